@@ -1,0 +1,46 @@
+"""The states things can be in, and the moves between them (product.md, States)."""
+
+from __future__ import annotations
+
+from calm_tariff.core.errors import Conflict
+
+Moves = dict[str, frozenset[str]]
+
+
+def _moves(**table: str) -> Moves:
+    return {
+        state.replace("_", " "): frozenset(filter(None, (name.strip() for name in to.split(","))))
+        for state, to in table.items()
+    }
+
+
+API_VERSION = _moves(draft="live", live="sunset", sunset="live, gone", gone="")
+METER = _moves(active="paused, archived", paused="active, archived", archived="active")
+PLAN = _moves(draft="on sale", on_sale="closed", closed="on sale, withdrawn", withdrawn="")
+REQUEST = _moves(
+    waiting="passed to outside, granted, declined, taken back",
+    passed_to_outside="granted, declined, taken back",
+    granted="",
+    declined="",
+    taken_back="",
+)
+SUBSCRIPTION = _moves(trial="active, paused, ended", active="paused, ended", paused="active, ended", ended="")
+KEY = _moves(active="retiring, expired, revoked", retiring="expired, revoked", expired="", revoked="")
+INVOICE = _moves(
+    draft="issued", issued="paid, overdue, credited", overdue="paid, credited", paid="credited", credited=""
+)
+
+# An API version in these states answers calls.
+ANSWERING = frozenset({"live", "sunset"})
+# A subscription in these states lets calls through.
+CALLING = frozenset({"trial", "active"})
+# A key in these states is a credential.
+VALID_KEY = frozenset({"active", "retiring"})
+
+
+def move(table: Moves, thing: str, state: str, to: str) -> str:
+    """The new state. Raises `Conflict`, naming the thing and both states, for a move not in the table."""
+    if to not in table[state]:
+        allowed = ", ".join(sorted(table[state])) or "nothing"
+        raise Conflict(f"it is {state} and cannot become {to} (from there: {allowed})", thing)
+    return to

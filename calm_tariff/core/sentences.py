@@ -1,0 +1,210 @@
+"""Terms as sentences: the same words on the tariff sheet, in receipts, in the portal and in mail.
+
+A sentence is a run of parts. A part with a `field` is a word that can be changed; the field is a
+path into the terms.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Literal
+
+from calm_tariff.core.limits import Limit, Pace, Rate, Window
+from calm_tariff.core.prices import Blocks, Fee, Graduated, PerUnit, Price, Setup, Volume
+from calm_tariff.core.terms import Trial
+
+Input = Literal["text", "whole", "decimal", "choice", "pick"]
+
+_SYMBOLS = {"EUR": "€", "GBP": "£", "USD": "$", "JPY": "¥"}
+_SPANS = ((1, "second"), (60, "minute"), (3600, "hour"), (86400, "day"))
+_EVERY = tuple((word, word) for word in ("minute", "hour", "day", "week", "month"))
+_PER = (*tuple((w, w) for w in ("key", "application", "consumer", "subscription")), ("everyone", "everyone"))
+_AFTER_TRIAL = (("charge", "the charges begin"), ("end", "it ends"))
+_TAX = (("standard", "tax is added"), ("exempt", "exempt from tax"))
+_SPENT = (("refuse", "refuse"), ("charge", "charge"), ("warn", "only warn"))
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Some words. With `field`, they show `value`, which can be changed; choices are (value, words).
+
+    A `choice` may stand for a number or a truth, a `pick` is always text.
+    """
+
+    text: str
+    field: str = ""
+    input: Input = "text"
+    value: str = ""
+    choices: tuple[tuple[str, str], ...] = ()
+
+
+Sentence = tuple[Part, ...]
+
+
+def words(sentence: Sequence[Part]) -> str:
+    """The sentence as plain text."""
+    return "".join(part.text for part in sentence)
+
+
+def number(value: Decimal | int) -> str:
+    """A figure with its thousands set apart."""
+    return f"{value:,f}" if isinstance(value, Decimal) else f"{value:,}"
+
+
+def money(amount: Decimal, currency: str) -> str:
+    """An amount with its currency, with the digits it has."""
+    sign = "−" if amount < 0 else ""
+    figure = f"{abs(amount):,f}"
+    return f"{sign}{_SYMBOLS[currency]}{figure}" if currency in _SYMBOLS else f"{sign}{figure} {currency}"
+
+
+def limit_sentence(limit: Limit, path: str = "") -> Sentence:
+    """A limit in words; `path` is where it stands in the terms."""
+    at = f"{path}." if path else ""
+    if isinstance(limit, Rate):
+        return (
+            _whole(limit.calls, f"{at}calls"), Part(" calls a "), _span(limit.per_seconds, f"{at}per_seconds"),
+            Part(", up to "), _whole(limit.burst, f"{at}burst"), Part(" at once, "), *_per(limit, at),
+        )  # fmt: skip
+    if isinstance(limit, Window):
+        rolling = Part(
+            "any" if limit.rolling else "each", f"{at}rolling", "choice", str(limit.rolling).lower(),
+            (("true", "any"), ("false", "each")),
+        )  # fmt: skip
+        return (
+            Part("at most "), _whole(limit.calls, f"{at}calls"), Part(" calls in "), rolling, Part(" "),
+            _span(limit.per_seconds, f"{at}per_seconds"), Part(", "), *_per(limit, at),
+        )  # fmt: skip
+    if isinstance(limit, Pace):
+        wait = Part(f"{limit.max_wait_ms:,} ms", f"{at}max_wait_ms", "whole", str(limit.max_wait_ms))
+        return (
+            _whole(limit.calls, f"{at}calls"), Part(" a "), _span(limit.per_seconds, f"{at}per_seconds"),
+            Part(" evenly spaced, waiting up to "), wait, Part(", "), *_per(limit, at),
+        )  # fmt: skip
+    units = Part(number(limit.units), f"{at}units", "whole", str(limit.units))
+    spent = dict(_SPENT)[limit.when_spent]
+    start = (Part(" from the day of subscribing"),) if limit.aligned == "subscription" else ()
+    return (
+        units, Part(" a "), Part(limit.every, f"{at}every", "choice", limit.every, _EVERY), *start,
+        Part(", then "), Part(spent, f"{at}when_spent", "choice", limit.when_spent, _SPENT),
+        Part(", "), *_per(limit, at),
+    )  # fmt: skip
+
+
+def price_sentence(price: Price, currency: str, prorate: bool, path: str = "", pricing: str = "") -> Sentence:
+    """A price in words. `pricing` is the path of the prices, for whether fees go by the day."""
+    at = f"{path}." if path else ""
+    if isinstance(price, Setup):
+        return (_money(price.amount, f"{at}amount", currency), Part(" once, at the start"))
+    if isinstance(price, Fee):
+        daily = Part(
+            "by the day" if prorate else "in full", f"{pricing}.prorate" if pricing else "prorate", "choice",
+            str(prorate).lower(), (("true", "by the day"), ("false", "in full")),
+        )  # fmt: skip
+        return (_money(price.amount, f"{at}amount", currency), Part(" a month, "), daily)
+    lead: Sentence = (
+        Part(number(price.included), f"{at}included", "decimal", format(price.included, "f")),
+        Part(" included, then "),
+    )
+    if isinstance(price, PerUnit):
+        return (*lead, _money(price.unit, f"{at}unit", currency), Part(" each"))
+    if isinstance(price, Blocks):
+        block = Part(number(price.block), f"{at}block", "decimal", format(price.block, "f"))
+        return (
+            *lead,
+            _money(price.amount, f"{at}amount", currency),
+            Part(" for every "),
+            block,
+            Part(" begun"),
+        )
+    return (*lead, *_tiers(price, currency, at))
+
+
+def _tiers(price: Graduated | Volume, currency: str, at: str) -> Sentence:
+    parts: list[Part] = []
+    if isinstance(price, Volume):
+        parts.append(Part("for all of them "))
+    for place, tier in enumerate(price.tiers):
+        where = f"{at}tiers.{place}"
+        if place:
+            parts.append(Part("; "))
+        parts += [_money(tier.unit, f"{where}.unit", currency), Part(" each")]
+        if tier.flat:
+            parts += [Part(" plus "), _money(tier.flat, f"{where}.flat", currency)]
+        if tier.up_to is not None:
+            up_to = Part(number(tier.up_to), f"{where}.up_to", "decimal", format(tier.up_to, "f"))
+            parts += [Part(" to "), up_to]
+        elif place:
+            parts.append(Part(" after that"))
+    return tuple(parts)
+
+
+def override_sentence(limit: Limit, path: str, operations: Sequence[tuple[str, str]]) -> Sentence:
+    """A limit of single operations in words; `operations` are those it could be for, as (id, label)."""
+    known = dict(operations)
+    parts: list[Part] = [Part("on ")]
+    for place, operation in enumerate(limit.applies_to or ()):
+        if place:
+            parts.append(Part(" and "))
+        label = known.get(operation, "an operation no longer sold")
+        parts.append(Part(label, f"{path}.applies_to.{place}" if path else "", "pick", operation, tuple(operations)))
+    return (*parts, Part(": "), *limit_sentence(limit, path))
+
+
+def trial_sentence(trial: Trial, path: str, meters: Sequence[tuple[str, str]]) -> Sentence:
+    """A trial in words; `meters` are those its units could be counted by, as (key, name)."""
+    at = f"{path}." if path else ""
+    parts: list[Part] = [_whole(trial.days, f"{at}days"), Part(" days free")]
+    if trial.units is not None:
+        names, key = dict(meters), trial.meter or ""
+        parts += [
+            Part(", or until "), Part(number(trial.units), f"{at}units", "decimal", format(trial.units, "f")),
+            Part(" "), Part(names.get(key, key), f"{at}meter", "pick", key, tuple(meters)), Part(" are used"),
+        ]  # fmt: skip
+    then = Part(dict(_AFTER_TRIAL)[trial.then], f"{at}then", "choice", trial.then, _AFTER_TRIAL)
+    return (*parts, Part(", then "), then)
+
+
+def tax_sentence(tax: str, path: str) -> Sentence:
+    """How a plan is taxed, in words."""
+    return (Part(dict(_TAX)[tax], path, "choice", tax, _TAX),)
+
+
+def note_sentence(text: str, path: str) -> Sentence:
+    """A note as it was written."""
+    return (Part(text, path, "text", text),)
+
+
+def amount_sentence(amount: Decimal, currency: str, path: str) -> Sentence:
+    """A monthly minimum or cap in words."""
+    return (_money(amount, path, currency), Part(" a month"))
+
+
+def percent_sentence(percent: Decimal, path: str) -> Sentence:
+    """A discount in words."""
+    return (Part(f"{percent:f}%", path, "decimal", format(percent, "f")), Part(" off fee and usage"))
+
+
+def _money(amount: Decimal, field: str, currency: str) -> Part:
+    return Part(money(amount, currency), field, "decimal", format(amount, "f"))
+
+
+def _whole(value: int, field: str) -> Part:
+    return Part(number(value), field, "whole", str(value))
+
+
+def _span(seconds: int, field: str) -> Part:
+    name = dict(_SPANS).get(seconds, f"{seconds:,} seconds")
+    choices = tuple((str(value), word) for value, word in _SPANS)
+    return Part(name, field, "choice", str(seconds), choices)
+
+
+def _per(limit: Limit, at: str) -> Sentence:
+    per = limit.counted_per
+    known = dict(_PER)
+    text = known.get(per) or f"{per.replace(':', ' ')}"
+    choices = _PER if per in known else (*_PER, (per, text))
+    lead = "for " if per == "everyone" else "for each "
+    return (Part(lead), Part(text, f"{at}counted_per", "choice", per, choices))

@@ -1,0 +1,180 @@
+"""Properties of the limiter that no list of cases can show."""
+
+import itertools
+from copy import deepcopy
+from dataclasses import replace
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.layers import effective
+from calm_tariff.core.lifecycles import INVOICE, KEY, PLAN, REQUEST, SUBSCRIPTION, move
+from calm_tariff.core.limiter import Clock, Stack
+from calm_tariff.core.limits import Call, Pace, Quota, Rate, Window, check
+from calm_tariff.core.periods import SECOND, zone
+
+T0 = 1_788_300_000_000_000
+LISBON = zone("Europe/Lisbon")
+
+rates = st.builds(Rate, name=st.just("r"), counted_per=st.just("key"), calls=st.integers(1, 9),
+                  per_seconds=st.integers(1, 5), burst=st.integers(1, 9))  # fmt: skip
+windows = st.builds(Window, name=st.just("w"), counted_per=st.just("key"), calls=st.integers(1, 9),
+                    per_seconds=st.integers(1, 5), rolling=st.booleans())  # fmt: skip
+paces = st.builds(Pace, name=st.just("p"), counted_per=st.just("key"), calls=st.integers(1, 9),
+                  per_seconds=st.integers(1, 5), max_wait_ms=st.integers(0, 3000))  # fmt: skip
+quotas = st.builds(Quota, name=st.just("q"), counted_per=st.just("key"), units=st.integers(1, 20),
+                   every=st.sampled_from(["minute", "hour"]), aligned=st.sampled_from(["calendar", "subscription"]),
+                   when_spent=st.just("refuse"))  # fmt: skip
+gaps = st.lists(st.integers(0, 900_000), min_size=1, max_size=80)
+
+
+def call(at: int, key: str = "k", operation: str = "GET /a", units: int = 1, settles: bool = False) -> Call:
+    return Call(at, key, "a", "c", "s", operation, units, None, settles)
+
+
+def run(limits, times, units=1):
+    stack, counts, clock = Stack(limits, LISBON, T0), {}, Clock()
+    return [(at, stack.decide(call(at, units=units), counts, clock)) for at in times]
+
+
+def instants(steps: list[int]) -> list[int]:
+    at, found = T0, []
+    for step in steps:
+        at += step
+        found.append(at)
+    return found
+
+
+@given(rates, gaps)
+def test_a_rate_admits_no_more_than_its_burst_and_refill_in_any_stretch(rate: Rate, steps: list[int]) -> None:
+    admitted = [at for at, d in run([rate], instants(steps)) if d.verdict == "served"]
+    for i, start in enumerate(admitted):
+        for n, end in enumerate(admitted[i:], 1):
+            assert n <= rate.burst + (end - start) * rate.calls / (rate.per_seconds * SECOND)
+
+
+@given(windows, gaps)
+def test_a_window_is_never_exceeded(window: Window, steps: list[int]) -> None:
+    admitted = [at for at, d in run([window], instants(steps)) if d.verdict == "served"]
+    length = window.per_seconds * SECOND
+    for at in admitted:
+        if window.rolling:
+            inside = [a for a in admitted if at - length < a <= at]
+        else:
+            inside = [a for a in admitted if a // length == at // length]
+        assert len(inside) <= window.calls
+
+
+@given(paces, gaps)
+def test_paced_calls_go_on_no_closer_than_the_pace_and_wait_no_longer_than_promised(pace: Pace, steps) -> None:
+    let_on = [at + d.wait_us for at, d in run([pace], instants(steps)) if d.verdict != "refused"]
+    slot = pace.per_seconds * SECOND / pace.calls
+    assert all(later - sooner > slot - 1 for sooner, later in itertools.pairwise(let_on))
+    assert all(d.wait_us <= pace.max_wait_ms * 1000 for _, d in run([pace], instants(steps)))
+
+
+@given(quotas, gaps, st.integers(1, 4))
+def test_a_quota_is_never_exceeded_in_its_window(quota: Quota, steps: list[int], units: int) -> None:
+    from calm_tariff.core.periods import calendar_window, subscription_window
+
+    used: dict[tuple[int, int], int] = {}
+    for at, d in run([quota], instants(steps), units):
+        window = (
+            calendar_window(quota.every, at, LISBON)
+            if quota.aligned == "calendar"
+            else subscription_window(quota.every, at, T0, LISBON)
+        )
+        if d.verdict == "served":
+            used[window] = used.get(window, 0) + units
+    assert all(total <= quota.units for total in used.values())
+
+
+@settings(max_examples=60)
+@given(st.lists(st.one_of(rates, windows, paces, quotas), min_size=1, max_size=4), gaps)
+def test_a_refused_call_consumes_nothing_and_says_exactly_when_it_would_be_let_in(limits, steps) -> None:
+    named = [replace(limit, name=f"l{n}") for n, limit in enumerate(limits)]
+    stack, counts, clock = Stack(named, LISBON, T0), {}, Clock()
+    for at in instants(steps):
+        before = {key: list(s) if hasattr(s, "popleft") else s for key, s in counts.items()}
+        decision = stack.decide(call(at), counts, clock)
+        if decision.verdict == "refused":
+            live = {key: [i for i in s if not isinstance(s, int)] if hasattr(s, "popleft") else s
+                    for key, s in counts.items()}  # fmt: skip
+            assert {k: v for k, v in live.items() if isinstance(v, int | tuple)} == {
+                k: v for k, v in before.items() if isinstance(v, int | tuple)
+            }
+            wait = decision.retry_after_us
+            assert wait is not None
+            assert wait > 0
+            assert Stack(named, LISBON, T0).decide(call(at + wait), deepcopy(counts), Clock()).verdict != "refused"
+            assert Stack(named, LISBON, T0).decide(call(at + wait - 1), deepcopy(counts), Clock()).verdict == "refused"
+            return
+
+
+def test_a_reservation_is_settled_to_the_true_units_in_its_own_window() -> None:
+    quota = Quota(name="q", counted_per="key", units=2, every="minute", aligned="calendar", when_spent="refuse")
+    stack, counts, clock = Stack([quota], LISBON, T0), {}, Clock()
+    first = call(T0, settles=True)
+    assert stack.decide(first, counts, clock).remaining == {"q": 1}
+    stack.settle(first, 0, counts)
+    assert stack.decide(call(T0 + 1, settles=True), counts, clock).remaining == {"q": 1}
+    late = call(T0 + 61 * SECOND, settles=True)
+    stack.decide(late, counts, clock)
+    stack.settle(first, 5, counts)  # the first minute is over: nothing to correct any more
+    assert stack.decide(call(T0 + 62 * SECOND, settles=True), counts, clock).remaining == {"q": 0}
+    assert stack.decide(call(T0 + 63 * SECOND, settles=True), counts, clock).verdict == "refused"
+
+
+def test_a_clock_that_steps_back_gives_nothing_away() -> None:
+    rate = Rate(name="r", counted_per="key", calls=1, per_seconds=10, burst=1)
+    verdicts = [d.verdict for _, d in run([rate], [T0 + 9 * SECOND, T0, T0 + 18 * SECOND, T0 + 19 * SECOND])]
+    assert verdicts == ["served", "refused", "refused", "served"]
+
+
+def test_layers_are_tested_in_order_and_a_subscription_override_replaces_its_namesake() -> None:
+    def rate(name: str, calls: int) -> Rate:
+        return Rate(name=name, counted_per="key", calls=calls, per_seconds=1, burst=calls)
+
+    found = effective(
+        provider=[rate("all", 9)], api=[rate("api", 8)], plan=[rate("Rate", 5), rate("other", 4)],
+        operation=[rate("op", 3)], subscription=[rate("Rate", 50)],
+    )  # fmt: skip
+    assert [(f.layer, f.limit.name, f.limit.calls) for f in found] == [
+        ("provider", "all", 9), ("api", "api", 8), ("plan", "other", 4), ("operation", "op", 3),
+        ("subscription", "Rate", 50),
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("limit", "field"),
+    [
+        (Rate(name="", counted_per="key", calls=1, per_seconds=1, burst=1), "name"),
+        (Rate(name="r", counted_per="planet", calls=1, per_seconds=1, burst=1), "counted_per"),
+        (Rate(name="r", counted_per="key", calls=0, per_seconds=1, burst=1), "calls"),
+        (Rate(name="r", counted_per="key", calls=1, per_seconds=1, burst=0), "burst"),
+        (Pace(name="p", counted_per="address", calls=1, per_seconds=1, max_wait_ms=-1), "max_wait_ms"),
+    ],
+)
+def test_a_limit_that_makes_no_sense_is_refused_by_field(limit, field: str) -> None:
+    with pytest.raises(Invalid) as refused:
+        check(limit, "limits[3]")
+    assert refused.value.where == f"limits[3].{field}"
+
+
+def test_life_cycles_allow_only_their_moves() -> None:
+    allowed = {
+        "plan": (PLAN, {("draft", "on sale"), ("on sale", "closed"), ("closed", "on sale"), ("closed", "withdrawn")}),
+        "key": (KEY, {("active", "retiring"), ("active", "expired"), ("active", "revoked"),
+                      ("retiring", "expired"), ("retiring", "revoked")}),
+    }  # fmt: skip
+    for thing, (table, moves) in allowed.items():
+        for state in table:
+            for to in table:
+                if (state, to) in moves:
+                    assert move(table, thing, state, to) == to
+                else:
+                    with pytest.raises(Conflict, match=f"{thing}: it is {state}"):
+                        move(table, thing, state, to)
+    assert REQUEST["granted"] == SUBSCRIPTION["ended"] == INVOICE["credited"] == frozenset()
