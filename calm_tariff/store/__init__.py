@@ -1,0 +1,1 @@
+"""SQLAlchemy tables, queries, bulk writers and migrations. Nothing else says SQL."""

@@ -1,0 +1,113 @@
+"""Writing recorded calls in bulk, each once, with their sums, in the caller's transaction."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from decimal import Decimal
+from typing import Any
+
+import orjson
+from pymysql.converters import escape_string
+from sqlalchemy import select
+from sqlalchemy.dialects.mysql import insert as upsert
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.periods import HOUR
+from calm_tariff.store.usage import Call, HourlyOutcomes, HourlyUsage, HourlyVerdicts
+
+Record = dict[str, Any]
+CHUNK = 2000
+
+
+def record(session: Session, calls: Sequence[Record]) -> int:
+    """Insert the calls not yet recorded and add them to the hourly sums; returns how many were new.
+
+    Columns as in `Call`. A call whose id is there already is left alone, whatever it says.
+    """
+    new: list[Record] = []
+    for start in range(0, len(calls), CHUNK):
+        chunk = {call["call_id"]: call for call in calls[start : start + CHUNK]}
+        instants = [call["at_us"] for call in chunk.values()]
+        known = select(Call.call_id).where(
+            Call.call_id.in_(list(chunk)), Call.at_us >= min(instants), Call.at_us <= max(instants)
+        )
+        there = set(session.scalars(known))
+        fresh = [call for call in chunk.values() if call["call_id"] not in there]
+        if fresh:
+            _insert(session, fresh)
+            new.extend(fresh)
+    _add_to_sums(session, new)
+    return len(new)
+
+
+_COLUMNS = tuple(column.name for column in Call.__table__.columns)
+_HEAD = f"INSERT INTO `call` ({', '.join(f'`{name}`' for name in _COLUMNS)}) VALUES "
+
+
+def _insert(session: Session, calls: Sequence[Record]) -> None:
+    """One statement with every value written out: half the price of bound parameters at 26 columns a call."""
+    rows = ",".join(f"({','.join(_literal(call[name]) for name in _COLUMNS)})" for call in calls)
+    session.connection().exec_driver_sql((_HEAD + rows).replace("%", "%%"))
+
+
+def _literal(value: Any) -> str:
+    if value is None:
+        return "NULL"
+    if isinstance(value, int):
+        return str(int(value))
+    text = value if isinstance(value, str) else orjson.dumps(value).decode()
+    return f"'{escape_string(text)}'"
+
+
+class HourlySums:
+    """The hourly sums of calls, as rows of the three tables that keep them."""
+
+    def __init__(self) -> None:
+        self._usage: dict[tuple[int, ...], list[Any]] = {}
+        self._outcomes: dict[tuple[Any, ...], list[Any]] = {}
+        self._verdicts: dict[tuple[Any, ...], list[Any]] = {}
+
+    def add(self, calls: Iterable[Record]) -> None:
+        """Count calls in."""
+        for call in calls:
+            hour = call["at_us"] // HOUR * HOUR
+            consumer, verdict = call["consumer_id"] or 0, call["verdict"]
+            self._verdicts.setdefault((hour, consumer, call["product_id"] or 0, verdict), [0])[0] += 1
+            if verdict != "refused":
+                came = (hour, call["operation_id"] or 0, consumer, call["environment"], call["status"])
+                cell = self._outcomes.setdefault(came, [0, 0, 0])
+                cell[0] += 1
+                cell[1] += call["bytes_in"]
+                cell[2] += call["bytes_out"]
+            for meter_id, units in call["units"].items():
+                key = (
+                    hour, call["subscription_id"], call["stay_id"], call["key_id"], call["operation_id"],
+                    int(meter_id),
+                )  # fmt: skip
+                sums = self._usage.setdefault(key, [0, Decimal(0)])
+                sums[0] += 1
+                sums[1] += Decimal(units)
+
+    def rows(self) -> Iterator[tuple[Any, list[Record], tuple[str, ...]]]:
+        """Each table with its rows and the columns that are sums."""
+        for table, cells in (
+            (HourlyUsage, self._usage), (HourlyOutcomes, self._outcomes), (HourlyVerdicts, self._verdicts),
+        ):  # fmt: skip
+            columns = [column.name for column in table.__table__.columns]
+            keys = len(list(table.__table__.primary_key))
+            rows = [dict(zip(columns, (*key, *sums), strict=True)) for key, sums in sorted(cells.items())]
+            yield table, rows, tuple(columns[keys:])
+
+
+def _add_to_sums(session: Session, calls: Iterable[Record]) -> None:
+    sums = HourlySums()
+    sums.add(calls)
+    for table, rows, summed in sums.rows():
+        if rows:
+            statement = upsert(table)
+            session.execute(
+                statement.on_duplicate_key_update(
+                    {name: getattr(table, name) + getattr(statement.inserted, name) for name in summed}
+                ),
+                rows,
+            )

@@ -1,0 +1,105 @@
+"""The provider, its staff, the consumers and their members, and who is signed in."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from decimal import Decimal
+
+from sqlalchemy import Column, ForeignKey, Numeric, String, Table
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from calm_tariff.store.base import Base, Hash, Id, Name, Prose, Word
+
+
+class Provider(Base):
+    """The one organisation whose APIs are sold, with what its portal looks like."""
+
+    __tablename__ = "provider"
+    id: Mapped[Id]
+    name: Mapped[Name]
+    time_zone: Mapped[Word]
+    currency: Mapped[str] = mapped_column(String(3))
+    tax_percent: Mapped[Decimal] = mapped_column(Numeric(7, 4))
+    mail_from: Mapped[Name]
+    payment_days: Mapped[int] = mapped_column(default=14)
+    portal_main_colour: Mapped[str] = mapped_column(String(7), default="#153B5B")
+    portal_accent_colour: Mapped[str] = mapped_column(String(7), default="#E0A93B")
+    portal_welcome: Mapped[Prose] = mapped_column(default="")
+
+
+class Person(Base):
+    """Somebody of the provider. `role`: product manager, reviewer, operations, finance."""
+
+    __tablename__ = "person"
+    id: Mapped[Id]
+    email: Mapped[Name] = mapped_column(unique=True)
+    name: Mapped[Name]
+    role: Mapped[Word]
+    password_hash: Mapped[Name]
+
+
+class Consumer(Base):
+    """An organisation that calls the APIs."""
+
+    __tablename__ = "consumer"
+    id: Mapped[Id]
+    name: Mapped[Name] = mapped_column(unique=True)
+    created_at: Mapped[datetime]
+    groups: Mapped[list[ConsumerGroup]] = relationship(
+        secondary="consumer_in_group", back_populates="consumers", order_by="ConsumerGroup.name"
+    )
+
+
+ConsumerInGroup = Table(
+    "consumer_in_group",
+    Base.metadata,
+    Column("consumer_id", ForeignKey("consumer.id"), primary_key=True),
+    Column("group_id", ForeignKey("consumer_group.id"), primary_key=True),
+)
+
+
+class ConsumerGroup(Base):
+    """Consumers that may see what others may not."""
+
+    __tablename__ = "consumer_group"
+    id: Mapped[Id]
+    name: Mapped[Name] = mapped_column(unique=True)
+    consumers: Mapped[list[Consumer]] = relationship(
+        secondary=ConsumerInGroup, back_populates="groups", order_by="Consumer.name"
+    )
+
+
+class Member(Base):
+    """Somebody of a consumer. `role`: owner, developer."""
+
+    __tablename__ = "member"
+    id: Mapped[Id]
+    consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
+    email: Mapped[Name] = mapped_column(unique=True)
+    name: Mapped[Name]
+    role: Mapped[Word]
+    password_hash: Mapped[Name]
+    consumer: Mapped[Consumer] = relationship(lazy="joined")
+
+
+class SignedIn(Base):
+    """A session in a browser, of a person or of a member."""
+
+    __tablename__ = "signed_in"
+    token_hash: Mapped[Hash] = mapped_column(primary_key=True)
+    person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"))
+    member_id: Mapped[int | None] = mapped_column(ForeignKey("member.id"))
+    created_at: Mapped[datetime]
+    expires_at: Mapped[datetime] = mapped_column(index=True)
+
+
+class ServiceToken(Base):
+    """A secret with which a script does what a role may do."""
+
+    __tablename__ = "service_token"
+    id: Mapped[Id]
+    label: Mapped[Name]
+    role: Mapped[Word]
+    token_hash: Mapped[Hash] = mapped_column(unique=True)
+    created_at: Mapped[datetime]
+    revoked_at: Mapped[datetime | None]

@@ -1,0 +1,91 @@
+"""Recorded calls, by call and as hourly sums. Instants are microseconds since the epoch."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import BigInteger, Index, String
+from sqlalchemy.orm import Mapped, mapped_column
+
+from calm_tariff.store.base import Base, Micros, Units, Word
+
+
+class Call(Base):
+    """One decided call with its receipt. Partitioned by month, so it has no foreign keys.
+
+    `checks` holds, for each limit in the order tested: name, layer, subject, refused, wait in µs,
+    left, used. `units` holds what each meter counted, by meter id.
+    """
+
+    __tablename__ = "call"
+    __table_args__ = (
+        Index("ix_call_at", "at_us"),
+        Index("ix_call_subscription_at", "subscription_id", "at_us"),
+        Index("ix_call_consumer_at", "consumer_id", "at_us"),
+    )
+    call_id: Mapped[str] = mapped_column(String(26), primary_key=True)
+    at_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
+    source: Mapped[Word]
+    environment: Mapped[Word]
+    verdict: Mapped[str] = mapped_column(String(8))
+    refused_by: Mapped[str | None] = mapped_column(String(200))
+    status: Mapped[int]
+    wait_us: Mapped[Micros]
+    took_us: Mapped[Micros]
+    retry_after_us: Mapped[int | None] = mapped_column(BigInteger)
+    bytes_in: Mapped[Micros]
+    bytes_out: Mapped[Micros]
+    method: Mapped[str] = mapped_column(String(10))
+    path: Mapped[str] = mapped_column(String(400))
+    operation_id: Mapped[int | None] = mapped_column(BigInteger)
+    api_version_id: Mapped[int | None] = mapped_column(BigInteger)
+    product_id: Mapped[int | None] = mapped_column(BigInteger)
+    revision_id: Mapped[int | None] = mapped_column(BigInteger)
+    stay_id: Mapped[int | None] = mapped_column(BigInteger)
+    subscription_id: Mapped[int | None] = mapped_column(BigInteger)
+    application_id: Mapped[int | None] = mapped_column(BigInteger)
+    consumer_id: Mapped[int | None] = mapped_column(BigInteger)
+    key_id: Mapped[int | None] = mapped_column(BigInteger)
+    checks: Mapped[list[Any]]
+    units: Mapped[dict[str, Any]]
+    told: Mapped[dict[str, Any]]
+
+
+class HourlyUsage(Base):
+    """Units of one meter in one hour, kept so finely that every count can be rebuilt from it."""
+
+    __tablename__ = "hourly_usage"
+    __table_args__ = (Index("ix_hourly_usage_subscription", "subscription_id", "meter_id", "hour_us"),)
+    hour_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
+    subscription_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    stay_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    key_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    operation_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    meter_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    calls: Mapped[int] = mapped_column(BigInteger)
+    units: Mapped[Units]
+
+
+class HourlyOutcomes(Base):
+    """Calls let through in one hour by what became of them: what a meter's filter can be held against."""
+
+    __tablename__ = "hourly_outcomes"
+    hour_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
+    operation_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    consumer_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    environment: Mapped[Word] = mapped_column(primary_key=True)
+    status: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    calls: Mapped[int] = mapped_column(BigInteger)
+    bytes_in: Mapped[Micros]
+    bytes_out: Mapped[Micros]
+
+
+class HourlyVerdicts(Base):
+    """Calls of one hour by verdict, for figures over long stretches."""
+
+    __tablename__ = "hourly_verdicts"
+    hour_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
+    consumer_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    product_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    verdict: Mapped[str] = mapped_column(String(8), primary_key=True)
+    calls: Mapped[int] = mapped_column(BigInteger)

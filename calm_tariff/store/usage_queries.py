@@ -1,0 +1,210 @@
+"""Metered units: exact sums over any stretch, from hourly sums and, at ragged edges, from calls."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+from decimal import Decimal
+from operator import attrgetter
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.periods import HOUR, day_start, local_day
+from calm_tariff.store.people import Consumer
+from calm_tariff.store.usage import Call, HourlyOutcomes, HourlyUsage, HourlyVerdicts
+
+ZERO = Decimal(0)
+
+
+@dataclass(frozen=True, slots=True)
+class Counted:
+    """Units of one meter, as finely as they are kept. `hour_us` is None for units read from calls."""
+
+    hour_us: int | None
+    subscription_id: int
+    stay_id: int
+    key_id: int
+    operation_id: int
+    meter_id: int
+    units: Decimal
+
+
+def whole_hours(start_us: int, end_us: int) -> tuple[int, int]:
+    """The whole UTC hours inside [start, end): first one, and the end of the last."""
+    return -(-start_us // HOUR) * HOUR, end_us // HOUR * HOUR
+
+
+def counted_between(
+    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None = None
+) -> Iterator[Counted]:
+    """Everything counted in [start, end): hourly sums for whole hours, calls for what is left over."""
+    first, last = whole_hours(start_us, end_us)
+    query = select(HourlyUsage).where(HourlyUsage.hour_us >= first, HourlyUsage.hour_us < last)
+    if subscriptions is not None:
+        query = query.where(HourlyUsage.subscription_id.in_(subscriptions))
+    for u in session.scalars(query):
+        yield Counted(u.hour_us, u.subscription_id, u.stay_id, u.key_id, u.operation_id, u.meter_id, u.units)
+    edges = [(start_us, end_us)] if first >= last else [(start_us, first), (last, end_us)]
+    for begin, end in edges:
+        if begin < end:
+            yield from _counted_calls(session, begin, end, subscriptions)
+
+
+def _counted_calls(
+    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None
+) -> Iterator[Counted]:
+    query = select(Call).where(Call.at_us >= start_us, Call.at_us < end_us, Call.verdict != "refused")
+    if subscriptions is not None:
+        query = query.where(Call.subscription_id.in_(subscriptions))
+    for call in session.scalars(query):
+        for meter_id, units in call.units.items():
+            yield Counted(
+                None, call.subscription_id or 0, call.stay_id or 0, call.key_id or 0, call.operation_id or 0,
+                int(meter_id), Decimal(units),
+            )  # fmt: skip
+
+
+def units_by_stay(
+    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None = None
+) -> dict[tuple[int, int], Decimal]:
+    """Units in [start, end) by (stay, meter)."""
+    return _units_by(session, HourlyUsage.stay_id, attrgetter("stay_id"), start_us, end_us, subscriptions)
+
+
+def units_by_subscription(
+    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None = None
+) -> dict[tuple[int, int], Decimal]:
+    """Units in [start, end) by (subscription, meter)."""
+    whose = attrgetter("subscription_id")
+    return _units_by(session, HourlyUsage.subscription_id, whose, start_us, end_us, subscriptions)
+
+
+def _units_by(
+    session: Session, column: Any, whose: Callable[[Counted], int], start_us: int, end_us: int,
+    subscriptions: Sequence[int] | None,
+) -> dict[tuple[int, int], Decimal]:  # fmt: skip
+    first, last = whole_hours(start_us, end_us)
+    sums: dict[tuple[int, int], Decimal] = {}
+    query = (
+        select(column, HourlyUsage.meter_id, func.sum(HourlyUsage.units))
+        .where(HourlyUsage.hour_us >= first, HourlyUsage.hour_us < last)
+        .group_by(column, HourlyUsage.meter_id)
+    )
+    if subscriptions is not None:
+        query = query.where(HourlyUsage.subscription_id.in_(subscriptions))
+    for owner, meter, units in session.execute(query):
+        sums[owner, meter] = units
+    edges = [(start_us, end_us)] if first >= last else [(start_us, first), (last, end_us)]
+    for begin, end in edges:
+        if begin < end:
+            for row in _counted_calls(session, begin, end, subscriptions):
+                key = (whose(row), row.meter_id)
+                sums[key] = sums.get(key, ZERO) + row.units
+    return sums
+
+
+def hourly_units_of_all(
+    session: Session, since_us: int, subscriptions: Collection[int]
+) -> dict[tuple[int, int], dict[int, Decimal]]:
+    """Units by (subscription, meter) and hour: the history behind every projection, in one query."""
+    query = (
+        select(
+            HourlyUsage.subscription_id,
+            HourlyUsage.meter_id,
+            HourlyUsage.hour_us,
+            func.sum(HourlyUsage.units),
+        )
+        .where(HourlyUsage.hour_us >= since_us, HourlyUsage.subscription_id.in_(subscriptions))
+        .group_by(HourlyUsage.subscription_id, HourlyUsage.meter_id, HourlyUsage.hour_us)
+    )
+    found: dict[tuple[int, int], dict[int, Decimal]] = {}
+    for subscription, meter, hour, units in session.execute(query):
+        found.setdefault((subscription, meter), {})[hour] = units
+    return found
+
+
+def first_hours(session: Session) -> dict[tuple[int, int], int]:
+    """The first hour with units, by (subscription, meter)."""
+    query = select(HourlyUsage.subscription_id, HourlyUsage.meter_id, func.min(HourlyUsage.hour_us))
+    grouped = query.group_by(HourlyUsage.subscription_id, HourlyUsage.meter_id)
+    return {(s, m): hour for s, m, hour in session.execute(grouped)}
+
+
+def verdicts_between(session: Session, start_us: int, end_us: int) -> dict[int, dict[str, int]]:
+    """Calls in whole hours of [start, end), by consumer and verdict."""
+    query = (
+        select(HourlyVerdicts.consumer_id, HourlyVerdicts.verdict, func.sum(HourlyVerdicts.calls))
+        .where(HourlyVerdicts.hour_us >= start_us, HourlyVerdicts.hour_us < end_us)
+        .group_by(HourlyVerdicts.consumer_id, HourlyVerdicts.verdict)
+    )
+    found: dict[int, dict[str, int]] = {}
+    for consumer, verdict, calls in session.execute(query):
+        found.setdefault(consumer, {})[verdict] = int(calls)
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class Outcomes:
+    """Calls let through with one outcome, in the stretch between two bounds: the `place`th."""
+
+    place: int
+    operation_id: int
+    consumer_id: int
+    consumer: str
+    environment: str
+    status: int
+    calls: int
+    bytes_in: int
+    bytes_out: int
+
+
+def outcomes_between(session: Session, bounds: Sequence[int]) -> list[Outcomes]:
+    """What became of calls, by stretch between neighbouring bounds, operation, consumer, environment
+    and status. An hour belongs to the stretch it begins in."""
+    place = func.interval(HourlyOutcomes.hour_us, *bounds) - 1
+    cell = (
+        place, HourlyOutcomes.operation_id, HourlyOutcomes.consumer_id, Consumer.name, HourlyOutcomes.environment,
+        HourlyOutcomes.status,
+    )  # fmt: skip
+    query = (
+        select(
+            *cell, func.sum(HourlyOutcomes.calls), func.sum(HourlyOutcomes.bytes_in),
+            func.sum(HourlyOutcomes.bytes_out),
+        )
+        .join(Consumer, Consumer.id == HourlyOutcomes.consumer_id)
+        .where(HourlyOutcomes.hour_us >= bounds[0], HourlyOutcomes.hour_us < bounds[-1])
+        .group_by(*cell)
+    )  # fmt: skip
+    return [
+        Outcomes(int(n), operation, consumer, name, environment, status, *map(int, sums))
+        for n, operation, consumer, name, environment, status, *sums in session.execute(query)
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class CountedDay:
+    """Units of one meter on one local day."""
+
+    day: date
+    meter_id: int
+    units: Decimal
+
+
+def counted_by_day(
+    session: Session, start_us: int, end_us: int, subscription_id: int, where: ZoneInfo
+) -> Iterator[CountedDay]:
+    """What a subscription counted in [start, end), on the provider's local days.
+
+    Where the zone's midnight is no whole UTC hour, the hour around it is read call by call.
+    """
+    day = local_day(start_us, where)
+    while (begin := day_start(day, where)) < end_us:
+        after = day + timedelta(days=1)
+        span = (max(begin, start_us), min(day_start(after, where), end_us))
+        for (_, meter), units in units_by_stay(session, *span, [subscription_id]).items():
+            yield CountedDay(day, meter, units)
+        day = after
