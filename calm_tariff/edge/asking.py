@@ -1,0 +1,59 @@
+"""Who asks: by session cookie in a browser, by service token in a script."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Annotated
+from urllib.parse import urlsplit
+
+from fastapi import Depends, Header, Request, Response
+
+from calm_tariff.core.errors import Invalid, NotAllowed
+from calm_tariff.services import people
+from calm_tariff.services.context import Context
+
+SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
+
+
+def context_of(request: Request) -> Context:
+    """The application's context, acting for nobody yet."""
+    ctx: Context = request.app.state.ctx
+    return ctx
+
+
+def asking(cookie: str) -> Callable[[Request], Context]:
+    """A dependency that finds who asks by the session cookie of that name, or by a service token."""
+
+    def find(request: Request) -> Context:
+        ctx = context_of(request)
+        authorization = request.headers.get("authorization", "")
+        if authorization.lower().startswith("bearer "):
+            return ctx.acting(people.who_by_service_token(ctx, authorization[7:].strip()))
+        _same_origin(request)
+        return ctx.acting(people.who(ctx, request.cookies.get(cookie)))
+
+    return find
+
+
+def _same_origin(request: Request) -> None:
+    """A browser's change must come from our own pages."""
+    origin = request.headers.get("origin")
+    if request.method not in SAFE and origin and urlsplit(origin).netloc != request.headers.get("host"):
+        raise NotAllowed(f"a change cannot come from a page of {origin}")
+
+
+def begin_session(response: Response, cookie: str, token: str) -> None:
+    """Hand the session token to the browser."""
+    response.set_cookie(cookie, token, httponly=True, samesite="strict", path="/", max_age=12 * 3600)
+
+
+def edition(if_match: Annotated[str | None, Header()] = None) -> int:
+    """The edition a change starts from, from If-Match. Raises `Invalid` where it is missing."""
+    text = (if_match or "").strip().strip('"')
+    if not text.isdigit():
+        raise Invalid('say which edition you change, as in If-Match: "3"', "If-Match")
+    return int(text)
+
+
+Edition = Annotated[int, Depends(edition)]
+IdempotencyKey = Annotated[str | None, Header(max_length=100)]

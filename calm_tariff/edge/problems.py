@@ -1,0 +1,52 @@
+"""Domain errors as problem details (RFC 9457): the one place where they become HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.encoders import jsonable_encoder
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from sqlalchemy.exc import OperationalError
+from starlette.exceptions import HTTPException
+
+from calm_tariff.core.errors import CalmTariffError, Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, Stale
+
+_STATUS: dict[type[CalmTariffError], tuple[int, str]] = {
+    Invalid: (422, "Something is not right"),
+    NotFound: (404, "Not found"),
+    NotAllowed: (403, "Not allowed"),
+    NotSignedIn: (401, "Not signed in"),
+    Conflict: (409, "Not possible now"),
+    Stale: (412, "Changed meanwhile"),
+}
+
+
+def tell(app: FastAPI) -> None:
+    """Have an application answer every error as problem details that name the field."""
+
+    @app.exception_handler(CalmTariffError)
+    async def domain(request: Request, error: CalmTariffError) -> JSONResponse:
+        status, title = _STATUS[type(error)]
+        more = {"current": jsonable_encoder(error.current)} if isinstance(error, Stale) else {}
+        return _problem(status, title, error.what, where=error.where, **more)
+
+    @app.exception_handler(RequestValidationError)
+    async def malformed(request: Request, error: RequestValidationError) -> JSONResponse:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path"))
+        return _problem(422, "Something is not right", first["msg"], where=where)
+
+    @app.exception_handler(HTTPException)
+    async def http(request: Request, error: HTTPException) -> JSONResponse:
+        return _problem(error.status_code, "Not found" if error.status_code == 404 else "Not possible", error.detail)
+
+    @app.exception_handler(OperationalError)
+    async def away(request: Request, error: OperationalError) -> JSONResponse:
+        return _problem(503, "Not ready", "The database does not answer. Nothing was changed; try again shortly.")
+
+
+def _problem(status: int, title: str, detail: str, where: str = "", **more: Any) -> JSONResponse:
+    body = {"type": "about:blank", "title": title, "status": status, "detail": detail, "where": where, **more}
+    return JSONResponse(body, status, media_type="application/problem+json")

@@ -1,0 +1,1 @@
+"""What people and processes do with the product. Transactions begin and end here."""

@@ -1,0 +1,270 @@
+"""Periods: what is running up, the charge run that makes draft invoices, and issuing them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.lifecycles import INVOICE, move
+from calm_tariff.core.periods import Period, local_day, month_of, period_before
+from calm_tariff.core.rating import rate
+from calm_tariff.formats.values import write
+from calm_tariff.services import auditing, mailing, once, rating_cases
+from calm_tariff.services.context import ROLES, Context, provider_of, zone_of
+from calm_tariff.services.rating_cases import ConsumerCase
+from calm_tariff.store.catalogue import Meter, Plan
+from calm_tariff.store.invoicing import ChargeRun, Invoice, InvoiceLine
+from calm_tariff.store.people import Member
+from calm_tariff.store.usage import Call
+
+
+@dataclass(frozen=True, slots=True)
+class RunningCharge:
+    """What a consumer owes so far in a period, before tax; `invoice_id` once it is invoiced."""
+
+    consumer_id: int
+    consumer: str
+    plans: list[str]
+    charge: Decimal
+    invoice_id: int | None
+    invoice_number: str | None
+    invoice_state: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class PeriodSummary:
+    """A billing month. `state`: running, ready to charge, drafted, issued."""
+
+    start: date
+    end: date
+    state: str
+    invoices: int
+    total: Decimal
+
+
+@dataclass(frozen=True, slots=True)
+class PeriodView:
+    """A billing month with every consumer's charge. `charges` are computed anew until invoiced."""
+
+    start: date
+    end: date
+    state: str
+    currency: str
+    charges: list[RunningCharge]
+    subtotal: Decimal
+    runs: list[RunView]
+
+
+@dataclass(frozen=True, slots=True)
+class RunView:
+    """A charge run that was made."""
+
+    id: int
+    started_at: datetime
+    started_by: str
+    invoices: int
+    total: Decimal
+
+
+@dataclass(frozen=True, slots=True)
+class RunResult:
+    """What a charge run made: new draft invoices, and those it left alone because they were issued."""
+
+    run_id: int
+    invoices: int
+    left_alone: int
+    total: str
+
+
+def periods(ctx: Context) -> list[PeriodSummary]:
+    """Billing months from the first recorded call to the running one, newest first."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        running = month_of(local_day(ctx.now_us, zone_of(session)))
+        first_us = session.scalar(select(func.min(Call.at_us)))
+        first = month_of(local_day(first_us, zone_of(session))) if first_us else running
+        invoiced = {
+            start: (states, n, total)
+            for start, states, n, total in session.execute(
+                select(
+                    Invoice.period_start, func.group_concat(Invoice.state.distinct()), func.count(),
+                    func.sum(Invoice.total),
+                ).group_by(Invoice.period_start)
+            )
+        }  # fmt: skip
+        made = []
+        period = running
+        while period.start >= first.start:
+            states, n, total = invoiced.get(period.start, ("", 0, Decimal(0)))
+            made.append(PeriodSummary(period.start, period.end, _state(period, running, states), n, total))
+            period = period_before(period)
+        return made
+
+
+def one(ctx: Context, start: date) -> PeriodView:
+    """One billing month. Raises `Invalid` for a day that starts none."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        period = _period(start)
+        running = month_of(local_day(ctx.now_us, zone_of(session)))
+        invoices = {
+            i.consumer_id: i for i in session.scalars(select(Invoice).where(Invoice.period_start == period.start))
+        }
+        names = _plan_names(session)
+        charges = [
+            _running(case, names, invoices.get(case.consumer_id)) for case in rating_cases.cases(session, period)
+        ]
+        states = ",".join({i.state for i in invoices.values()})
+        runs = session.scalars(
+            select(ChargeRun).where(ChargeRun.period_start == period.start).order_by(ChargeRun.id.desc())
+        )
+        return PeriodView(
+            period.start, period.end, _state(period, running, states), provider_of(session).currency, charges,
+            sum((c.charge for c in charges), Decimal(0)),
+            [RunView(r.id, r.started_at, r.started_by, r.invoices, r.total) for r in runs],
+        )  # fmt: skip
+
+
+def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
+    """Turn a period's usage into draft invoices, one for each consumer with a stay in it.
+
+    Drafts of an earlier run are computed anew; issued invoices are left alone. The running period
+    can be drafted too, by what is recorded so far, but not issued. The same idempotency key runs once.
+    Raises `Conflict` for a period that has not begun.
+    """
+    ctx.actor.must_be("finance")
+    period = _period(start)
+    request = f"charge run {start}"
+    with ctx.transaction() as session:
+        before = once.answered(session, ctx, key, request)
+        if before is not None:
+            return RunResult(**before)
+        running = month_of(local_day(ctx.now_us, zone_of(session)))
+        if period.start > running.start:
+            raise Conflict(f"{start:%B %Y} has not begun", "period")
+        made = ChargeRun(
+            period_start=period.start, period_end=period.end, started_at=ctx.now, started_by=ctx.actor.name,
+            invoices=0, total=Decimal(0),
+        )  # fmt: skip
+        session.add(made)
+        session.flush()
+        left_alone = 0
+        existing = {
+            i.consumer_id: i
+            for i in session.scalars(select(Invoice).where(Invoice.period_start == period.start).with_for_update())
+        }
+        meters = dict(session.execute(select(Meter.key, Meter.id)).all())
+        last = session.scalar(select(func.count()).select_from(Invoice)) or 0
+        for case in rating_cases.cases(session, period):
+            old = existing.get(case.consumer_id)
+            if old is not None and old.state != "draft":
+                left_alone += 1
+                continue
+            last += old is None
+            number = old.number if old else f"{period.start:%Y%m}-{last:05d}"
+            if old is not None:
+                session.delete(old)
+                session.flush()
+            invoice = _invoice(ctx, case, made, number, meters)
+            session.add(invoice)
+            made.invoices += 1
+            made.total += invoice.total
+        result = RunResult(made.id, made.invoices, left_alone, str(made.total))
+        auditing.note(
+            session, ctx, "made a charge run", ("charge run", made.id, f"{start:%B %Y}"),
+            after={"invoices": made.invoices, "total": str(made.total), "left alone": left_alone},
+        )  # fmt: skip
+        once.remember(session, ctx, key, request, write(result))
+        return result
+
+
+def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> int:
+    """Issue draft invoices: from then on they never change, and their owners get them by mail.
+
+    Returns how many. Raises `Conflict` where one is no draft; then none is issued.
+    """
+    ctx.actor.must_be("finance")
+    request = f"issue {sorted(invoice_ids)}"
+    with ctx.transaction() as session:
+        before = once.answered(session, ctx, key, request)
+        if before is not None:
+            return int(before["issued"])
+        invoices = session.scalars(select(Invoice).where(Invoice.id.in_(invoice_ids)).with_for_update()).all()
+        if len(invoices) != len(set(invoice_ids)):
+            raise NotFound("names an invoice that is not there", "invoices")
+        provider = provider_of(session)
+        today = local_day(ctx.now_us, zone_of(session))
+        for invoice in invoices:
+            if invoice.period_end > today:
+                raise Conflict(f"its period runs until {invoice.period_end:%-d %B}", f"invoice {invoice.number}")
+            invoice.state = move(INVOICE, f"invoice {invoice.number}", invoice.state, "issued")
+            invoice.issued_at = ctx.now
+            invoice.due_on = today + timedelta(days=provider.payment_days)
+            auditing.note(
+                session, ctx, "issued an invoice", ("invoice", invoice.id, invoice.number),
+                after={"total": str(invoice.total), "due": str(invoice.due_on)},
+            )  # fmt: skip
+            for owner in session.scalars(select(Member).filter_by(consumer_id=invoice.consumer_id, role="owner")):
+                mailing.write(
+                    session, ctx, owner.email, f"Invoice {invoice.number} of {provider.name}",
+                    f"Dear {owner.name},\n\ninvoice {invoice.number} for {invoice.period_start:%B %Y} comes to "
+                    f"{invoice.total.quantize(Decimal('0.01'))} {invoice.currency}, due on {invoice.due_on:%-d %B %Y}."
+                    f"\n\n{ctx.web_address}/portal/invoices/{invoice.id}\n",
+                )  # fmt: skip
+        once.remember(session, ctx, key, request, {"issued": len(invoices)})
+        return len(invoices)
+
+
+def _invoice(ctx: Context, case: ConsumerCase, made: ChargeRun, number: str, meters: dict[str, int]) -> Invoice:
+    charge = rate(case.case)
+    lines = []
+    for place, line in enumerate(charge.lines):
+        origin = case.segments[line.segment]
+        lines.append(
+            InvoiceLine(
+                place=place, segment=line.segment, subscription_id=origin.subscription_id,
+                revision_id=origin.revision_id, segment_start=origin.start, segment_end=origin.end, kind=line.kind,
+                meter_id=meters[line.meter] if line.meter else None, quantity=line.quantity, included=line.included,
+                priced=line.priced, days=line.days, amount=line.amount, slices=write(line.slices),
+            )
+        )  # fmt: skip
+    return Invoice(
+        number=number, consumer_id=case.consumer_id, run_id=made.id, period_start=case.case.period.start,
+        period_end=case.case.period.end, currency=case.case.currency, tax_percent=case.case.tax_percent,
+        subtotal=charge.subtotal, tax=charge.tax, total=charge.total, state="draft", evidence=write(case.case),
+        created_at=ctx.now, lines=lines,
+    )  # fmt: skip
+
+
+def _running(case: ConsumerCase, names: dict[int, str], invoice: Invoice | None) -> RunningCharge:
+    plans = list(dict.fromkeys(names[s.plan_id] for s in case.segments))
+    charge = invoice.subtotal if invoice else rate(case.case).subtotal
+    return RunningCharge(
+        case.consumer_id, case.consumer, plans, charge, invoice.id if invoice else None,
+        invoice.number if invoice else None, invoice.state if invoice else None,
+    )  # fmt: skip
+
+
+def _plan_names(session: Session) -> dict[int, str]:
+    return {p.id: f"{p.product.name} · {p.name}" for p in session.scalars(select(Plan))}
+
+
+def _period(start: date) -> Period:
+    period = month_of(start)
+    if period.start != start:
+        raise Invalid("a period starts on the first of a month", "period")
+    return period
+
+
+def _state(period: Period, running: Period, states: str) -> str:
+    if period.start == running.start:
+        return "running"
+    if not states:
+        return "ready to charge"
+    return "drafted" if "draft" in states.split(",") else "issued"

@@ -1,0 +1,106 @@
+"""Who acts, when, and on which database: passed into every service function."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import Engine
+from sqlalchemy.orm import Session, sessionmaker
+
+from calm_tariff.core.errors import NotAllowed, NotSignedIn
+from calm_tariff.core.periods import instant_of, zone
+from calm_tariff.store.people import Provider
+
+ROLES = ("product manager", "reviewer", "operations", "finance")
+
+
+@dataclass(frozen=True, slots=True)
+class Actor:
+    """Who acts: a person or service token of the provider (`role`), or a member of a consumer."""
+
+    name: str = "nobody"
+    role: str = ""
+    person_id: int | None = None
+    member_id: int | None = None
+    consumer_id: int | None = None
+    consumer: str = ""
+
+    def must_be(self, *roles: str) -> None:
+        """Raise unless the actor has one of the roles of the provider's staff."""
+        if not self.role:
+            raise NotSignedIn("sign in first")
+        if self.role not in roles:
+            raise NotAllowed(f"this is for {' or '.join(roles)}; you are signed in as {self.role}")
+
+    @property
+    def own_consumer(self) -> int:
+        """The consumer whose things the actor may see. Raises unless a member is signed in."""
+        if self.consumer_id is None:
+            raise NotSignedIn("sign in first")
+        return self.consumer_id
+
+
+SYSTEM = Actor(name="Calm Tariff")
+NOBODY = Actor()
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """The surroundings of a service call. `now` and `token` are passed in so that tests are exact."""
+
+    sessions: sessionmaker[Session]
+    actor: Actor = NOBODY
+    clock: Callable[[], datetime] = field(default=lambda: datetime.now(UTC))
+    token: Callable[[], str] = field(default=lambda: secrets.token_urlsafe(32))
+    web_address: str = "http://127.0.0.1:8400"
+    gateway_address: str = "http://127.0.0.1:8401"
+    session: Session | None = None
+
+    def joining(self, session: Session) -> Context:
+        """The same surroundings inside a transaction that is open already: what is done there is kept or
+        lost together."""
+        return replace(self, session=session)
+
+    def acting(self, actor: Actor) -> Context:
+        """The same surroundings for another actor."""
+        return replace(self, actor=actor)
+
+    @property
+    def now(self) -> datetime:
+        """The present moment, in UTC."""
+        return self.clock()
+
+    @property
+    def now_us(self) -> int:
+        """The present instant in microseconds."""
+        return instant_of(self.clock())
+
+    @contextmanager
+    def transaction(self) -> Iterator[Session]:
+        """A session that is committed at the end and rolled back on an error; the open one when joining."""
+        if self.session is not None:
+            yield self.session
+            self.session.flush()
+            return
+        with self.sessions() as session, session.begin():
+            yield session
+
+
+def context_for(engine: Engine, **options: object) -> Context:
+    """A context on an engine."""
+    return Context(sessionmaker(engine, expire_on_commit=False), **options)  # type: ignore[arg-type]
+
+
+def provider_of(session: Session) -> Provider:
+    """The provider whose installation this is."""
+    return session.query(Provider).one()
+
+
+def zone_of(session: Session) -> ZoneInfo:
+    """The provider's time zone, in which days and periods are counted."""
+    return zone(provider_of(session).time_zone)

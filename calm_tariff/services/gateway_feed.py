@@ -1,0 +1,223 @@
+"""What a gateway must know to decide on calls, read from the database in a few queries."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, selectinload
+
+from calm_tariff.core.lifecycles import ANSWERING, CALLING, VALID_KEY
+from calm_tariff.core.limits import Limit
+from calm_tariff.core.meters import Meter as MeterRule
+from calm_tariff.core.periods import instant_of
+from calm_tariff.core.terms import PlanTerms
+from calm_tariff.formats.values import read
+from calm_tariff.services import house_limits, stamps
+from calm_tariff.services.context import Context, provider_of
+from calm_tariff.services.meters import rule_of
+from calm_tariff.store import call_queries, usage_queries
+from calm_tariff.store.admission import ApiKey, Application, Stay, Subscription
+from calm_tariff.store.call_queries import CallFilter
+from calm_tariff.store.catalogue import ApiVersion, HouseLimits, Meter, Plan, PlanRevision, Product, ProductOperation
+from calm_tariff.store.record import Stamp
+from calm_tariff.store.usage import Call
+from calm_tariff.store.usage_queries import Counted
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """An API version that answers, or did: where, chosen by what, from which back ends, and its
+    operations (id, method, path). Instants are None where nothing is announced."""
+
+    version_id: int
+    name: str
+    base_path: str
+    back_end_url: str
+    operations: tuple[tuple[int, str, str], ...]
+    chosen: tuple[str, str, str] = ("path", "", "")
+    sandbox_url: str = ""
+    gone: bool = False
+    deprecated_us: int | None = None
+    sunset_us: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Credential:
+    """A valid API key, by the hash it is looked up with."""
+
+    key_hash: str
+    key_id: int
+    application_id: int
+    consumer_id: int
+    environment: str
+
+
+@dataclass(frozen=True, slots=True)
+class Grant:
+    """A subscription that lets an application's calls through, under the revision in force now."""
+
+    subscription_id: int
+    application_id: int
+    consumer_id: int
+    product_id: int
+    product: str
+    plan_id: int
+    plan: str
+    revision_id: int
+    stay_id: int
+    started_us: int
+
+
+@dataclass(frozen=True, slots=True)
+class Feed:
+    """Everything, consistent at one moment. `number` is the stamp it was read at.
+
+    `provider_limits` and `api_limits` stand above all plans, named by their place.
+    `sandbox_keys` are the ids of all keys of the sandbox, revoked ones too.
+    """
+
+    number: int
+    time_zone: str
+    routes: tuple[Route, ...]
+    credentials: tuple[Credential, ...]
+    grants: tuple[Grant, ...]
+    terms: dict[int, PlanTerms]
+    meters: dict[int, MeterRule]
+    sold: dict[int, frozenset[int]]
+    provider_limits: tuple[Limit, ...]
+    api_limits: tuple[Limit, ...]
+    sandbox_keys: frozenset[int]
+
+
+def read_feed(ctx: Context) -> Feed:
+    """The present feed."""
+    with ctx.transaction() as session:
+        stamp = session.get(Stamp, stamps.SNAPSHOT)
+        versions = session.scalars(
+            select(ApiVersion).where(ApiVersion.state != "draft").options(selectinload(ApiVersion.operations))
+        )
+        routes = tuple(_route(v) for v in versions)
+        grants = tuple(_grants(session, ctx.now))
+        keys = (
+            select(ApiKey.key_hash, ApiKey.id, ApiKey.application_id, Application.consumer_id, ApiKey.environment)
+            .join(Application, Application.id == ApiKey.application_id)
+            .where(ApiKey.state.in_(VALID_KEY))
+        )
+        credentials = tuple(Credential(*row) for row in session.execute(keys))
+        used = {g.revision_id for g in grants}
+        revisions = session.execute(select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_(used)))
+        sold: dict[int, set[int]] = {}
+        for product, operation in session.execute(select(ProductOperation)):
+            sold.setdefault(product, set()).add(operation)
+        active = select(Meter).where(Meter.state == "active").options(selectinload(Meter.operations))
+        sandbox = select(ApiKey.id).where(ApiKey.environment == "sandbox")
+        return Feed(
+            stamp.number if stamp else 0,
+            provider_of(session).time_zone,
+            routes,
+            credentials,
+            grants,
+            {key: read(PlanTerms, terms) for key, terms in revisions},
+            {meter.id: rule_of(meter) for meter in session.scalars(active)},
+            {product: frozenset(operations) for product, operations in sold.items()},
+            *_house(session, routes),
+            frozenset(session.scalars(sandbox)),
+        )
+
+
+def _house(session: Session, routes: tuple[Route, ...]) -> tuple[tuple[Limit, ...], tuple[Limit, ...]]:
+    kept = {h.api_version_id: house_limits.limits_of(h) for h in session.scalars(select(HouseLimits))}
+    api: list[Limit] = []
+    for route in routes:
+        operations = tuple(str(o) for o, _, _ in route.operations)
+        api += house_limits.named_apart(kept.get(route.version_id, ()), route.name, operations)
+    return house_limits.named_apart(kept.get(None, ()), "every API", None), tuple(api)
+
+
+def _route(version: ApiVersion) -> Route:
+    gone = version.state not in ANSWERING
+    operations = () if gone else tuple((o.id, o.method, o.path) for o in version.operations)
+    return Route(
+        version.id, f"{version.api.name} {version.version}", version.base_path, version.back_end_url, operations,
+        (version.chosen_by, version.chosen_name, version.chosen_value), version.sandbox_url, gone,
+        instant_of(version.deprecated_at) if version.deprecated_at else None,
+        instant_of(version.sunset_at) if version.sunset_at else None,
+    )  # fmt: skip
+
+
+def counted_since(ctx: Context, start_us: int, end_us: int) -> list[Counted]:
+    """Everything counted in [start, end), from which quota counts are rebuilt."""
+    with ctx.transaction() as session:
+        return list(usage_queries.counted_between(session, start_us, end_us))
+
+
+def calls_since(ctx: Context, after_us: int) -> Iterator[Call]:
+    """Let-through calls later than an instant, oldest first, from which rates and windows are rebuilt."""
+    with ctx.transaction() as session:
+        place = after_us
+        while chunk := call_queries.since(session, place, CallFilter(), 20_000):
+            yield from (call for call in chunk if call.verdict != "refused")
+            if chunk[-1].at_us == place:
+                break
+            place = chunk[-1].at_us
+
+
+def _grants(session: Session, now: datetime) -> Iterator[Grant]:
+    query = (
+        select(Subscription, Stay, Plan, Product)
+        .join(Stay, Stay.subscription_id == Subscription.id)
+        .join(Plan, Plan.id == Subscription.plan_id)
+        .join(Product, Product.id == Plan.product_id)
+        .where(
+            Subscription.state.in_(CALLING),
+            Stay.start_at <= now,
+            Stay.end_at.is_(None) | (Stay.end_at > now),
+        )
+        .order_by(Subscription.id)
+    )
+    for subscription, stay, plan, product in session.execute(query):
+        yield Grant(
+            subscription.id, subscription.application_id, subscription.application.consumer_id, product.id,
+            product.name, plan.id, plan.name, stay.revision_id, stay.id, instant_of(subscription.started_at),
+        )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class SubscriptionHistory:
+    """A subscription with all its stays, as (id, revision id, terms, start µs), and its keys."""
+
+    subscription_id: int
+    application_id: int
+    application: str
+    consumer_id: int
+    consumer: str
+    product_id: int
+    plan_id: int
+    started_us: int
+    stays: tuple[tuple[int, int, PlanTerms, int], ...]
+    keys: tuple[int, ...]
+
+
+def every_stay(ctx: Context) -> list[SubscriptionHistory]:
+    """All subscriptions with their whole history, for replaying calls against the terms of the time."""
+    with ctx.transaction() as session:
+        query = select(Subscription).options(selectinload(Subscription.stays)).order_by(Subscription.id)
+        keys: dict[int, list[int]] = {}
+        for application, key in session.execute(select(ApiKey.application_id, ApiKey.id).order_by(ApiKey.id)):
+            keys.setdefault(application, []).append(key)
+        return [
+            SubscriptionHistory(
+                s.id, s.application_id, s.application.name, s.application.consumer_id, s.application.consumer.name,
+                s.plan.product_id, s.plan_id, instant_of(s.started_at),
+                tuple(_stay(stay) for stay in s.stays),
+                tuple(keys.get(s.application_id, ())),
+            )
+            for s in session.scalars(query)
+        ]  # fmt: skip
+
+
+def _stay(stay: Stay) -> tuple[int, int, PlanTerms, int]:
+    return stay.id, stay.revision_id, read(PlanTerms, stay.revision.terms), instant_of(stay.start_at)

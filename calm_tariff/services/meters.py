@@ -1,0 +1,327 @@
+"""Meters: what counts, sealed once charges depend on it, held against recorded history before it is kept."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+from typing import Literal
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, selectinload
+
+from calm_tariff.core import meters as rules
+from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
+from calm_tariff.core.lifecycles import CALLING, METER, move
+from calm_tariff.core.meters import Environment, Measure
+from calm_tariff.core.periods import day_start, local_day
+from calm_tariff.core.terms import PlanTerms
+from calm_tariff.formats.values import read
+from calm_tariff.services import auditing, stamps
+from calm_tariff.services.context import ROLES, Context, zone_of
+from calm_tariff.store import usage_queries
+from calm_tariff.store.admission import Stay, Subscription
+from calm_tariff.store.catalogue import Meter, Operation, Plan, PlanRevision
+
+PREVIEW_DAYS = 30
+State = Literal["active", "paused", "archived"]
+
+
+@dataclass(frozen=True, slots=True)
+class MeterTyped:
+    """A meter as somebody typed it. `outcomes` and `credentials` empty mean every one."""
+
+    name: str
+    operations: Sequence[int]
+    outcomes: Sequence[str]
+    measure: Measure = "calls"
+    environments: Sequence[Environment] = ("live",)
+    credentials: Sequence[str] = ()
+    header: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class MeterView:
+    """A meter. `priced_by` names the plans on sale or held that price or limit by it; `edition` is its ETag."""
+
+    id: int
+    key: str
+    name: str
+    measure: str
+    header: str | None
+    outcomes: list[str]
+    environments: list[str]
+    credentials: list[str]
+    operations: list[int]
+    operation_labels: list[str]
+    state: str
+    sealed_at: datetime | None
+    priced_by: list[str]
+    edition: int
+
+
+@dataclass(frozen=True, slots=True)
+class Dependent:
+    """A consumer whose charges or allowances read a meter now, and by which plan."""
+
+    consumer_id: int
+    consumer: str
+    plan: str
+
+
+@dataclass(frozen=True, slots=True)
+class CountedDay:
+    """What a meter would have counted on one local day."""
+
+    day: date
+    units: Decimal
+
+
+@dataclass(frozen=True, slots=True)
+class CountedConsumer:
+    """What a meter would have counted for one consumer."""
+
+    consumer_id: int
+    consumer: str
+    units: Decimal
+
+
+@dataclass(frozen=True, slots=True)
+class Preview:
+    """A filter held against recorded history.
+
+    `served` calls in all, `matched` of them by the filter, `units` counted from these. `uncounted` of the
+    served calls are counted by no meter, this one included. A reported number is not in the history:
+    then `units` is None, and days and consumers count the calls that would be read.
+    """
+
+    since: date
+    served: int
+    matched: int
+    units: Decimal | None
+    uncounted: int
+    days: list[CountedDay]
+    consumers: list[CountedConsumer]
+
+
+def everything(ctx: Context) -> list[MeterView]:
+    """All meters by name."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        query = select(Meter).options(selectinload(Meter.operations)).order_by(Meter.name)
+        priced = _priced_by(session)
+        return [_view(meter, priced) for meter in session.scalars(query)]
+
+
+def one(ctx: Context, meter_id: int) -> MeterView:
+    """One meter. Raises `NotFound`."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        return _view(_get(session, meter_id), _priced_by(session))
+
+
+def create(ctx: Context, typed: MeterTyped, key: str = "") -> MeterView:
+    """A new meter. Its key is made from its name unless given. Raises `Invalid` or `Conflict`."""
+    ctx.actor.must_be("product manager")
+    key = key or re.sub(r"[^a-z0-9]+", "_", typed.name.lower()).strip("_")[:40]
+    if not key:
+        raise Invalid("must have letters or digits", "name")
+    with ctx.transaction() as session:
+        if session.scalar(select(Meter).where(Meter.key == key)):
+            raise Conflict(f"there is already a meter {key!r}", "name")
+        meter = Meter(key=key, state="active", created_at=ctx.now, edition=1)
+        _set(session, meter, typed)
+        session.add(meter)
+        session.flush()
+        auditing.note(session, ctx, "made a meter", _subject(meter), after=_terms(meter))
+        stamps.touch(session, ctx)
+        return _view(meter, {})
+
+
+def save(ctx: Context, meter_id: int, edition: int, typed: MeterTyped) -> MeterView:
+    """Change a meter; once sealed, only its name. Raises `Stale` or `Conflict`."""
+    ctx.actor.must_be("product manager")
+    with ctx.transaction() as session:
+        meter = _get(session, meter_id, lock=True)
+        if meter.edition != edition:
+            raise Stale("somebody else has changed this meter meanwhile", meter.name, _view(meter, {}))
+        if not typed.name.strip():
+            raise Invalid("must not be empty", "name")
+        before, counted = _terms(meter), rule_of(meter)
+        _set(session, meter, typed)
+        if meter.sealed_at and rule_of(meter) != counted:
+            raise Conflict("is sealed, because charges depend on what it counts; clone it instead", meter.name)
+        meter.edition += 1
+        auditing.note(session, ctx, "changed a meter", _subject(meter), before, _terms(meter))
+        stamps.touch(session, ctx)
+        return _view(meter, _priced_by(session))
+
+
+def set_state(ctx: Context, meter_id: int, state: State) -> MeterView:
+    """Pause a meter, let it count again, or archive it. While it does not count, nothing is charged by it."""
+    ctx.actor.must_be("product manager")
+    with ctx.transaction() as session:
+        meter = _get(session, meter_id, lock=True)
+        before = meter.state
+        meter.state = move(METER, meter.name, meter.state, state)
+        meter.edition += 1
+        auditing.note(session, ctx, f"set a meter {state}", _subject(meter), {"state": before}, {"state": state})
+        stamps.touch(session, ctx)
+        return _view(meter, _priced_by(session))
+
+
+def clone(ctx: Context, meter_id: int, name: str) -> MeterView:
+    """A new, unsealed meter that counts the same. Raises `Invalid` or `Conflict`."""
+    ctx.actor.must_be("product manager")
+    with ctx.transaction() as session:
+        typed = typed_of(_get(session, meter_id))
+    return create(ctx, replace(typed, name=name.strip()))
+
+
+def dependents(ctx: Context, meter_id: int) -> list[Dependent]:
+    """Whose charges or allowances read a meter now: whom pausing or archiving it concerns."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        meter = _get(session, meter_id)
+        query = (
+            select(Subscription, PlanRevision)
+            .join(Stay, Stay.subscription_id == Subscription.id)
+            .join(PlanRevision, PlanRevision.id == Stay.revision_id)
+            .where(
+                Subscription.state.in_(CALLING), Stay.start_at <= ctx.now,
+                Stay.end_at.is_(None) | (Stay.end_at > ctx.now),
+            )
+        )  # fmt: skip
+        found = {
+            Dependent(s.application.consumer_id, s.application.consumer.name, f"{r.plan.product.name} · {r.plan.name}")
+            for s, r in session.execute(query)
+            if meter.key in read(PlanTerms, r.terms).meters()
+        }
+        return sorted(found, key=lambda d: (d.consumer, d.plan))
+
+
+def preview(ctx: Context, typed: MeterTyped, meter_id: int | None = None) -> Preview:
+    """What a filter would have counted over the last 30 days. Nothing is kept or charged.
+
+    `meter_id` is the stored meter the filter stands for, whose old filter then counts no more.
+    """
+    ctx.actor.must_be(*ROLES)
+    wanted = rules.Meter(
+        key="", measure=typed.measure, operations=frozenset(str(o) for o in typed.operations),
+        outcomes=tuple(typed.outcomes), environments=tuple(typed.environments), header=typed.header,
+        credentials=tuple(typed.credentials),
+    )  # fmt: skip
+    with ctx.transaction() as session:
+        where = zone_of(session)
+        today = local_day(ctx.now_us, where)
+        since = today - timedelta(days=PREVIEW_DAYS - 1)
+        days: dict[date, Decimal] = {since + timedelta(days=n): Decimal(0) for n in range(PREVIEW_DAYS)}
+        consumers: dict[int, CountedConsumer] = {}
+        active = select(Meter).where(Meter.state == "active").options(selectinload(Meter.operations))
+        others = [rule_of(m) for m in session.scalars(active) if m.id != meter_id]
+        served = matched = uncounted = 0
+        units = Decimal(0)
+        bounds = [day_start(since + timedelta(days=n), where) for n in range(PREVIEW_DAYS + 1)]
+        for row in usage_queries.outcomes_between(session, bounds):
+            served += row.calls
+            if not _counts(wanted, row):
+                uncounted += 0 if any(_counts(other, row) for other in others) else row.calls
+                continue
+            matched += row.calls
+            size = {"bytes_out": row.bytes_out, "bytes_in": row.bytes_in}.get(typed.measure)
+            here = Decimal(row.calls) if size is None else rules.megabytes(size)
+            units += here
+            days[since + timedelta(days=row.place)] += here
+            known = consumers.get(row.consumer_id)
+            consumers[row.consumer_id] = CountedConsumer(
+                row.consumer_id, row.consumer, here + (known.units if known else 0)
+            )
+        by_units = sorted(consumers.values(), key=lambda c: -c.units)
+        return Preview(
+            since, served, matched, None if typed.measure == "reported" else units, uncounted,
+            [CountedDay(d, n) for d, n in days.items()], by_units,
+        )  # fmt: skip
+
+
+def rule_of(meter: Meter) -> rules.Meter:
+    """A stored meter as the core's rule, its operations named by id."""
+    environments: tuple[Environment, ...] = tuple(meter.environments)
+    measure: Measure = meter.measure  # type: ignore[assignment]
+    return rules.Meter(
+        key=meter.key, measure=measure, operations=frozenset(str(o.id) for o in meter.operations),
+        outcomes=tuple(sorted(meter.outcomes)), environments=tuple(sorted(environments)), header=meter.header,
+        credentials=tuple(sorted(meter.credentials)),
+    )  # fmt: skip
+
+
+def typed_of(meter: Meter) -> MeterTyped:
+    """A stored meter as somebody would have typed it."""
+    rule = rule_of(meter)
+    return MeterTyped(
+        meter.name, [o.id for o in meter.operations], rule.outcomes, rule.measure, rule.environments,
+        rule.credentials, rule.header,
+    )  # fmt: skip
+
+
+def seal(session: Session, ctx: Context, keys: Sequence[str]) -> None:
+    """Seal the meters a revision being published uses."""
+    for meter in session.scalars(select(Meter).where(Meter.key.in_(keys), Meter.sealed_at.is_(None))):
+        meter.sealed_at = ctx.now
+        meter.edition += 1
+        auditing.note(session, ctx, "sealed a meter", _subject(meter))
+
+
+def _counts(meter: rules.Meter, row: usage_queries.Outcomes) -> bool:
+    environment: Environment = "sandbox" if row.environment == "sandbox" else "live"
+    return rules.covers(meter, str(row.operation_id), environment) and rules.outcome_counts(meter, row.status)
+
+
+def _set(session: Session, meter: Meter, typed: MeterTyped) -> None:
+    found = session.scalars(select(Operation).where(Operation.id.in_(typed.operations))).all()
+    if len(found) != len(set(typed.operations)):
+        raise Invalid("names an operation that is not there", "operations")
+    meter.name, meter.measure, meter.header = typed.name.strip(), typed.measure, typed.header or None
+    meter.outcomes, meter.environments = list(typed.outcomes), list(typed.environments)
+    meter.credentials, meter.operations = list(typed.credentials), list(found)
+    rules.check(rule_of(meter))
+
+
+def _priced_by(session: Session) -> dict[str, list[str]]:
+    """Plans by meter key, from the newest revision of every plan that is not withdrawn."""
+    found: dict[str, list[str]] = {}
+    query = select(Plan).where(Plan.state != "withdrawn").options(selectinload(Plan.revisions)).order_by(Plan.id)
+    for plan in session.scalars(query):
+        if plan.revisions:
+            for key in read(PlanTerms, plan.revisions[-1].terms).meters():
+                found.setdefault(key, []).append(f"{plan.product.name} · {plan.name}")
+    return found
+
+
+def _get(session: Session, meter_id: int, lock: bool = False) -> Meter:
+    query = select(Meter).where(Meter.id == meter_id).options(selectinload(Meter.operations))
+    found = session.scalar(query.with_for_update() if lock else query)
+    if found is None:
+        raise NotFound("there is no such meter", str(meter_id))
+    return found
+
+
+def _subject(meter: Meter) -> tuple[str, int, str]:
+    return ("meter", meter.id, meter.name)
+
+
+def _view(meter: Meter, priced: dict[str, list[str]]) -> MeterView:
+    return MeterView(
+        meter.id, meter.key, meter.name, meter.measure, meter.header, list(meter.outcomes),
+        list(meter.environments), list(meter.credentials), [o.id for o in meter.operations],
+        [o.label for o in meter.operations], meter.state, meter.sealed_at, priced.get(meter.key, []), meter.edition,
+    )  # fmt: skip
+
+
+def _terms(meter: Meter) -> dict[str, object]:
+    return {
+        "name": meter.name, "measure": meter.measure, "header": meter.header, "outcomes": list(meter.outcomes),
+        "environments": list(meter.environments), "credentials": list(meter.credentials),
+        "operations": [o.label for o in meter.operations],
+    }  # fmt: skip

@@ -1,0 +1,150 @@
+"""From stays and recorded usage to rating cases: what invoices, running charges and forecasts share."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, selectinload
+
+from calm_tariff.core.periods import Period, day_start, local_day, moment_of, month_of, month_step, zone
+from calm_tariff.core.rating import Pricing, RatingCase, Segment, rate
+from calm_tariff.core.terms import PlanTerms
+from calm_tariff.formats.values import read
+from calm_tariff.services.context import Context, provider_of
+from calm_tariff.store import usage_queries
+from calm_tariff.store.admission import Application, Stay, Subscription
+from calm_tariff.store.catalogue import Meter
+
+
+@dataclass(frozen=True, slots=True)
+class CaseSegment:
+    """Where a segment of a case comes from. `start` and `end` are its part inside the period."""
+
+    subscription_id: int
+    revision_id: int
+    stay_id: int
+    plan_id: int
+    start: datetime
+    end: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class ConsumerCase:
+    """All that one consumer is charged for in one period. `segments` run beside `case.segments`."""
+
+    consumer_id: int
+    consumer: str
+    case: RatingCase
+    segments: tuple[CaseSegment, ...]
+
+    def with_pricing(self, drafts: Mapping[int, Pricing]) -> RatingCase:
+        """The same usage under other prices, by plan."""
+        segments = tuple(
+            Segment(
+                start=s.start, end=s.end, plan=drafts.get(origin.plan_id, s.plan), first=s.first, trial=s.trial,
+                usage=s.usage,
+            )
+            for s, origin in zip(self.case.segments, self.segments, strict=True)
+        )  # fmt: skip
+        return RatingCase(
+            currency=self.case.currency, time_zone=self.case.time_zone, period=self.case.period,
+            tax_percent=self.case.tax_percent, segments=segments,
+        )  # fmt: skip
+
+
+def cases(
+    session: Session,
+    period: Period,
+    consumers: Sequence[int] | None = None,
+    product_id: int | None = None,
+) -> list[ConsumerCase]:
+    """The rating case of every consumer with a stay in the period, in a handful of queries.
+
+    Only what is counted so far: for a running period this is its running charge.
+    """
+    provider = provider_of(session)
+    where = zone(provider.time_zone)
+    begin_us, end_us = day_start(period.start, where), day_start(period.end, where)
+    begin, end = moment_of(begin_us), moment_of(end_us)
+    subscriptions = _subscriptions(session, begin, end, consumers, product_id)
+    if not subscriptions:
+        return []
+    units = usage_queries.units_by_stay(session, begin_us, end_us, [s.id for s in subscriptions])
+    keys = dict(session.execute(select(Meter.id, Meter.key)).all())
+    usage: dict[int, dict[str, Decimal]] = {}
+    for (stay_id, meter), amount in units.items():
+        usage.setdefault(stay_id, {})[keys[meter]] = amount
+    terms: dict[int, PlanTerms] = {}
+    found: dict[int, list[tuple[Subscription, Stay]]] = {}
+    first: dict[int, Stay] = {}
+    for subscription in subscriptions:
+        for stay in subscription.stays:
+            if not stay.trial:
+                first.setdefault(subscription.id, stay)
+            if stay.start_at < end and (stay.end_at is None or stay.end_at > begin):
+                found.setdefault(subscription.application.consumer_id, []).append((subscription, stay))
+    made = []
+    for consumer_id, parts in found.items():
+        segments, origins = [], []
+        for subscription, stay in parts:
+            revision, charged = stay.revision, first.get(subscription.id)
+            if revision.id not in terms:
+                terms[revision.id] = read(PlanTerms, revision.terms)
+            ended = _earlier(stay.end_at, subscription.ended_at)
+            segments.append(
+                Segment(
+                    start=stay.start_at.astimezone(where), end=ended.astimezone(where) if ended else None,
+                    plan=terms[revision.id].pricing, trial=stay.trial, usage=usage.get(stay.id, {}),
+                    first=stay is charged and stay.start_at >= begin,
+                )
+            )  # fmt: skip
+            origins.append(
+                CaseSegment(
+                    subscription.id, revision.id, stay.id, subscription.plan_id, max(stay.start_at, begin),
+                    min(ended or end, end),
+                )
+            )  # fmt: skip
+        case = RatingCase(
+            currency=provider.currency, time_zone=provider.time_zone, period=period,
+            tax_percent=provider.tax_percent.normalize(), segments=tuple(segments),
+        )  # fmt: skip
+        name = parts[0][0].application.consumer.name
+        made.append(ConsumerCase(consumer_id, name, case, tuple(origins)))
+    return sorted(made, key=lambda c: c.consumer)
+
+
+def whole_month(session: Session, ctx: Context, pricing: Pricing, meter: str | None, units: Decimal) -> Decimal:
+    """What next month would cost from its first to its last day at a quantity of one meter, before tax."""
+    provider = provider_of(session)
+    where = zone(provider.time_zone)
+    period = month_of(month_step(local_day(ctx.now_us, where), 1))
+    usage = {meter: units} if meter else {}
+    start = moment_of(day_start(period.start, where)).astimezone(where)
+    case = RatingCase(
+        currency=provider.currency, time_zone=provider.time_zone, period=period, tax_percent=Decimal(0),
+        segments=(Segment(start=start, end=None, plan=pricing, usage=usage),),
+    )  # fmt: skip
+    return rate(case).subtotal
+
+
+def _subscriptions(
+    session: Session, begin: datetime, end: datetime, consumers: Sequence[int] | None, product_id: int | None
+) -> Sequence[Subscription]:
+    query = (
+        select(Subscription)
+        .where(Subscription.started_at < end, Subscription.ended_at.is_(None) | (Subscription.ended_at > begin))
+        .options(selectinload(Subscription.stays))
+        .order_by(Subscription.id)
+    )
+    if consumers is not None:
+        query = query.join(Application).where(Application.consumer_id.in_(consumers))
+    found = session.scalars(query).all()
+    return [s for s in found if product_id is None or s.plan.product_id == product_id]
+
+
+def _earlier(one: datetime | None, other: datetime | None) -> datetime | None:
+    return min((m for m in (one, other) if m), default=None)

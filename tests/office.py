@@ -1,0 +1,223 @@
+"""A small made-up provider, built by the services people use."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+from sqlalchemy import select
+
+from calm_tariff.core.ids import call_id
+from calm_tariff.core.periods import instant_of
+from calm_tariff.services import (
+    admission,
+    apis,
+    applications,
+    installation,
+    meters,
+    operations,
+    people,
+    plans,
+    products,
+    publishing,
+    tariff_sheet,
+)
+from calm_tariff.services.apis import ApiTyped
+from calm_tariff.services.context import Actor, Context
+from calm_tariff.services.installation import ProviderTyped
+from calm_tariff.services.meters import MeterTyped
+from calm_tariff.services.operations import OperationTyped
+from calm_tariff.services.products import ProductTyped
+from calm_tariff.store.admission import Stay
+
+PASSWORD = "a long password"
+START = datetime(2026, 9, 10, 12, tzinfo=UTC)
+
+
+class Clock:
+    """A clock that stands until it is moved."""
+
+    def __init__(self, now: datetime = START) -> None:
+        self.now = now
+
+    def __call__(self) -> datetime:
+        return self.now
+
+    def forward(self, **by: int) -> None:
+        self.now += timedelta(**by)
+
+
+def terms(
+    calls: int = 10, burst: int = 20, units: int = 100, when_spent: str = "refuse", fee: str = "40"
+) -> dict[str, Any]:
+    """Terms with a rate, a monthly quota, a fee and a graduated price."""
+    return {
+        "limits": [
+            {"kind": "rate", "name": "Rate", "counted_per": "key", "calls": calls, "per_seconds": 1, "burst": burst},
+            {
+                "kind": "quota", "name": "Forecast calls", "counted_per": "subscription", "units": units,
+                "every": "month", "aligned": "calendar", "when_spent": when_spent, "meter": "forecast_calls",
+            },
+        ],
+        "pricing": {
+            "prices": [
+                {"kind": "fee", "amount": fee},
+                {
+                    "kind": "usage", "meter": "forecast_calls", "model": "graduated", "included": "10",
+                    "tiers": [{"up_to": "20", "unit": "0.004"}, {"up_to": None, "unit": "0.003"}],
+                },
+            ],
+            "prorate": True,
+        },
+    }  # fmt: skip
+
+
+@dataclass
+class Consumer:
+    """A consumer that has a key for a plan."""
+
+    member: Actor
+    email: str
+    application: int
+    key: int
+    secret: str
+    request: int
+    subscription: int
+    stay: int
+    revision: int
+
+
+@dataclass
+class Office:
+    """The provider, its people as contexts, and ids of what it has."""
+
+    ctx: Context
+    clock: Clock
+    api: int = 0
+    product: int = 0
+    plans: dict[str, int] = field(default_factory=dict)
+    operations: dict[str, int] = field(default_factory=dict)
+    meter: int = 0
+    consumers: list[Consumer] = field(default_factory=list)
+
+    @classmethod
+    def open(
+        cls, ctx: Context, back_end: str = "http://127.0.0.1:9/tides", sold: dict[str, Any] | None = None
+    ) -> Office:
+        """Everything from the first API to two granted consumers."""
+        clock = ctx.clock if isinstance(ctx.clock, Clock) else Clock(datetime.now(UTC))
+        office = cls(ctx, clock)
+        provider = ProviderTyped(
+            name="Test Office", time_zone="Europe/Lisbon", currency="EUR", tax_percent=Decimal(23),
+            mail_from="office@test.example",
+        )  # fmt: skip
+        installation.install(ctx, provider)
+        for role in ("product manager", "reviewer", "operations", "finance"):
+            installation.add_person(ctx, f"{role.split()[0]}@test.example", role, role, PASSWORD)
+        described = [("GET", "/stations"), ("GET", "/stations/{id}"), ("GET", "/stations/{id}/tides")]
+        api = apis.create(
+            office.manager,
+            ApiTyped("Tides", "v1", "", "/tides/v1", back_end, 50, [OperationTyped(m, p) for m, p in described]),
+        )
+        office.api = api.id
+        found = operations.page(office.manager, api.id).operations
+        office.operations = {f"{o.method} {o.path}": o.id for o in found}
+        counted = [office.operations["GET /stations/{id}"], office.operations["GET /stations/{id}/tides"]]
+        office.meter = meters.create(office.manager, MeterTyped("Forecast calls", counted, ("2xx",))).id
+        made = products.create(
+            office.manager,
+            ProductTyped("Harbour Data", "Tides.", "Name the source.", "reviewed", list(office.operations.values())),
+        )
+        office.product = made.id
+        for name, wanted in (sold or {"Skiff": terms(2, 5, 30, fee="0"), "Ketch": terms()}).items():
+            head = plans.add(office.manager, made.id, name).plans[-1]
+            tariff_sheet.save_draft(office.manager, head.id, head.edition, wanted)
+            office.plans[name] = head.id
+        publishing.publish(office.manager, made.id, "keep")
+        for organisation in ("Ferries", "Kayaks"):
+            office.consumers.append(office.admit(organisation, list(office.plans)[-1]))
+        return office
+
+    @property
+    def manager(self) -> Context:
+        return self.ctx.acting(Actor("Ines", "product manager"))
+
+    @property
+    def reviewer(self) -> Context:
+        return self.ctx.acting(Actor("Rui", "reviewer"))
+
+    @property
+    def finance(self) -> Context:
+        return self.ctx.acting(Actor("Beatriz", "finance"))
+
+    def acting(self, consumer: Consumer) -> Context:
+        return self.ctx.acting(consumer.member)
+
+    def ask(self, organisation: str, plan: str) -> tuple[Actor, int, int]:
+        """Sign up, register and ask: the member, the application's and the request's ids."""
+        email = f"{organisation.lower()}@consumer.example"
+        member = people.who(self.ctx, people.sign_up(self.ctx, f"{organisation} owner", email, organisation, PASSWORD))
+        own = self.ctx.acting(member)
+        application = applications.register(own, f"{organisation} app", "")
+        request = admission.ask(own, application.id, self.plans[plan], f"What {organisation} does.", True)
+        return member, application.id, request.id
+
+    def admit(self, organisation: str, plan: str) -> Consumer:
+        """A consumer that is granted a plan and makes a key."""
+        member, application, request = self.ask(organisation, plan)
+        admission.decide(self.reviewer, request, "granted", "")
+        made = applications.make_key(self.ctx.acting(member), application, "server")
+        email = f"{organisation.lower()}@consumer.example"
+        with self.ctx.transaction() as session:
+            stay = session.scalars(select(Stay).order_by(Stay.id.desc())).first()
+            assert stay
+            return Consumer(
+                member,
+                email,
+                application,
+                made.key.id,
+                made.secret,
+                request,
+                stay.subscription_id,
+                stay.id,
+                stay.revision_id,
+            )
+
+    def call(self, consumer: Consumer, at: datetime, tail: int, **changes: Any) -> dict[str, Any]:
+        """A recorded call as the gateway's journal has it."""
+        at_us = instant_of(at)
+        row = {
+            "call_id": call_id(at_us, tail),
+            "at_us": at_us,
+            "source": "test",
+            "environment": "live",
+            "verdict": "served",
+            "refused_by": None,
+            "status": 200,
+            "wait_us": 0,
+            "took_us": 900,
+            "retry_after_us": None,
+            "bytes_in": 0,
+            "bytes_out": 100,
+            "method": "GET",
+            "path": "/tides/v1/stations/x",
+            "operation_id": self.operations["GET /stations/{id}"],
+            "api_version_id": 1,
+            "product_id": self.product,
+            "revision_id": consumer.revision,
+            "stay_id": consumer.stay,
+            "subscription_id": consumer.subscription,
+            "application_id": consumer.application,
+            "consumer_id": consumer.member.consumer_id,
+            "key_id": consumer.key,
+            "checks": [],
+            "units": {str(self.meter): "1"},
+            "told": {},
+        }
+        return {**row, **changes}
+
+    def at(self, now: datetime) -> Context:
+        """The context at another time."""
+        return replace(self.ctx, clock=lambda: now)
