@@ -1,0 +1,205 @@
+"""The gateway over loopback: a real back end, a real journal, a real database."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from decimal import Decimal
+from pathlib import Path
+
+import aiohttp
+import httpx
+import pytest
+from sqlalchemy import Engine, func, select
+
+from calm_tariff.gateway.journal import Journal, Unwritable
+from calm_tariff.gateway.routing import Router, has_dot_segments
+from calm_tariff.launch.database import Database
+from calm_tariff.services import applications
+from calm_tariff.services.context import context_for
+from calm_tariff.store.base import engine
+from calm_tariff.store.migrate import upgrade
+from calm_tariff.store.usage import Call, HourlyUsage
+from tests.office import Consumer, Office, terms
+from tests.processes import Processes, wait_for
+
+PACED = {
+    "limits": [
+        {"kind": "pace", "name": "Pace", "counted_per": "subscription", "calls": 20, "per_seconds": 1,
+         "max_wait_ms": 2000},
+    ],
+    "pricing": {"prices": []},
+}  # fmt: skip
+names = itertools.count()
+
+
+class Running:
+    """An office whose gateway, worker and stand-ins run."""
+
+    def __init__(self, database: Database, var: Path, plans: dict) -> None:
+        url = database.make_schema(f"calm_gateway_{next(names)}")
+        upgrade(url)
+        self.processes = Processes(var, url)
+        self.engine: Engine = engine(url)
+        self.office = Office.open(context_for(self.engine), f"{self.processes.standins}/tides", plans)
+        for command in ("standins", "gateway", "worker"):
+            self.processes.start(command)
+
+    @property
+    def caller(self) -> Consumer:
+        return self.office.consumers[0]
+
+    def get(self, path: str = "/tides/v1/stations/lm-01", secret: str | None = "", **more) -> httpx.Response:
+        headers = {"X-API-Key": secret or self.caller.secret} if secret is not None else {}
+        return httpx.request(more.pop("method", "GET"), self.processes.gateway + path, headers={**headers, **more})
+
+    def recorded(self, verdict: str | None = None) -> int:
+        wait_for(self.processes.shipped)
+        with self.office.ctx.transaction() as session:
+            query = select(func.count()).select_from(Call)
+            return session.scalar(query.where(Call.verdict == verdict) if verdict else query) or 0
+
+    def units(self) -> Decimal:
+        with self.office.ctx.transaction() as session:
+            return session.scalar(select(func.sum(HourlyUsage.units))) or Decimal(0)
+
+
+@pytest.fixture
+def running(database: Database, tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Running]:
+    made = Running(database, tmp_path, getattr(request, "param", {"Ketch": terms()}))
+    yield made
+    made.processes.stop()
+
+
+def test_a_call_is_served_counted_and_told_what_is_left(running: Running) -> None:
+    answer = running.get("/tides/v1/stations/lm-01/tides?hours=3")
+    assert answer.status_code == 200
+    assert len(answer.json()["predictions"]) == 4
+    # 20 at once refill in 2 s; the monthly quota's window is told as 30 days.
+    assert answer.headers["RateLimit-Policy"] == '"rate";q=20;w=2, "forecast calls";q=100;w=2592000'
+    assert answer.headers["RateLimit"].startswith('"rate";r=19;t=1, "forecast calls";r=99;t=')
+    seen = httpx.get(f"{running.processes.standins}/asked").json()["last_headers"]
+    assert "x-api-key" not in seen
+    assert running.caller.secret not in str(seen)
+    bearer = running.get(secret=None, Authorization=f"Bearer {running.caller.secret}")
+    assert bearer.status_code == 200
+    missing = running.get("/tides/v1/stations/nowhere")
+    assert missing.status_code == 404  # the back end's own answer: served, but not counted by a 2xx meter
+    assert missing.headers["RateLimit"].split(", ")[1].startswith('"forecast calls";r=97;t=')
+    assert running.get("/tides/v1/stations").headers.get("RateLimit", "").count("forecast") == 0
+    assert (running.recorded("served"), running.units()) == (4, Decimal(2))
+
+
+def test_who_may_not_call_is_told_why(running: Running) -> None:
+    member, application, _ = running.office.ask("Anglers", "Ketch")
+    waiting = applications.make_key(running.office.ctx.acting(member), application, "").secret
+    wait_for(lambda: running.get(secret=waiting).status_code == 403)
+    table = [
+        (running.get(secret=None), 401, "No credential"),
+        (running.get(secret="lt_live_wrong"), 401, "Unknown credential"),
+        (running.get("/tides/v1/nothing"), 404, "No such operation"),
+        (running.get("/tides/v2/stations"), 404, "No such operation"),
+        (running.get("/tides/v1/%2e%2e/mood"), 400, "Not a plain path"),
+        (running.get("/tides/v1/stations%2Flm-01"), 404, "No such operation"),
+        (running.get("/tides/v1/stations", method="DELETE"), 405, "Not with this method"),
+    ]
+    for answer, status, title in table:
+        assert (answer.status_code, answer.json()["title"]) == (status, title), answer.url
+        assert answer.headers["content-type"] == "application/problem+json"
+    assert table[0][0].headers["www-authenticate"] == 'Bearer realm="api"'
+    assert running.units() == 0
+
+
+def test_a_revoked_key_is_refused_within_a_second(running: Running) -> None:
+    assert running.get().status_code == 200
+    applications.revoke_key(running.office.acting(running.caller), running.caller.key)
+    wait_for(lambda: running.get().status_code == 401, 2.0)
+
+
+def test_the_quota_refuses_exactly_when_spent_also_after_a_restart(running: Running) -> None:
+    for n in range(100):
+        status = running.get().status_code
+        while status == 429:  # the rate; a moment later it goes on
+            status = running.get().status_code
+        assert status == 200, n
+        if n == 60:
+            running.processes.kill("gateway")
+            running.processes.start("gateway")
+    refused = wait_for(lambda: (r := running.get()).json().get("limit") == "Forecast calls" and r)
+    problem = refused.json()
+    assert (problem["used"], problem["allowed"], problem["counted_per"]) == ("100", "100", "subscription")
+    assert int(refused.headers["Retry-After"]) > 0
+    assert running.recorded("served") == 100
+    assert running.units() == 100
+    running.processes.kill("gateway")
+    running.processes.start("gateway")
+    assert running.get().json()["limit"] == "Forecast calls"
+
+
+@pytest.mark.parametrize("running", [{"Ketch": PACED}], indirect=True)
+def test_a_paced_call_is_held_and_simultaneous_calls_never_exceed_a_limit(running: Running) -> None:
+    async def burst() -> list[int]:
+        async with aiohttp.ClientSession() as session:
+
+            async def one() -> int:
+                headers = {"X-API-Key": running.caller.secret}
+                async with session.get(f"{running.processes.gateway}/tides/v1/stations", headers=headers) as answer:
+                    await answer.read()
+                    return answer.status
+
+            return await asyncio.gather(*(one() for _ in range(80)))
+
+    with ThreadPoolExecutor(1) as aside:  # the main thread may have a loop of its own, of the browser tests
+        statuses = aside.submit(asyncio.run, burst()).result()
+    # 20 a second, waiting up to 2 s: one at once, 40 held, the rest refused (a slot may pass meanwhile).
+    assert 41 <= statuses.count(200) <= 43
+    assert statuses.count(200) + statuses.count(429) == 80
+    assert running.recorded("held") == statuses.count(200) - 1
+
+
+def test_a_back_end_that_is_down_is_told_and_recorded(running: Running) -> None:
+    running.processes.kill("standins")
+    answer = running.get()
+    assert (answer.status_code, answer.headers["Retry-After"]) == (503, "5")
+    assert answer.json()["title"] == "The back end is down"
+    assert (running.recorded("served"), running.units()) == (1, 0)
+
+
+def test_a_journal_that_cannot_be_written_stops_serving(tmp_path: Path) -> None:
+    journal = Journal(tmp_path / "gone")
+    journal.start()
+    (tmp_path / "gone").rmdir()
+    with pytest.raises(Unwritable):
+        journal.append({"call_id": "A"})
+    assert journal.fault
+    journal.probe()
+    assert journal.fault
+    (tmp_path / "gone").mkdir()
+    journal.probe()
+    assert journal.fault is None
+    journal.append({"call_id": "A"})
+    journal.close_segment()
+    assert [p.suffix for p in (tmp_path / "gone").iterdir()] == [".jsonl"]
+
+
+def test_paths_lead_to_operations_by_openapis_precedence() -> None:
+    router = Router([
+        (1, "GET", "/stations"), (2, "GET", "/stations/{id}"), (3, "GET", "/stations/nearest"),
+        (4, "POST", "/a/{b}:cancel"), (5, "GET", "/{owner}/{repo}/compare/{base}...{head}"),
+        (6, "GET", "/stations/{id}/tides"), (7, "GET", "/{any}/fixed"),
+    ])  # fmt: skip
+    table = {
+        ("GET", "/stations"): 1, ("GET", "/stations/nearest"): 3, ("GET", "/stations/x%2Fy"): 2,
+        ("POST", "/a/7:cancel"): 4, ("GET", "/o/r/compare/v1...v2"): 5, ("GET", "/stations/fixed"): 2,
+        ("GET", "/other/fixed"): 7, ("GET", "/stations/nearest/tides"): 6, ("DELETE", "/stations"): None,
+    }  # fmt: skip
+    for (method, path), wanted in table.items():
+        match = router.match(method, path)
+        assert match is not None
+        assert match.operation_id == wanted, path
+    for path in ("/", "/stations/", "/stations//tides", "/a/7", "/o/r/compare/v1..v2"):
+        assert router.match("GET", path) is None, path
+    assert has_dot_segments("/a/%2E%2e/b")
+    assert not has_dot_segments("/a/..b")
