@@ -1,0 +1,1 @@
+"""The console's API, /api/v1."""

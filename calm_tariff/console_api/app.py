@@ -1,0 +1,21 @@
+"""The console's API as one application."""
+
+from __future__ import annotations
+
+from fastapi import FastAPI
+
+from calm_tariff.console_api import admit, apis, meters, observe, products, session, settle, tariff
+from calm_tariff.edge import problems
+from calm_tariff.services.context import Context
+from calm_tariff.settings import Settings
+
+
+def create_app(ctx: Context, settings: Settings) -> FastAPI:
+    """The application, to be mounted at /api/v1."""
+    app = FastAPI(title="Calm Tariff console", version="1", docs_url="/docs", redoc_url=None)
+    app.state.ctx = ctx
+    app.state.settings = settings
+    problems.tell(app)
+    for place in (session, apis, meters, products, tariff, admit, observe, settle):
+        app.include_router(place.router)
+    return app

@@ -1,0 +1,108 @@
+"""Observe: traffic, receipts and allowances; traffic also as it happens."""
+
+from __future__ import annotations
+
+import asyncio
+import csv
+import io
+import json
+from collections.abc import AsyncIterator
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Depends, Query, Request
+from fastapi.responses import Response, StreamingResponse
+
+from calm_tariff.console_api.asking import Asking
+from calm_tariff.services import allowances, traffic
+from calm_tariff.services.allowances import Gauge
+from calm_tariff.services.context import ROLES
+from calm_tariff.services.traffic import CallPage, Receipt, Recent
+from calm_tariff.store.call_queries import CallFilter
+
+router = APIRouter(tags=["observe"])
+
+Verdict = Literal["served", "held", "refused"]
+EXPORT_PAGES = 250
+BEAT_SECONDS = 1.0
+
+
+def call_filter(
+    verdict: Verdict | None = None,
+    consumer: int | None = None,
+    subscription: int | None = None,
+    meter: int | None = None,
+    since_us: Annotated[int | None, Query(ge=0)] = None,
+    until_us: Annotated[int | None, Query(ge=0)] = None,
+) -> CallFilter:
+    """Which calls are asked for."""
+    return CallFilter(
+        verdict=verdict, consumer_id=consumer, subscription_id=subscription, meter_id=meter, since_us=since_us,
+        until_us=until_us,
+    )  # fmt: skip
+
+
+Wanted = Annotated[CallFilter, Depends(call_filter)]
+
+
+@router.get("/calls")
+def list_calls(ctx: Asking, wanted: Wanted, cursor: str | None = None) -> CallPage:
+    """A page of the log."""
+    return traffic.log(ctx, wanted, cursor)
+
+
+@router.get("/calls.csv", response_class=Response)
+def export_calls(ctx: Asking, wanted: Wanted) -> Response:
+    """The log as CSV, newest first, up to 10,000 calls."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["call_id", "at", "operation", "consumer", "application", "status", "took_us", "wait_us",
+                     "verdict", "refused_by"])  # fmt: skip
+    cursor = None
+    for _ in range(EXPORT_PAGES):
+        page = traffic.log(ctx, wanted, cursor)
+        for c in page.calls:
+            writer.writerow([c.call_id, c.at.isoformat(), c.operation, c.consumer, c.application, c.status,
+                             c.took_us, c.wait_us, c.verdict, c.refused_by or ""])  # fmt: skip
+        cursor = page.next
+        if cursor is None:
+            break
+    return Response(out.getvalue(), media_type="text/csv; charset=utf-8",
+                    headers={"content-disposition": 'attachment; filename="calls.csv"'})  # fmt: skip
+
+
+@router.get("/calls/{call_id}/receipt")
+def read_receipt(ctx: Asking, call_id: str) -> Receipt:
+    """The receipt of one call."""
+    return traffic.receipt(ctx, call_id)
+
+
+@router.get("/traffic")
+def recent_traffic(ctx: Asking, wanted: Wanted) -> Recent:
+    """The last half hour."""
+    return traffic.recent(ctx, wanted)
+
+
+@router.get("/traffic/live")
+async def live_traffic(request: Request, ctx: Asking, wanted: Wanted) -> StreamingResponse:
+    """The last half hour whenever it changes, as server-sent events."""
+    ctx.actor.must_be(*ROLES)
+
+    async def events() -> AsyncIterator[str]:
+        shown = None
+        while not await request.is_disconnected():
+            now = await asyncio.to_thread(traffic.recent, ctx, wanted)
+            mark = (now.newest, now.served + now.held + now.refused)
+            if mark != shown:
+                shown = mark
+                yield f"event: traffic\ndata: {json.dumps({'newest': now.newest})}\n\n"
+            else:
+                yield ": nothing new\n\n"
+            await asyncio.sleep(BEAT_SECONDS)
+
+    return StreamingResponse(events(), media_type="text/event-stream", headers={"cache-control": "no-store"})
+
+
+@router.get("/allowances")
+def list_allowances(ctx: Asking) -> list[Gauge]:
+    """Every allowance, the fullest first."""
+    return allowances.everyone(ctx)

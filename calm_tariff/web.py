@@ -1,0 +1,85 @@
+"""The web process: console, portal, their APIs and the built front end."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import uvicorn
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import FileResponse, PlainTextResponse, RedirectResponse, Response
+from starlette.routing import Mount, Route
+from starlette.staticfiles import StaticFiles
+
+from calm_tariff.console_api import app as console
+from calm_tariff.portal_api import app as portal
+from calm_tariff.services.context import Context, context_for
+from calm_tariff.settings import Settings
+from calm_tariff.store.base import engine
+
+BUILT = Path(__file__).parent.parent / "web" / "dist"
+SECURITY = {
+    "content-security-policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
+    "frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+    "x-content-type-options": "nosniff",
+    "referrer-policy": "same-origin",
+}
+
+
+def create_app(ctx: Context, settings: Settings) -> Starlette:
+    """Everything the web process answers."""
+
+    async def console_page(request: Request) -> Response:
+        return _page("index.html")
+
+    async def portal_page(request: Request) -> Response:
+        return _page("portal.html")
+
+    async def portal_root(request: Request) -> Response:
+        return RedirectResponse("/portal/")
+
+    async def health(request: Request) -> Response:
+        return PlainTextResponse("well")
+
+    return Starlette(
+        routes=[
+            Route("/healthz", health),
+            Mount("/api/v1", console.create_app(ctx, settings)),
+            Mount("/portal/api/v1", portal.create_app(ctx, settings)),
+            Mount("/assets", StaticFiles(directory=BUILT / "assets", check_dir=False)),
+            Route("/portal", portal_root),
+            Route("/portal/{rest:path}", portal_page),
+            Route("/{rest:path}", console_page),
+        ]
+    )
+
+
+def _page(name: str) -> Response:
+    path = BUILT / name
+    if not path.exists():
+        return PlainTextResponse("The front end is not built; ./calm builds it.", 503)
+    return FileResponse(path, headers={**SECURITY, "cache-control": "no-cache"})
+
+
+def serve(settings: Settings) -> None:
+    """Serve until told to stop."""
+    ctx = context_for(
+        engine(settings.database_url, pool_size=20, max_overflow=20),
+        web_address=f"http://127.0.0.1:{settings.web_port}",
+        gateway_address=settings.gateway_address,
+    )
+    uvicorn.run(
+        create_app(ctx, settings), host="127.0.0.1", port=settings.web_port, log_level="warning", access_log=False,
+        timeout_graceful_shutdown=2,
+    )  # fmt: skip
+
+
+def write_openapi(folder: Path) -> None:
+    """Write the OpenAPI documents of both APIs, from which the front end's types are made."""
+    ctx: Any = None
+    folder.mkdir(parents=True, exist_ok=True)
+    for name, made in (("console", console.create_app), ("portal", portal.create_app)):
+        document = made(ctx, Settings()).openapi()
+        (folder / f"{name}.json").write_text(json.dumps(document, indent=1, sort_keys=True))

@@ -1,0 +1,188 @@
+"""Every route of both APIs: nobody gets in without signing in, and no consumer sees another's data."""
+
+from dataclasses import replace
+from datetime import UTC, date, datetime, timedelta
+from typing import Any
+
+import pytest
+from fastapi import FastAPI
+from starlette.testclient import TestClient
+
+from calm_tariff.console_api import app as console
+from calm_tariff.portal_api import app as portal
+from calm_tariff.services import charging, history, invoices, people
+from calm_tariff.services.context import ROLES, Context
+from calm_tariff.settings import Settings
+from calm_tariff.web import create_app
+from tests.office import PASSWORD, START, Office
+
+ANYONE = {"/me", "/session", "/session/demo", "/sign-up", "/products", "/products/{slug}"}
+
+
+def routes(made: FastAPI) -> list[tuple[str, str]]:
+    return [(method.upper(), path) for path, item in made.openapi()["paths"].items() for method in item]
+
+
+def client(ctx: Context, demo: bool = False) -> TestClient:
+    return TestClient(create_app(ctx, Settings(demo=demo)), base_url="http://127.0.0.1:8400")
+
+
+@pytest.fixture
+def lived(office: Office) -> dict[str, Any]:
+    """An office in which the first consumer has calls and an issued invoice: its ids, by parameter."""
+    ferries = office.consumers[0]
+    calls = [office.call(ferries, START + timedelta(minutes=n), n) for n in range(30)]
+    history.take_in(office.ctx, calls)
+    october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, tzinfo=UTC))
+    charging.run(october, date(2026, 9, 1))
+    period = charging.one(october, date(2026, 9, 1))
+    invoice = next(c.invoice_id for c in period.charges if c.consumer == "Ferries")
+    charging.issue(october, [c.invoice_id for c in period.charges])
+    line = next(x.id for x in invoices.one(october, invoice).lines if x.kind == "usage")
+    return {
+        "office": office,
+        "application_id": ferries.application,
+        "key_id": ferries.key,
+        "request_id": ferries.request,
+        "call_id": calls[0]["call_id"],
+        "invoice_id": invoice,
+        "line_id": line,
+        "slug": "harbour-data",
+        "version_id": office.api,
+        "operation_id": office.operations["GET /stations"],
+        "reading_id": 1,
+        "group_id": 1,
+        "subscription": ferries.subscription,
+        "meter_id": office.meter,
+        "product_id": office.product,
+        "plan_id": office.plans["Ketch"],
+        "revision_id": ferries.revision,
+        "consumer_id": ferries.member.consumer_id,
+        "start": "2026-09-01",
+    }
+
+
+BODIES = {
+    "/applications/{application_id}/keys": {"label": "x"},
+    "/requests": {"application_id": "application_id", "plan_id": "plan_id", "purpose": "Look around.",
+                  "terms_accepted": True},
+    "/applications": {"name": "mine"},
+}  # fmt: skip
+
+
+def test_every_route_turns_away_who_has_not_signed_in(lived: dict[str, Any]) -> None:
+    office: Office = lived["office"]
+    web = client(office.ctx)
+    member = people.sign_in_member(office.ctx, "ferries@consumer.example", PASSWORD)
+    tried = 0
+    for base, made in (("/api/v1", console), ("/portal/api/v1", portal)):
+        application = made.create_app(office.ctx, Settings())
+        for method, path in routes(application):
+            if path in ANYONE and (base.startswith("/portal") or path in ("/me", "/session", "/session/demo")):
+                continue
+            headers = {"If-Match": '"1"'}
+            if base == "/api/v1":  # a consumer's session opens nothing of the console
+                headers["Cookie"] = f"calm_console={member}; calm_portal={member}"
+            needed = {"/find": "?words=x", "/products/{product_id}/estimate": "?meter=x&units=1"}
+            address = base + path.format(**lived) + needed.get(path, "")
+            answer = web.request(method, address, json=body_for(application, method, path, lived), headers=headers)
+            assert answer.status_code == 401, (method, path, answer.text)
+            assert answer.headers["content-type"] == "application/problem+json"
+            tried += 1
+    assert tried > 90
+
+
+def body_for(made: FastAPI, method: str, path: str, lived: dict[str, Any]) -> Any:
+    """The smallest body the route takes, by its own OpenAPI document."""
+    if path in BODIES:
+        return {name: lived.get(str(value), value) for name, value in BODIES[path].items()}
+    document = made.openapi()
+    body = document["paths"][path][method.lower()].get("requestBody")
+    return body and sample(document, body["content"]["application/json"]["schema"])
+
+
+def sample(document: dict[str, Any], schema: dict[str, Any]) -> Any:
+    """A value that a schema admits."""
+    if "$ref" in schema:
+        return sample(document, document["components"]["schemas"][schema["$ref"].split("/")[-1]])
+    if "enum" in schema:
+        return schema["enum"][0]
+    if schema.get("type") == "object":
+        return {name: sample(document, schema["properties"][name]) for name in schema.get("required", ())}
+    return {"string": "x", "integer": 1, "number": 1, "boolean": True, "array": []}.get(schema.get("type", ""))
+
+
+def test_no_portal_route_shows_one_consumer_anothers_data(lived: dict[str, Any]) -> None:
+    office: Office = lived["office"]
+    web = client(office.ctx)
+    web.cookies.set("calm_portal", people.sign_in_member(office.ctx, "kayaks@consumer.example", PASSWORD))
+    theirs = client(office.ctx)
+    theirs.cookies.set("calm_portal", people.sign_in_member(office.ctx, "ferries@consumer.example", PASSWORD))
+    checked = 0
+    application = portal.create_app(office.ctx, Settings())
+    for method, path in routes(application):
+        if path in ANYONE or path == "/products/{slug}/terms":
+            continue
+        address = "/portal/api/v1" + path.format(**lived)
+        address += f"?subscription={lived['subscription']}&meter={office.meter}" if path == "/calls" else ""
+        answer = web.request(method, address, json=body_for(application, method, path, lived))
+        assert "Ferries" not in answer.text, (method, path)
+        if "{" in path or path == "/requests":
+            assert answer.status_code == 404, (method, path, answer.text)
+            if method == "GET":
+                assert theirs.request(method, address).status_code == 200, (method, path)
+        else:
+            assert answer.status_code in (200, 201), (method, path, answer.text)
+            if path == "/calls":
+                assert answer.json()["total"] == 0
+                assert theirs.get(address).json()["total"] == 30
+        checked += 1
+    assert checked >= 12
+
+
+def test_each_role_may_do_its_own_work_only(lived: dict[str, Any]) -> None:
+    office: Office = lived["office"]
+    allowed = {
+        ("POST", "/periods/2026-09-01/run"): {"finance"},
+        ("POST", "/products/1/publish"): {"product manager"},
+        ("POST", f"/requests/{lived['request_id']}/decision"): {"reviewer", "product manager"},
+    }
+    web = client(office.ctx)
+    for role in ROLES:
+        token = people.make_service_token(office.ctx, f"script of {role}", role)
+        for (method, path), roles in allowed.items():
+            path = path.replace("/products/1/", f"/products/{office.product}/")
+            answer = web.request(method, "/api/v1" + path, json={"decision": "granted"},
+                                 headers={"Authorization": f"Bearer {token}"})  # fmt: skip
+            assert (answer.status_code != 403) == (role in roles), (role, path, answer.text)
+
+
+def test_a_change_must_come_from_our_own_pages(office: Office) -> None:
+    web = client(office.ctx)
+    web.cookies.set("calm_portal", people.sign_in_member(office.ctx, "kayaks@consumer.example", PASSWORD))
+    for origin, status in (("http://elsewhere.example", 403), ("http://127.0.0.1:8400", 201)):
+        answer = web.post("/portal/api/v1/applications", json={"name": origin}, headers={"Origin": origin})
+        assert answer.status_code == status
+
+
+def test_the_demo_sign_in_exists_in_a_demo_only(office: Office) -> None:
+    for demo, status in ((False, 403), (True, 204)):
+        answer = client(office.ctx, demo).post("/api/v1/session/demo", json={"email": "finance@test.example"})
+        assert answer.status_code == status
+    assert (
+        client(office.ctx, True).post("/api/v1/session/demo", json={"email": "ferries@consumer.example"}).status_code
+        == 403
+    )
+
+
+def test_two_editors_get_412_with_the_present_state(office: Office) -> None:
+    web = client(office.ctx)
+    token = people.make_service_token(office.ctx, "script", "product manager")
+    web.headers["Authorization"] = f"Bearer {token}"
+    api = web.get(f"/api/v1/apis/{web.get('/api/v1/apis').json()[0]['id']}").json()
+    address = f"/api/v1/apis/{api['id']}"
+    body = {**api, "capacity_per_second": 70}
+    assert web.put(address, json=body, headers={"If-Match": '"1"'}).json()["edition"] == 2
+    stale = web.put(address, json=body, headers={"If-Match": '"1"'})
+    assert (stale.status_code, stale.json()["current"]["edition"]) == (412, 2)
+    assert web.put(address, json=body).status_code == 422
