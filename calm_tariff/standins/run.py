@@ -1,0 +1,18 @@
+"""Running the stand-ins."""
+
+from __future__ import annotations
+
+import uvicorn
+
+from calm_tariff.standins.app import create_app
+from calm_tariff.standins.mailbox import Mailbox
+
+
+def serve(port: int, mail_port: int) -> None:
+    """Serve HTTP and SMTP until told to stop."""
+    mailbox = Mailbox()
+    controller = mailbox.listen(mail_port)
+    try:
+        uvicorn.run(create_app(mailbox), host="127.0.0.1", port=port, log_level="warning", access_log=False)
+    finally:
+        controller.stop()

@@ -1,0 +1,1 @@
+"""Periodic work: shipping the journal, sending mail, telling gateways of terms that begin."""
