@@ -1,0 +1,164 @@
+"""The commands behind `./calm`. Each imports only what it needs, so that small ones start at once."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run a command; the exit status."""
+    parser = argparse.ArgumentParser(prog="./calm", description="Calm Tariff")
+    commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    for name, (words, _) in _COMMANDS.items():
+        command = commands.add_parser(name, help=words)
+        if name in ("decide", "rate"):
+            command.add_argument("file", metavar="FILE", help="a case or a list of cases, as JSON; - for input")
+        if name == "openapi":
+            command.add_argument("folder", metavar="FOLDER")
+        if name == "token":
+            command.add_argument("label", metavar="LABEL", help="what the token is for")
+            command.add_argument("role", metavar="ROLE", help="product manager, reviewer, operations or finance")
+            command.add_argument("--demo", action="store_true", help="for the demo's data")
+        if name == "tariff":
+            _tariff_arguments(command)
+    chosen = parser.parse_args(arguments)
+    return _COMMANDS[chosen.command][1](chosen)
+
+
+def _offline(answer: str) -> Callable[[argparse.Namespace], int]:
+    def run(chosen: argparse.Namespace) -> int:
+        from calm_tariff.core.errors import Invalid
+        from calm_tariff.formats import cases
+
+        try:
+            text = sys.stdin.read() if chosen.file == "-" else Path(chosen.file).read_text(encoding="utf-8")
+            print(json.dumps(getattr(cases, answer)(text), indent=1))
+        except Invalid as error:
+            print(f"{chosen.file}: {error}", file=sys.stderr)
+            return 2
+        except (OSError, UnicodeDecodeError) as error:
+            print(f"{chosen.file}: cannot be read: {error}", file=sys.stderr)
+            return 2
+        return 0
+
+    return run
+
+
+def _demo(_: argparse.Namespace) -> int:
+    from calm_tariff.launch.start import run
+
+    return run(demo=True)
+
+
+def _start(_: argparse.Namespace) -> int:
+    from calm_tariff.launch.start import run
+
+    return run(demo=False)
+
+
+def _reset(_: argparse.Namespace) -> int:
+    from calm_tariff.launch.start import reset
+
+    return reset()
+
+
+def _web(_: argparse.Namespace) -> int:
+    from calm_tariff.settings import Settings
+    from calm_tariff.web import serve
+
+    serve(Settings())
+    return 0
+
+
+def _gateway(_: argparse.Namespace) -> int:
+    import asyncio
+
+    import uvloop
+
+    from calm_tariff.gateway.run import serve
+    from calm_tariff.settings import Settings
+
+    s = Settings()
+    with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
+        runner.run(serve(s.database_url, s.journal, s.gateway_name, s.gateway_port, s.journal_sync))
+    return 0
+
+
+def _standins(_: argparse.Namespace) -> int:
+    from calm_tariff.settings import Settings
+    from calm_tariff.standins.run import serve
+
+    serve(Settings().standins_port, Settings().mail_port)
+    return 0
+
+
+def _worker(_: argparse.Namespace) -> int:
+    import signal
+    from threading import Event
+
+    from calm_tariff.settings import Settings
+    from calm_tariff.worker.run import work
+
+    stop = Event()
+    signal.signal(signal.SIGTERM, lambda *_: stop.set())
+    s = Settings()
+    work(s.database_url, s.journal, s.mail_port, f"http://127.0.0.1:{s.web_port}", s.ticket_desk_address, stop)
+    return 0
+
+
+def _tariff_arguments(command: argparse.ArgumentParser) -> None:
+    command.add_argument("what", choices=("export", "diff", "apply", "schema"))
+    command.add_argument("file", metavar="FILE", nargs="?", help="a tariff document; - for input")
+    command.add_argument(
+        "--publish", choices=("keep", "next period", "at date"),
+        help="publish new terms, and what becomes of those on a plan; without it they stay drafts",
+    )  # fmt: skip
+    command.add_argument("--on", metavar="DAY", help="the day for --publish 'at date', as 2027-01-01")
+
+
+def _tariff(chosen: argparse.Namespace) -> int:
+    from calm_tariff.remote import tariff
+
+    return tariff(chosen.what, chosen.file, chosen.publish, chosen.on)
+
+
+def _token(chosen: argparse.Namespace) -> int:
+    from calm_tariff.core.errors import Invalid
+    from calm_tariff.launch.start import service_token
+
+    try:
+        print(service_token(chosen.label, chosen.role, chosen.demo))
+    except Invalid as error:
+        print(error, file=sys.stderr)
+        return 2
+    return 0
+
+
+def _openapi(chosen: argparse.Namespace) -> int:
+    from calm_tariff.web import write_openapi
+
+    write_openapi(Path(chosen.folder))
+    return 0
+
+
+_COMMANDS: dict[str, tuple[str, Callable[[argparse.Namespace], int]]] = {
+    "demo": ("start everything with demo data", _demo),
+    "start": ("start everything, keeping what is there", _start),
+    "reset": ("throw away all data of this folder", _reset),
+    "decide": ("decide on the calls of a case", _offline("decide_text")),
+    "rate": ("compute the charge of a case", _offline("rate_text")),
+    "tariff": ("export, compare or apply the tariff as a document", _tariff),
+    "token": ("make a service token for a script", _token),
+    "web": ("only the web process", _web),
+    "gateway": ("only the gateway", _gateway),
+    "standins": ("only the stand-ins", _standins),
+    "worker": ("only the worker", _worker),
+    "openapi": ("write the OpenAPI documents into a folder", _openapi),
+}
+
+if __name__ == "__main__":
+    sys.exit(main())

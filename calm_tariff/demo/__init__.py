@@ -1,0 +1,1 @@
+"""The demo scenario: the made-up Larkmouth Tide Office with sixty days of history."""

@@ -1,0 +1,306 @@
+"""Loading the demo: the office works through its hundred days by the same services people use."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime, time, timedelta
+from itertools import accumulate
+from pathlib import Path
+from typing import Any
+
+from calm_tariff.core.periods import instant_of, local_day, month_of, period_before, zone
+from calm_tariff.demo import recording
+from calm_tariff.demo.callers import CONSUMERS
+from calm_tariff.demo.history import Called, Caller, World
+from calm_tariff.demo.offers import APIS, HOUSE_LIMITS, METERS, PRODUCTS
+from calm_tariff.demo.scenario import (
+    DAYS,
+    PASSWORD,
+    PROVIDER,
+    SEED,
+    STAFF,
+    DemoApi,
+    DemoApplication,
+    DemoConsumer,
+    DemoProduct,
+)
+from calm_tariff.services import (
+    admission,
+    api_documents,
+    apis,
+    applications,
+    charging,
+    gateway_feed,
+    groups,
+    house_limits,
+    installation,
+    meters,
+    operations,
+    people,
+    plans,
+    products,
+    publishing,
+    subscriptions,
+    tariff_sheet,
+)
+from calm_tariff.services.apis import ApiTyped
+from calm_tariff.services.context import Actor, Context
+from calm_tariff.services.meters import MeterTyped
+from calm_tariff.services.products import ProductTyped
+
+DOCUMENTS = Path(__file__).parent / "documents"
+Say = Callable[[str], None]
+
+
+@dataclass(frozen=True, slots=True)
+class _Office:
+    """The context at a moment of the story, as one of its people."""
+
+    ctx: Context
+    start: datetime
+
+    def on(self, day: float, who: str, hour: int = 10) -> Context:
+        """The context on a day of the story, acting as a member of staff by first name."""
+        moment = min(self.start + timedelta(days=day, hours=hour), self.ctx.now)
+        role = next(role for _, name, role in STAFF if name == who)
+        return replace(self.ctx, actor=Actor(who, role), clock=lambda: moment)
+
+
+def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: float = 1.0) -> int:
+    """Load the whole scenario into an empty installation; returns how many calls were recorded.
+
+    `scale` makes everybody call more or less often than the scenario says.
+    """
+    now = ctx.now
+    frozen = replace(ctx, clock=lambda: now)
+    where = zone(PROVIDER.time_zone)
+    first = local_day(instant_of(now), where) - timedelta(days=DAYS)
+    office = _Office(frozen, datetime.combine(first, time(0), where).astimezone(UTC))
+    installation.install(frozen, PROVIDER)
+    for email, name, role in STAFF:
+        installation.add_person(frozen, email, name, role, PASSWORD)
+    say("bringing in the APIs")
+    labels = _describe(office, standins)
+    named = sorted({c.group for c in CONSUMERS if c.group})
+    seen_by = {name: groups.create(office.on(0, "Ines", 0), name).id for name in named}
+    offers: dict[str, int] = {}
+    for product in PRODUCTS:
+        offers |= _sell(office, product, labels, seen_by)
+    say(f"admitting {len(CONSUMERS)} consumers")
+    for consumer in CONSUMERS:
+        _admit(office, consumer, offers)
+    for product in PRODUCTS:
+        _revise(office, product, labels)
+    for day in range(DAYS + 1):
+        subscriptions.end_trials(office.on(day, "Ines", 2))
+    _announce(office)
+    world, callers = _callers(frozen, office, scale, labels)
+    told = _spoken(say)
+    count = recording.record(frozen, world, callers, office.start, instant_of(now), SEED, told)
+    _charge(office, now, say)
+    for product in PRODUCTS:
+        _draft(office, product, labels)
+    return count
+
+
+def _describe(office: _Office, standins: str) -> dict[str, int]:
+    """The APIs, the meters and the limits above the plans; returns operation ids by label."""
+    start = office.on(0, "Ines", 0)
+    labels: dict[str, int] = {}
+    versions: dict[str, int | None] = {"": None}
+    for api in APIS:
+        version_id = _bring_in(start, api, standins)
+        versions[f"{api.name} {api.version}"] = version_id
+        found = operations.page(start, version_id).operations
+        labels |= {f"{api.name} {api.version} {o.method} {o.path}": o.id for o in found}
+    for meter in METERS:
+        counted = [labels[label] for label in meter.operations]
+        meters.create(start, MeterTyped(meter.name, counted, ("2xx",), meter.measure, header=meter.header))
+    for name, limits in HOUSE_LIMITS.items():
+        house_limits.save(start, versions[name], 0, limits)
+    return labels
+
+
+def _bring_in(ctx: Context, api: DemoApi, standins: str) -> int:
+    """Import an API's OpenAPI document as a person would; returns the version's id."""
+    path = DOCUMENTS / f"{api.document}.yaml"
+    reading = api_documents.begin(ctx, path.name, path.read_text(encoding="utf-8"))
+    api_documents.read(ctx, reading.id)
+    back_end = api.back_end.format(standins=standins)
+    typed = ApiTyped(
+        api.name, api.version, "", api.base_path, back_end, api.capacity, health_path=api.health_path,
+        sandbox_url=back_end if api.sandbox else "",
+    )  # fmt: skip
+    return api_documents.apply_as_new(ctx, reading.id, typed, agreed=True).id
+
+
+def _sell(office: _Office, product: DemoProduct, labels: dict[str, int], seen_by: dict[str, int]) -> dict[str, int]:
+    """A product and its plans as first published; returns plan ids by `Product · Plan`."""
+    start = office.on(0, "Ines", 0)
+    made = products.create(
+        start,
+        ProductTyped(
+            product.name, product.description, product.terms_of_use, product.access,
+            [labels[label] for label in product.calls],
+            "Questions: **access@larkmouth.example**, on working days until 16:00.",
+        ),
+    )  # fmt: skip
+    for plan in product.plans:
+        head = plans.add(start, made.id, plan.name).plans[-1]
+        tariff_sheet.save_draft(start, head.id, head.edition, _bound(plan.terms, labels))
+        if plan.group:
+            plans.show_to(start, head.id, [seen_by[plan.group]])
+    sheet = publishing.publish(start, made.id, "keep", "first tariff")
+    return {f"{product.name} · {plan.name}": plan.id for plan in sheet.plans}
+
+
+def _bound(terms: dict[str, Any], labels: dict[str, int]) -> dict[str, Any]:
+    """Terms with the operations of overrides by id."""
+    overrides = [{**o, "applies_to": [str(labels[x]) for x in o["applies_to"]]} for o in terms.get("overrides", ())]
+    return {**terms, "overrides": overrides}
+
+
+def _revise(office: _Office, product: DemoProduct, labels: dict[str, int]) -> None:
+    """Later revisions, for everyone at their next period, and newer terms of use."""
+    product_id = _product_id(office, product)
+    for plan in product.plans:
+        for day, terms in plan.later:
+            ctx = office.on(day, "Ines")
+            head = next(p for p in tariff_sheet.sheet(ctx, product_id).plans if p.name == plan.name)
+            tariff_sheet.save_draft(ctx, head.id, head.edition, _bound(terms, labels))
+            publishing.publish(ctx, product_id, "next period", "cheaper beyond the first step")
+    if product.newer_terms:
+        ctx = office.on(75, "Ines")
+        kept = products.one(ctx, product_id)
+        typed = ProductTyped(
+            kept.name, kept.description, product.newer_terms, product.access, kept.operations, kept.contact,
+            kept.group_ids,
+        )  # fmt: skip
+        products.save(ctx, product_id, kept.edition, typed)
+
+
+def _announce(office: _Office) -> None:
+    """Versions whose end is announced."""
+    for api in APIS:
+        if api.sunset_after_days:
+            ctx = office.on(80, "Ines")
+            version = next(v for v in apis.summaries(ctx) if (v.name, v.version) == (api.name, api.version))
+            last = office.start.date() + timedelta(days=api.sunset_after_days)
+            apis.set_state(ctx, version.id, "sunset", last)
+
+
+def _draft(office: _Office, product: DemoProduct, labels: dict[str, int]) -> None:
+    """What the product manager is working on now."""
+    ctx = office.on(DAYS, "Ines", 9)
+    product_id = _product_id(office, product)
+    for plan in product.plans:
+        if plan.draft:
+            head = next(p for p in tariff_sheet.sheet(ctx, product_id).plans if p.name == plan.name)
+            tariff_sheet.save_draft(ctx, head.id, head.edition, _bound(plan.draft, labels))
+
+
+def _product_id(office: _Office, product: DemoProduct) -> int:
+    return next(p.id for p in products.summaries(office.on(0, "Ines")) if p.name == product.name)
+
+
+def _admit(office: _Office, consumer: DemoConsumer, offers: dict[str, int]) -> None:
+    """A consumer signs up, asks for plans, and is answered."""
+    begin = min(a.from_day for a in consumer.applications)
+    signing = replace(office.on(begin, "Rui", 0))
+    token = people.sign_up(signing, consumer.owner, consumer.email, consumer.name, PASSWORD)
+    member = people.who(signing, token)
+    people.sign_out(signing, token)
+    if consumer.group:
+        ctx = office.on(begin, "Rui", 0)
+        group = next(g for g in groups.everything(ctx) if g.name == consumer.group)
+        groups.set_members(ctx, group.id, [*group.consumer_ids, member.own_consumer])
+    for application in consumer.applications:
+        _ask(office, member, offers, application)
+
+
+def _ask(office: _Office, member: Actor, offers: dict[str, int], application: DemoApplication) -> None:
+    asking = office.on(application.from_day, "Rui", 1).acting(member)
+    made = applications.register(asking, application.name, "")
+    request = admission.ask(asking, made.id, offers[application.offer], application.purpose, True)
+    if application.outcome == "waiting":
+        return
+    if request.state == "waiting":
+        decision: Any = application.outcome
+        for who in ("Rui", "Ines") if request.access_route == "reviewed twice" else ("Rui",):
+            admission.decide(office.on(application.from_day, who, 2), request.id, decision, application.note)
+    if application.outcome == "granted":
+        for n in range(application.keys):
+            label = "server" if n == 0 else f"server {n + 1}"
+            applications.make_key(office.on(application.from_day, "Rui", 3).acting(member), made.id, label)
+
+
+def _spoken(say: Say) -> Callable[[int], None]:
+    """Progress in words, every fifty thousand calls."""
+    said = [0]
+
+    def told(done: int) -> None:
+        if done - said[0] >= 50_000:
+            said[0] = done
+            say(f"{done:,} calls recorded")
+
+    return told
+
+
+def _callers(ctx: Context, office: _Office, scale: float, labels: dict[str, int]) -> tuple[World, list[Caller]]:
+    """Who calls, and what the calls run against, once later revisions stand."""
+    feed = gateway_feed.read_feed(ctx)
+    placed = {
+        o_id: Called.of(
+            o_id, route.version_id, method, route.base_path + path,
+            {i: m for i, m in feed.meters.items() if str(o_id) in m.operations},
+        )
+        for route in feed.routes
+        for o_id, method, path in route.operations
+    }  # fmt: skip
+    called = {
+        _product_id(office, product): (
+            [placed[labels[label]] for label in product.calls], list(accumulate(product.calls.values()))
+        )
+        for product in PRODUCTS
+    }  # fmt: skip
+    traffic = {(c.name, a.name): a.traffic for c in CONSUMERS for a in c.applications}
+    callers = []
+    for s in gateway_feed.every_stay(ctx):
+        pattern = traffic[s.consumer, s.application]
+        if pattern is None:
+            continue
+        callers += [
+            Caller(
+                s.consumer_id, s.application_id, key, s.product_id, s.plan_id, s.subscription_id, s.started_us, s.stays,
+                pattern, share,
+            )
+            for key, share in zip(s.keys, _shares(len(s.keys), scale), strict=True)
+        ]  # fmt: skip
+    return World(feed, called), callers
+
+
+def _shares(keys: int, scale: float) -> list[float]:
+    """How an application's calls spread over its keys: most come with the first."""
+    if keys == 1:
+        return [scale]
+    first = scale * 0.7
+    return [first, *([(scale - first) / (keys - 1)] * (keys - 1))]
+
+
+def _charge(office: _Office, now: datetime, say: Say) -> None:
+    """Every period that has ended is charged and issued by Beatriz."""
+    where = zone(PROVIDER.time_zone)
+    running = month_of(local_day(instant_of(now), where))
+    period = period_before(running)
+    ended = []
+    while period.end > local_day(instant_of(office.start), where):
+        ended.append(period)
+        period = period_before(period)
+    for period in reversed(ended):
+        say(f"charging {period.start:%B}")
+        moment = datetime.combine(period.end, time(9), where).astimezone(UTC) + timedelta(days=1)
+        ctx = replace(office.ctx, actor=Actor("Beatriz", "finance"), clock=lambda m=min(moment, now): m)
+        charging.run(ctx, period.start)
+        drafts = [c.invoice_id for c in charging.one(ctx, period.start).charges if c.invoice_id]
+        charging.issue(ctx, drafts)

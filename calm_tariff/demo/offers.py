@@ -1,0 +1,230 @@
+"""What Larkmouth Tide Office sells: its APIs, meters, products and plans, and the limits above them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from calm_tariff.demo.scenario import DemoApi, DemoMeter, DemoPlan, DemoProduct
+
+Terms = dict[str, Any]
+
+APIS = (
+    DemoApi("Tides", "v1", "tides-v1", "/tides/v1", "{standins}/tides", "/stations", 60, sunset_after_days=200),
+    DemoApi("Tides", "v2", "tides-v2", "/tides/v2", "{standins}/tides", "/stations", 120, sandbox=True),
+    DemoApi("Berths", "v1", "berths-v1", "/berths/v1", "{standins}/berths", "/harbours", 30),
+    DemoApi("Sea State", "v1", "sea-state-v1", "/sea/v1", "{standins}/sea", "/buoys", 80, sandbox=True),
+    DemoApi("Chart Tiles", "v1", "chart-tiles-v1", "/tiles/v1", "{standins}/tiles", "/sheets", 200),
+)
+
+_STATION = ("Tides v1 GET /stations/{id}", "Tides v2 GET /stations/{id}")
+_HEIGHTS = "Tides v1 GET /stations/{id}/tides", "Tides v2 GET /stations/{id}/heights"
+_EXTREMES = "Tides v2 GET /stations/{id}/extremes"
+_FREE = "Berths v1 GET /harbours/{harbour}/berths"
+_HOLD = "Berths v1 POST /harbours/{harbour}/berths/{berth}:hold"
+_SEA = tuple(f"Sea State v1 GET /buoys/{{buoy}}/{what}" for what in ("latest", "waves", "wind"))
+_AREAS = "Sea State v1 GET /areas/{area}:summarise"
+_TILE = "Chart Tiles v1 GET /{sheet}/{z}/{x}/{y}.png"
+
+METERS = (
+    DemoMeter("Forecast calls", (*_STATION, *_HEIGHTS, _EXTREMES)),
+    DemoMeter("Berth lookups", (_FREE, _HOLD)),
+    DemoMeter("Sea readings", _SEA),
+    DemoMeter("Area cells", (_AREAS,), "reported", "X-Cells"),
+    DemoMeter("Tile megabytes", (_TILE,), "bytes_out"),
+)
+
+
+def _rate(calls: int, burst: int, per: str = "key") -> Terms:
+    return {"kind": "rate", "name": "Rate", "counted_per": per, "calls": calls, "per_seconds": 1, "burst": burst}
+
+
+def _pace(calls: int, wait: int, per: str = "subscription") -> Terms:
+    return {
+        "kind": "pace", "name": "Pace", "counted_per": per, "calls": calls, "per_seconds": 1, "max_wait_ms": wait,
+    }  # fmt: skip
+
+
+def _quota(name: str, units: int, spent: str, every: str = "month") -> Terms:
+    return {
+        "kind": "quota", "name": name, "counted_per": "subscription", "units": units, "every": every,
+        "aligned": "calendar", "when_spent": spent, "meter": name.lower().replace(" ", "_"),
+    }  # fmt: skip
+
+
+def _fee(amount: str, kind: str = "fee") -> Terms:
+    return {"kind": kind, "amount": amount}
+
+
+def _usage(name: str, included: str, model: str = "per_unit", **price: Any) -> Terms:
+    return {
+        "kind": "usage", "meter": name.lower().replace(" ", "_"), "model": model, "included": included, **price,
+    }  # fmt: skip
+
+
+def _steps(*steps: tuple[str | None, str]) -> list[Terms]:
+    return [{"up_to": up_to, "unit": unit} for up_to, unit in steps]
+
+
+def _ketch(burst: int, last: str) -> Terms:
+    return {
+        "limits": [
+            _rate(10, burst), _quota("Forecast calls", 20000, "charge"), _quota("Berth lookups", 5000, "charge"),
+        ],
+        "pricing": {
+            "prices": [
+                _fee("40"),
+                _usage("Forecast calls", "2000", "graduated", tiers=_steps(("3000", "0.0040"), (None, last))),
+                _usage("Berth lookups", "500", unit="0.006"),
+            ],
+        },
+    }  # fmt: skip
+
+
+HARBOUR_DATA = DemoProduct(
+    "Harbour Data",
+    "Tide predictions for six stations and free berths in three harbours, computed on demand. Access is reviewed, "
+    "usually within a working day.",
+    "The data may be shown and built upon with the source named. It is not for navigation.",
+    "reviewed",
+    {
+        "Tides v1 GET /stations": 2, "Tides v1 GET /stations/{id}": 6, "Tides v1 GET /stations/{id}/tides": 46,
+        "Tides v2 GET /stations": 1, "Tides v2 GET /stations/{id}": 3, "Tides v2 GET /stations/{id}/heights": 22,
+        "Tides v2 GET /stations/{id}/extremes": 11, "Berths v1 GET /harbours": 1,
+        "Berths v1 GET /harbours/{harbour}": 1, _FREE: 6, _HOLD: 1,
+    },
+    (
+        DemoPlan(
+            "Skiff",
+            {
+                "limits": [
+                    _rate(2, 5), _quota("Forecast calls", 1000, "refuse"), _quota("Berth lookups", 100, "refuse"),
+                ],
+                "pricing": {"prices": []},
+            },
+        ),
+        DemoPlan("Ketch", _ketch(20, "0.0032"), later=((66, _ketch(20, "0.0030")),), draft=_ketch(40, "0.0028")),
+        DemoPlan(
+            "Schooner",
+            {
+                "limits": [
+                    _rate(25, 60), _pace(20, 300), _quota("Forecast calls", 200000, "charge"),
+                    _quota("Berth lookups", 20000, "charge"),
+                ],
+                "pricing": {
+                    "prices": [
+                        _fee("60", "setup"), _fee("150"),
+                        _usage("Forecast calls", "40000", "graduated",
+                               tiers=_steps(("60000", "0.0022"), (None, "0.0018"))),
+                        _usage("Berth lookups", "5000", unit="0.004"),
+                    ],
+                },
+            },
+        ),
+        DemoPlan(
+            "Pilot boat",
+            {
+                "limits": [_rate(20, 40), _quota("Forecast calls", 50000, "warn")],
+                "pricing": {"prices": [_fee("20")], "tax": "exempt"},
+                "notes": "Agreed with the pilots' association until the end of 2027.",
+            },
+            group="Harbour pilots",
+        ),
+    ),
+    newer_terms="The data may be shown and built upon with the source named. It is not for navigation.\n\n"
+    "Whoever passes predictions on to others names the station and the time of the prediction, too.",
+)  # fmt: skip
+
+SEA_WATCH = DemoProduct(
+    "Sea Watch",
+    "Waves and wind from three buoys, summaries of whole areas, and the tide beside them. Open to everybody.",
+    "Measurements may be published with their time and the source. They are not for navigation.",
+    "open",
+    {
+        "Sea State v1 GET /buoys": 2, _SEA[0]: 40, _SEA[1]: 22, _SEA[2]: 16, _AREAS: 5,
+        "Tides v2 GET /stations/{id}/heights": 9, _EXTREMES: 6,
+    },
+    (
+        DemoPlan(
+            "Skiff",
+            {
+                "limits": [_rate(2, 5), _quota("Sea readings", 100, "refuse", "day")],
+                "trial": {"days": 30, "units": "5000", "meter": "sea_readings", "then": "end"},
+                "pricing": {"prices": []},
+            },
+        ),
+        DemoPlan(
+            "Ketch",
+            {
+                "limits": [_rate(10, 20), _quota("Sea readings", 20000, "charge")],
+                "overrides": [
+                    {**_rate(1, 2), "name": "Areas", "counted_per": "subscription", "applies_to": [_AREAS]}
+                ],
+                "trial": {"days": 14, "then": "charge"},
+                "pricing": {
+                    "prices": [
+                        _fee("25"), _usage("Sea readings", "3000", "blocks", block="1000", amount="2.50"),
+                        _usage("Area cells", "0", unit="0.002"), _usage("Forecast calls", "1000", unit="0.004"),
+                    ],
+                    "minimum": "30",
+                },
+            },
+        ),
+        DemoPlan(
+            "Schooner",
+            {
+                "limits": [_rate(25, 50), _pace(15, 250), _quota("Sea readings", 150000, "charge")],
+                "pricing": {
+                    "prices": [
+                        _fee("95"),
+                        _usage("Sea readings", "10000", "graduated",
+                               tiers=_steps(("20000", "0.0018"), (None, "0.0012"))),
+                        _usage("Area cells", "2000", unit="0.0015"), _usage("Forecast calls", "5000", unit="0.003"),
+                    ],
+                    "cap": "250",
+                },
+            },
+        ),
+    ),
+)  # fmt: skip
+
+
+def _tiles(model: str) -> Terms:
+    return {
+        "limits": [_rate(20, 60), _quota("Tile megabytes", 400, "charge")],
+        "pricing": {
+            "prices": [
+                _fee("15"),
+                _usage("Tile megabytes", "50", model, tiers=_steps(("200", "0.080"), (None, "0.060"))),
+            ],
+        },
+    }
+
+
+CHART_TILES = DemoProduct(
+    "Chart Tiles",
+    "The chart of the coast as images, priced by the megabyte. Two people decide on each request.",
+    "The chart may be shown on screens with the source named; it may not be printed or sold on.",
+    "reviewed twice",
+    {"Chart Tiles v1 GET /sheets": 2, _TILE: 98},
+    (
+        DemoPlan("Ketch", _tiles("graduated"), draft=_tiles("volume")),
+        DemoPlan(
+            "Schooner",
+            {
+                "limits": [_rate(60, 200), _quota("Tile megabytes", 5000, "charge")],
+                "pricing": {
+                    "prices": [_fee("45"), _usage("Tile megabytes", "500", "per_unit", unit="0.045")],
+                    "discount_percent": "5",
+                },
+            },
+        ),
+    ),
+)
+
+PRODUCTS = (HARBOUR_DATA, SEA_WATCH, CHART_TILES)
+
+# By API, and for every API where the name is empty.
+HOUSE_LIMITS: dict[str, list[Terms]] = {
+    "": [_rate(100, 200, "consumer")],
+    "Berths v1": [_pace(10, 400, "consumer")],
+}

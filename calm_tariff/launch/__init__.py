@@ -1,0 +1,1 @@
+"""Starting and stopping the product's processes on one machine."""

@@ -1,0 +1,45 @@
+"""Settings from the environment, all named CALM_… ."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from pydantic_settings import BaseSettings, SettingsConfigDict
+
+
+class Settings(BaseSettings):
+    """Where things are and listen. Defaults are those of `./calm demo`."""
+
+    model_config = SettingsConfigDict(env_prefix="CALM_")
+
+    database_url: str = "mysql+pymysql://calm@127.0.0.1:33406/calm"
+    var: Path = Path("var")
+    web_port: int = 8400
+    gateway_port: int = 8401
+    standins_port: int = 8402
+    mail_port: int = 8403
+    database_port: int = 33406
+    demo: bool = False
+    gateway_name: str = "gateway-1"
+    journal_sync: bool = False
+    ticket_desk: str = ""
+
+    @property
+    def ticket_desk_address(self) -> str:
+        """Where requests are passed that an outside system decides: the stand-in unless set."""
+        return self.ticket_desk or self.standins_address
+
+    @property
+    def journal(self) -> Path:
+        """The folder of the gateways' journals."""
+        return self.var / "journal"
+
+    @property
+    def gateway_address(self) -> str:
+        """Where callers reach the gateway."""
+        return f"http://127.0.0.1:{self.gateway_port}"
+
+    @property
+    def standins_address(self) -> str:
+        """Where the stand-ins answer."""
+        return f"http://127.0.0.1:{self.standins_port}"

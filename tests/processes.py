@@ -1,0 +1,97 @@
+"""Real processes on loopback for tests: gateway, worker, stand-ins, web."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from calm_tariff.launch.children import die_with_parent, free_port
+from calm_tariff.services.shipping import closed_segments
+from calm_tariff.settings import Settings
+
+ROOT = Path(__file__).parents[1]
+
+
+def wait_for(what, seconds: float = 90.0):
+    """Wait until something is true, and return it."""
+    deadline = time.monotonic() + seconds
+    while True:
+        found = what()
+        if found or time.monotonic() > deadline:
+            assert found, f"not within {seconds} s"
+            return found
+        time.sleep(0.02)
+
+
+def answers(address: str) -> bool:
+    try:
+        with urllib.request.urlopen(address, timeout=2) as answer:
+            return answer.status == 200
+    except (urllib.error.URLError, OSError):
+        return False
+
+
+@dataclass
+class Processes:
+    """Processes of one installation, on ports of their own."""
+
+    var: Path
+    url: str
+    demo: bool = False
+    running: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        ports = {f"{name}_port": free_port() for name in ("web", "gateway", "standins", "mail")}
+        self.settings = Settings(database_url=self.url, var=self.var, demo=self.demo, **ports)
+
+    @property
+    def web(self) -> str:
+        return f"http://127.0.0.1:{self.settings.web_port}"
+
+    @property
+    def gateway(self) -> str:
+        return self.settings.gateway_address
+
+    @property
+    def standins(self) -> str:
+        return self.settings.standins_address
+
+    def start(self, command: str) -> None:
+        """Start a process and wait until it answers."""
+        environment = {**os.environ, "PYTHONPATH": str(ROOT)}
+        environment |= {f"CALM_{k.upper()}": str(v) for k, v in self.settings.model_dump().items()}
+        self.running[command] = subprocess.Popen(
+            [sys.executable, "-m", "calm_tariff.cli", command], env=environment, cwd=ROOT,
+            preexec_fn=die_with_parent(signal.SIGKILL),
+        )  # fmt: skip
+        health = {
+            "web": f"{self.web}/healthz",
+            "gateway": f"{self.gateway}/readyz",
+            "standins": f"{self.standins}/mood",
+        }
+        if command in health:
+            wait_for(lambda: answers(health[command]), 120)
+
+    def kill(self, command: str) -> None:
+        """End a process as a crash would."""
+        self.running[command].kill()
+        self.running.pop(command).wait()
+
+    def stop(self) -> None:
+        """End everything."""
+        for process in self.running.values():
+            process.terminate()
+        for process in self.running.values():
+            process.wait(15)
+
+    def shipped(self) -> bool:  # what is left is named when it takes too long
+        """Whether the journal is wholly in the database."""
+        left = list(self.settings.journal.glob("*/*.open"))
+        return not left and not list(closed_segments(self.settings.journal))
