@@ -1,0 +1,8 @@
+import createClient from "openapi-fetch";
+import { settled } from "./problem";
+import type { components, paths } from "./schema.console";
+
+const client = createClient<paths>({ baseUrl: "/api/v1" });
+
+export type Console = components["schemas"];
+export const api = settled(client);

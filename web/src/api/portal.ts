@@ -1,0 +1,8 @@
+import createClient from "openapi-fetch";
+import { settled } from "./problem";
+import type { components, paths } from "./schema.portal";
+
+const client = createClient<paths>({ baseUrl: "/portal/api/v1" });
+
+export type Portal = components["schemas"];
+export const api = settled(client);

@@ -1,0 +1,66 @@
+import type { Client, FetchResponse, MaybeOptionalInit } from "openapi-fetch";
+import type { HttpMethod, MediaType, PathsWithMethod } from "openapi-typescript-helpers";
+
+/** What the product answers when something cannot be done: what, to which field, and, on 412, what it is now. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly where: string,
+    detail: string,
+    readonly current: unknown,
+  ) {
+    super(detail);
+  }
+}
+
+type Operation<P, Path extends keyof P, M> = M extends keyof P[Path] ? P[Path][M] : never;
+type Init<P, Path extends keyof P, M extends HttpMethod> = M extends keyof P[Path]
+  ? MaybeOptionalInit<P[Path], M>
+  : never;
+type Answer<P, Path extends keyof P, M> =
+  Operation<P, Path, M> extends infer O extends Record<string | number, unknown>
+    ? NonNullable<FetchResponse<O, object, "application/json">["data"]>
+    : never;
+
+/** The client's methods, each answering with the data itself or throwing a `Problem`. */
+export function settled<P extends object, Media extends MediaType>(client: Client<P, Media>) {
+  type Call<M extends HttpMethod> = <Path extends PathsWithMethod<P, M>>(
+    path: Path,
+    init?: Init<P, Path, M>,
+  ) => Promise<Answer<P, Path, M>>;
+  const wrap =
+    <M extends HttpMethod>(method: "GET" | "POST" | "PUT" | "DELETE"): Call<M> =>
+    async (path, init) => {
+      const send = client[method] as unknown as (p: unknown, i: unknown) => Promise<Sent>;
+      const { data, error, response } = await send(path, init).catch(() => {
+        throw new Problem(0, "", "The server does not answer. Nothing was changed; try again shortly.", null);
+      });
+      if (!response.ok) {
+        const told = (error ?? {}) as { detail?: string; where?: string; current?: unknown };
+        throw new Problem(
+          response.status,
+          told.where ?? "",
+          told.detail ?? response.statusText,
+          told.current,
+        );
+      }
+      return data as never;
+    };
+  return {
+    get: wrap<"get">("GET"),
+    post: wrap<"post">("POST"),
+    put: wrap<"put">("PUT"),
+    delete: wrap<"delete">("DELETE"),
+  };
+}
+
+type Sent = { data?: unknown; error?: unknown; response: Response };
+
+/** A problem as a sentence: the field first, where it is known. */
+export function sentence(error: unknown): string {
+  if (!(error instanceof Problem)) return String(error);
+  const field = error.where.split(".").at(-1)?.replaceAll("_", " ") ?? "";
+  return field
+    ? `${field[0]?.toUpperCase()}${field.slice(1)}: ${error.message}.`
+    : `${error.message}`.replace(/\.?$/, ".");
+}

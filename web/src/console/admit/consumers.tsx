@@ -1,0 +1,172 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams, useSearchParams } from "react-router";
+import { api } from "../../api/console";
+import { Trouble, Waiting } from "../../kit/controls";
+import { amount, count, date, dayAndYear, month } from "../../kit/format";
+import { AllowanceGauge } from "../../kit/gauge";
+import { Aside, Page, Pair } from "../frame";
+import { ListPage } from "../list";
+import { useOpened } from "../shell";
+
+export function Consumers() {
+  const [search, setSearch] = useSearchParams();
+  const words = search.get("name") ?? "";
+  const list = useQuery({
+    queryKey: ["consumers"],
+    queryFn: () => api.get("/consumers"),
+    select: (all) => all.filter((c) => c.name.toLowerCase().includes(words.toLowerCase())),
+  });
+  return (
+    <ListPage
+      title="Consumers"
+      sub="Organisations that call the APIs. Calls are those of the last 28 days."
+      list={list}
+      reading="Reading the consumers"
+      empty={words ? "No consumer is named so." : "Nobody has signed up yet. They do on the portal."}
+      address={(c) => `/admit/consumers/${c.id}`}
+      above={
+        <label className="block max-w-80 text-[13px] text-soft">
+          Named
+          <input
+            className="field text-ink"
+            value={words}
+            onChange={(e) => {
+              const next = new URLSearchParams(search);
+              if (e.target.value) next.set("name", e.target.value);
+              else next.delete("name");
+              setSearch(next, { replace: true });
+            }}
+          />
+        </label>
+      }
+      columns={[
+        { head: "Consumer", cell: (c) => c.name, by: (c) => c.name },
+        { head: "Plans", cell: (c) => c.plans.join(", ") || <span className="text-soft">none</span> },
+        { head: "Since", cell: (c) => dayAndYear(c.since), by: (c) => c.since },
+        { head: "Served", cell: (c) => count(c.served), by: (c) => c.served, number: true },
+        { head: "Refused", cell: (c) => count(c.refused), by: (c) => c.refused, number: true },
+      ]}
+    />
+  );
+}
+
+export function Consumer() {
+  const { id } = useParams();
+  const one = useQuery({
+    queryKey: ["consumer", id],
+    queryFn: () => api.get("/consumers/{consumer_id}", { params: { path: { consumer_id: Number(id) } } }),
+    refetchInterval: 5_000,
+  });
+  const c = one.data;
+  useOpened(c?.line.name);
+  if (!c)
+    return (
+      <Page title="Consumer">
+        {one.error ? <Trouble error={one.error} /> : <Waiting words="Reading the consumer" />}
+      </Page>
+    );
+  return (
+    <Page
+      title={c.line.name}
+      sub={`Consumer since ${dayAndYear(c.line.since)} · ${c.line.plans.join(", ") || "on no plan"}`}
+      margin={
+        <>
+          <Aside title="This period so far">
+            <p className="font-serif text-[24px] text-brass">{amount(c.running)}</p>
+            <p className="text-soft">before tax, by what is recorded now</p>
+          </Aside>
+          <Aside title="Last 28 days">
+            <Pair name="Served">
+              <Link className="figure-link" to={`/observe/traffic?consumer=${id}`}>
+                {count(c.line.served)}
+              </Link>
+            </Pair>
+            <Pair name="Refused">
+              <Link className="figure-link" to={`/observe/traffic?consumer=${id}&verdict=refused`}>
+                {count(c.line.refused)}
+              </Link>
+            </Pair>
+          </Aside>
+          <Aside title="Members">
+            {c.members.map((m) => (
+              <div key={m.email} className="py-[3px]">
+                {m.name}, {m.role}
+                <div className="text-soft">{m.email}</div>
+              </div>
+            ))}
+          </Aside>
+        </>
+      }
+    >
+      <Section title="Allowances">
+        {c.gauges.map((g) => (
+          <div key={g.subscription_id + g.name} className="border-b border-line-soft py-2.5">
+            <div className="mb-1.5">
+              {g.application} on {g.product} · {g.plan}: <span className="text-soft">{g.sentence}</span>
+            </div>
+            <div className="max-w-[560px]">
+              <AllowanceGauge of={g} />
+            </div>
+          </div>
+        ))}
+        {c.gauges.length === 0 && <p className="py-2 text-soft">No plan with an allowance.</p>}
+      </Section>
+      <Section title="Applications and keys">
+        {c.applications.length === 0 && <p className="py-2 text-soft">No application is registered yet.</p>}
+        {c.applications.map((a) => (
+          <div key={a.id} className="border-b border-line-soft py-2.5">
+            <b className="font-semibold">{a.name}</b>{" "}
+            <span className="text-soft">
+              {a.plans
+                .map((p) => `${p.product} · ${p.plan}, ${p.state} since ${dayAndYear(p.since)}`)
+                .join("; ") || "on no plan"}
+            </span>
+            <div className="text-[13px] text-soft">
+              {a.keys.map((k) => `${k.prefix}… (${k.label}, ${k.state})`).join(", ") || "no key yet"}
+            </div>
+          </div>
+        ))}
+      </Section>
+      <Section title="Invoices">
+        {c.invoices.length === 0 && <p className="py-2 text-soft">None yet; a charge run makes them.</p>}
+        {c.invoices.length > 0 && (
+          <table className="plain-table">
+            <thead>
+              <tr>
+                <th>Invoice</th>
+                <th>For</th>
+                <th>State</th>
+                <th>Due</th>
+                <th className="number">Total</th>
+              </tr>
+            </thead>
+            <tbody>
+              {c.invoices.map((i) => (
+                <tr key={i.id}>
+                  <td>
+                    <Link className="figure-link" to={`/settle/invoices/${i.id}`}>
+                      {i.number}
+                    </Link>
+                  </td>
+                  <td>{month(i.period_start)}</td>
+                  <td>{i.state}</td>
+                  <td>{i.due_on ? date(i.due_on) : ""}</td>
+                  <td className="number text-brass">{amount(i.total, i.currency)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </Section>
+    </Page>
+  );
+}
+
+function Section({ title, children }: { title: string; children: React.ReactNode }) {
+  return (
+    <section className="mt-6">
+      <h2 className="border-b border-line pb-1">{title}</h2>
+      {children}
+    </section>
+  );
+}

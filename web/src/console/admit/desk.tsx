@@ -1,0 +1,223 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { api, type Console } from "../../api/console";
+import { Button, Kbd, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { count, dayAndMinute, dayAndYear } from "../../kit/format";
+import { useKeys } from "../../kit/keys";
+import { useRows } from "../../kit/rows";
+import { TermsTable } from "../compose/revision";
+import { Aside, Page, Pair } from "../frame";
+
+type Request = Console["RequestView"];
+
+/** The reviewer's queue of requests; the chosen one with everything in view. */
+export function Desk() {
+  const { id } = useParams();
+  const [search, setSearch] = useSearchParams();
+  const decided = search.get("show") === "decided";
+  const navigate = useNavigate();
+  const list = useQuery({
+    queryKey: ["requests", decided],
+    queryFn: () => api.get("/requests", { params: { query: { decided } } }),
+    refetchInterval: 5_000,
+  });
+  const rows = list.data ?? [];
+  const open = (r: Request) =>
+    navigate(`/admit/desk/${r.id}${decided ? "?show=decided" : ""}`, { replace: Boolean(id) });
+  const { rowProps } = useRows(rows, (r) => r.id, open);
+  const chosen = id ? Number(id) : (rows[0]?.id ?? null);
+  const one = useQuery({
+    queryKey: ["request", chosen],
+    queryFn: () => api.get("/requests/{request_id}", { params: { path: { request_id: chosen ?? 0 } } }),
+    enabled: chosen !== null,
+  });
+  return (
+    <Page
+      title="The desk"
+      sub={
+        decided ? (
+          <>
+            Decided requests, the latest first ·{" "}
+            <WordButton onClick={() => setSearch({})}>those waiting</WordButton>
+          </>
+        ) : (
+          <>
+            Requests that wait, the oldest first ·{" "}
+            <WordButton onClick={() => setSearch({ show: "decided" })}>those decided</WordButton>
+          </>
+        )
+      }
+      margin={one.data && <Background of={one.data} />}
+    >
+      <Trouble error={list.error} />
+      {list.isPending && <Waiting words="Looking what waits" />}
+      {list.data?.length === 0 && (
+        <p className="py-6 text-soft">
+          {decided
+            ? "Nothing has been decided yet."
+            : "No request waits. When a developer asks for a reviewed plan, it comes here."}
+        </p>
+      )}
+      {rows.length > 0 && (
+        <table className="plain-table mt-3">
+          <thead>
+            <tr>
+              <th>Since</th>
+              <th>Consumer</th>
+              <th>Application</th>
+              <th>Asks for</th>
+              <th>{decided ? "Outcome" : "Asked by"}</th>
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((r) => (
+              <tr key={r.id} {...rowProps(r)} aria-current={r.id === chosen || undefined}>
+                <td className="whitespace-nowrap">{dayAndMinute(r.created_at)}</td>
+                <td>
+                  <Link className="figure-link" to={`/admit/desk/${r.id}${decided ? "?show=decided" : ""}`}>
+                    {r.consumer}
+                  </Link>
+                </td>
+                <td>{r.application}</td>
+                <td className="whitespace-nowrap">
+                  {r.product} · {r.plan}
+                </td>
+                <td>{decided ? r.state : r.asked_by}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {one.data && <Decide key={one.data.request.id} request={one.data.request} />}
+      {one.error && <Trouble error={one.error} />}
+    </Page>
+  );
+}
+
+function Decide({ request }: { request: Request }) {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const [note, setNote] = useState("");
+  const field = useRef<HTMLTextAreaElement>(null);
+  const decide = useMutation({
+    mutationFn: (decision: "granted" | "declined") =>
+      api.post("/requests/{request_id}/decision", {
+        params: { path: { request_id: request.id } },
+        body: { decision, note },
+      }),
+    onSuccess: async (_, decision) => {
+      await queries.invalidateQueries();
+      if (decision) navigate("/admit/desk");
+    },
+    onError: () => field.current?.focus(),
+  });
+  const waiting = request.state === "waiting";
+  useKeys({
+    g: waiting ? () => decide.mutate("granted") : undefined,
+    d: waiting ? () => (note.trim() ? decide.mutate("declined") : field.current?.focus()) : undefined,
+  });
+  return (
+    <section className="mt-7 max-w-[680px]" aria-label="The request">
+      <h2 className="text-[20px]">
+        {request.application} of {request.consumer} for {request.product} · {request.plan}
+      </h2>
+      <p className="text-soft">
+        Asked by {request.asked_by}, {request.email}, on {dayAndMinute(request.created_at)}; accepted the
+        terms of use of {dayAndYear(request.terms_dated)}.
+      </p>
+      <blockquote className="my-3 border-l-[3px] border-line pl-3 font-serif text-[17px]">
+        {request.purpose}
+      </blockquote>
+      {request.first_granted_by && (
+        <p className="mb-3">
+          {request.first_granted_by} has agreed{request.first_note && `: “${request.first_note}”`}. It takes a
+          second person.
+        </p>
+      )}
+      {request.state === "passed to outside" && (
+        <p className="mb-3">
+          It is decided at the ticket desk
+          {request.ticket ? `, as ticket ${request.ticket}.` : "; its ticket is being opened."}
+        </p>
+      )}
+      {waiting ? (
+        <>
+          <label className="block text-[13px] text-soft">
+            A note for the consumer (needed to decline)
+            <textarea
+              ref={field}
+              rows={2}
+              className="field text-ink"
+              value={note}
+              onChange={(e) => setNote(e.target.value)}
+            />
+          </label>
+          <Trouble error={decide.error} />
+          <div className="mt-3 flex items-center gap-3">
+            <Button main disabled={decide.isPending} onClick={() => decide.mutate("granted")}>
+              {request.access_route === "reviewed twice" && !request.first_granted_by
+                ? "Agree, as the first"
+                : "Grant"}
+            </Button>
+            <Kbd>g</Kbd>
+            <Button disabled={decide.isPending} onClick={() => decide.mutate("declined")}>
+              Decline
+            </Button>
+            <Kbd>d</Kbd>
+          </div>
+        </>
+      ) : (
+        request.state !== "passed to outside" && (
+          <p>
+            <b className="font-semibold">
+              {request.state[0]?.toUpperCase()}
+              {request.state.slice(1)}
+            </b>{" "}
+            by {request.decided_by}
+            {request.decided_at && ` on ${dayAndMinute(request.decided_at)}`}.
+            {request.note && ` “${request.note}”`}
+          </p>
+        )
+      )}
+    </section>
+  );
+}
+
+function Background({ of }: { of: Console["RequestWithBackground"] }) {
+  const { background: b, request } = of;
+  const calls = b.calls_28_days as Record<string, number>;
+  return (
+    <>
+      <Aside title={`What ${request.plan} gives`}>
+        <TermsTable rows={b.plan_rows} />
+      </Aside>
+      <Aside title={request.consumer}>
+        <Pair name="Consumer since">{dayAndYear(b.consumer_since)}</Pair>
+        <Pair name="Served in 28 days">{count((calls.served ?? 0) + (calls.held ?? 0))}</Pair>
+        <Pair name="Refused in 28 days">{count(calls.refused ?? 0)}</Pair>
+        {b.applications.map((a) => (
+          <div key={a.id} className="py-[3px]">
+            {a.name}
+            <span className="text-soft">
+              : {a.plans.map((p) => `${p.product} · ${p.plan}, ${p.state}`).join("; ") || "no plan"}
+            </span>
+          </div>
+        ))}
+        <Link className="figure-link" to={`/admit/consumers/${request.consumer_id}`}>
+          All of {request.consumer}
+        </Link>
+      </Aside>
+      {b.earlier.length > 0 && (
+        <Aside title="Earlier requests">
+          {b.earlier.map((r) => (
+            <div key={r.id} className="border-b border-line-soft py-1.5 last:border-0">
+              {r.application} for {r.plan}: {r.state}
+              {r.note && <div className="text-soft">“{r.note}”</div>}
+            </div>
+          ))}
+        </Aside>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,255 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { api, type Console } from "../../api/console";
+import { Choose, Several } from "../../kit/choose";
+import { Button, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { plural } from "../../kit/format";
+import { Page } from "../frame";
+import { ListPage } from "../list";
+import { useOpened } from "../shell";
+import { Preview } from "./meter-preview";
+import { Standing } from "./meter-standing";
+import { ChooseOperations } from "./operations";
+
+type View = Console["MeterView"];
+export type Filter = Omit<Console["MeterIn"], "name">;
+
+export function Meters() {
+  const navigate = useNavigate();
+  const list = useQuery({ queryKey: ["meters"], queryFn: () => api.get("/meters") });
+  return (
+    <ListPage
+      title="Meters"
+      sub="What counts: a meter turns served calls into units."
+      list={list}
+      reading="Reading the meters"
+      empty="Meters belong here: which operations and which outcomes count. Make the first one."
+      address={(m) => `/compose/meters/${m.id}`}
+      actions={
+        <Button main onClick={() => navigate("/compose/meters/new")}>
+          Make a new meter
+        </Button>
+      }
+      columns={[
+        {
+          head: "Meter",
+          cell: (m) => <span className="whitespace-nowrap">{m.name}</span>,
+          by: (m) => m.name,
+        },
+        { head: "Counts", cell: inWords },
+        {
+          head: "Priced by",
+          cell: (m) => m.priced_by.join(", ") || <span className="text-soft">no plan</span>,
+        },
+        {
+          head: "State",
+          cell: (m) => (m.state === "active" ? (m.sealed_at ? "sealed" : "open to change") : m.state),
+          by: (m) => m.state,
+        },
+      ]}
+    />
+  );
+}
+
+const MEASURES = {
+  calls: "1 for each served call",
+  bytes_out: "the megabytes of each response",
+  bytes_in: "the megabytes of each request",
+  reported: "the number that a response header reports",
+} as const;
+
+const OUTCOMES = [
+  ["2xx", "answered well (2xx)"],
+  ["3xx", "redirected (3xx)"],
+  ["4xx", "the caller's mistake (4xx)"],
+  ["5xx", "the back end's failure (5xx)"],
+] as const;
+
+const ENVIRONMENTS = [
+  ["live", "live"],
+  ["sandbox", "sandbox"],
+] as const;
+
+const CREDENTIALS = [
+  ["key", "an API key"],
+  ["client", "a client secret"],
+  ["token", "a token of another issuer"],
+] as const;
+
+function inWords(m: View): string {
+  const measure = m.measure === "reported" ? `what ${m.header} says` : MEASURES[m.measure as "calls"];
+  const outcome = m.outcomes.length ? ` answered ${m.outcomes.join(" or ")}` : "";
+  return `${measure}${outcome}, on ${plural(m.operations.length, "operation")}`;
+}
+
+const EMPTY: Filter = {
+  operations: [],
+  outcomes: ["2xx"],
+  measure: "calls",
+  environments: ["live"],
+  credentials: [],
+  header: null,
+};
+
+export function MeterPage() {
+  const { id } = useParams();
+  const fresh = id === "new";
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const [name, setName] = useState("");
+  const [filter, setFilter] = useState<Filter>(EMPTY);
+  const set = (part: Partial<Filter>) => setFilter({ ...filter, ...part });
+  const one = useQuery({
+    queryKey: ["meter", id],
+    queryFn: () => api.get("/meters/{meter_id}", { params: { path: { meter_id: Number(id) } } }),
+    enabled: !fresh,
+  });
+  const meter = one.data;
+  useOpened(meter?.name);
+  useEffect(() => {
+    if (meter) {
+      setName(meter.name);
+      setFilter({
+        operations: meter.operations,
+        outcomes: meter.outcomes,
+        measure: meter.measure as Filter["measure"],
+        environments: meter.environments as Filter["environments"],
+        credentials: meter.credentials,
+        header: meter.header,
+      });
+    }
+  }, [meter]);
+  const save = useMutation({
+    mutationFn: () => {
+      const body = { name, ...filter };
+      return meter
+        ? api.put("/meters/{meter_id}", {
+            params: { path: { meter_id: meter.id }, header: { "if-match": `"${meter.edition}"` } },
+            body,
+          })
+        : api.post("/meters", { body });
+    },
+    onSuccess: async (saved) => {
+      await queries.invalidateQueries();
+      navigate(`/compose/meters/${saved.id}`, { replace: true });
+    },
+  });
+  if (!fresh && !meter)
+    return (
+      <Page title="Meter">
+        {one.error ? <Trouble error={one.error} /> : <Waiting words="Reading the meter" />}
+      </Page>
+    );
+  const sealed = Boolean(meter?.sealed_at);
+  return (
+    <Page
+      title={meter?.name ?? "A new meter"}
+      sub={
+        meter ? <Standing meter={meter} /> : "Nothing is charged by it until a published plan speaks of it."
+      }
+      margin={<Preview filter={filter} meterId={meter?.id ?? null} />}
+    >
+      <form
+        className="mt-5 max-w-[660px]"
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        <Field label="Name" required value={name} onChange={setName} />
+        <fieldset disabled={sealed} className="contents">
+          <div className="grid grid-cols-2 gap-x-6">
+            <Choose
+              label="It counts"
+              value={filter.measure}
+              choices={Object.entries(MEASURES) as [Filter["measure"], string][]}
+              onChange={(measure) =>
+                set({ measure, header: measure === "reported" ? (filter.header ?? "") : null })
+              }
+            />
+            {filter.measure === "reported" && (
+              <Field
+                label="Header that reports it"
+                required
+                placeholder="X-Cells"
+                value={filter.header ?? ""}
+                onChange={(header) => set({ header })}
+              />
+            )}
+          </div>
+        </fieldset>
+        <Several
+          label="of calls that were"
+          chosen={filter.outcomes}
+          choices={[
+            ...OUTCOMES,
+            ...filter.outcomes
+              .filter((o) => !OUTCOMES.some(([known]) => known === o))
+              .map((o) => [o, o] as const),
+          ]}
+          none="With none chosen, every outcome counts. Refused calls never do."
+          disabled={sealed}
+          onChange={(outcomes) => set({ outcomes: outcomes.sort() })}
+        />
+        {!sealed && <OtherCode onAdd={(code) => set({ outcomes: [...filter.outcomes, code].sort() })} />}
+        <div className="grid grid-cols-2 gap-x-6">
+          <Several
+            label="made in"
+            chosen={filter.environments}
+            choices={ENVIRONMENTS}
+            none="Choose at least one."
+            disabled={sealed}
+            onChange={(environments) => set({ environments })}
+          />
+          <Several
+            label="with"
+            chosen={filter.credentials}
+            choices={CREDENTIALS}
+            none="Any credential."
+            disabled={sealed}
+            onChange={(credentials) => set({ credentials })}
+          />
+        </div>
+        <h2 className="mt-2 mb-1">on these operations</h2>
+        <ChooseOperations
+          chosen={filter.operations}
+          onChange={(operations) => set({ operations })}
+          disabled={sealed}
+        />
+        <Button main type="submit" disabled={save.isPending || filter.operations.length === 0}>
+          {meter ? (sealed ? "Rename" : "Save") : "Make it"}
+        </Button>
+        {save.isSuccess && <span className="ml-3 text-soft">Saved.</span>}
+        <Trouble error={save.error} />
+      </form>
+    </Page>
+  );
+}
+
+function OtherCode({ onAdd }: { onAdd: (code: string) => void }) {
+  const [code, setCode] = useState("");
+  return (
+    <div className="-mt-2 mb-3 flex items-end gap-2 text-[13px] text-soft">
+      <label>
+        or by the code
+        <input
+          className="field w-16 text-ink"
+          inputMode="numeric"
+          placeholder="404"
+          value={code}
+          onChange={(e) => setCode(e.target.value)}
+        />
+      </label>
+      <WordButton
+        disabled={!/^[1-5]\d\d$/.test(code)}
+        onClick={() => {
+          onAdd(code);
+          setCode("");
+        }}
+      >
+        add
+      </WordButton>
+    </div>
+  );
+}

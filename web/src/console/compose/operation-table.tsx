@@ -1,0 +1,282 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import { api, type Console } from "../../api/console";
+import { Choose } from "../../kit/choose";
+import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { count, plural } from "../../kit/format";
+import { MethodSelect } from "./apis";
+
+type View = Console["ApiView"];
+type Operation = Console["OperationView"];
+const SIZE = 60;
+
+/** The operations of a version, a page at a time, with who counts and who sells each. */
+export function OperationTable({ view }: { view: View }) {
+  const queries = useQueryClient();
+  const [search, setSearch] = useSearchParams();
+  const words = search.get("words") ?? "";
+  const group = search.get("group");
+  const standing = search.get("standing") as "unsold" | "uncounted" | null;
+  const after = Number(search.get("after") ?? 0);
+  const [chosen, setChosen] = useState<number[]>([]);
+  const [edited, setEdited] = useState<Operation | "new" | null>(null);
+  const page = useQuery({
+    queryKey: ["operations", view.id, words, group, standing, after],
+    queryFn: () =>
+      api.get("/apis/{version_id}/operations", {
+        params: {
+          path: { version_id: view.id },
+          query: { words, group: group ?? undefined, standing: standing ?? undefined, after, limit: SIZE },
+        },
+      }),
+    placeholderData: (before) => before,
+  });
+  const narrow = (part: Record<string, string>) => {
+    const next = new URLSearchParams(search);
+    next.delete("after");
+    for (const [name, value] of Object.entries(part)) value ? next.set(name, value) : next.delete(name);
+    setSearch(next, { replace: true });
+  };
+  const refresh = async () => {
+    setChosen([]);
+    await queries.invalidateQueries({ queryKey: ["operations", view.id] });
+    await queries.invalidateQueries({ queryKey: ["api", String(view.id)] });
+  };
+  const data = page.data;
+  const groups = Object.entries(view.groups);
+  return (
+    <section className="mt-4" aria-label="Operations">
+      <div className="grid grid-cols-[2fr_1.3fr_1.3fr_auto] items-end gap-x-5">
+        <Field label="With the words" value={words} onChange={(value) => narrow({ words: value })} />
+        <Choose
+          label="Group"
+          value={group === null ? "*" : group || "-"}
+          choices={[
+            ["*", "every group"],
+            ...groups.map(
+              ([name, n]) => [name || "-", `${name || "in no group"} (${count(n)})`] as [string, string],
+            ),
+          ]}
+          onChange={(value) => {
+            const next = new URLSearchParams(search);
+            next.delete("after");
+            if (value === "*") next.delete("group");
+            else next.set("group", value === "-" ? "" : value);
+            setSearch(next, { replace: true });
+          }}
+        />
+        <Choose
+          label="Standing"
+          value={standing ?? ""}
+          choices={[
+            ["", "all"],
+            ["unsold", "sold by no plan"],
+            ["uncounted", "counted by no meter"],
+          ]}
+          onChange={(value) => narrow({ standing: value })}
+        />
+        <div className="mb-3">
+          <Button small onClick={() => setEdited("new")}>
+            Add an operation
+          </Button>
+        </div>
+      </div>
+      {chosen.length > 0 && <Group view={view} chosen={chosen} onDone={refresh} />}
+      <Trouble error={page.error} />
+      {!data && <Waiting words="Reading the operations" />}
+      {data && data.operations.length === 0 && <p className="py-3 text-soft">No operation is like that.</p>}
+      {data && data.operations.length > 0 && (
+        <table className="plain-table">
+          <thead>
+            <tr>
+              <th className="w-6">
+                <input
+                  type="checkbox"
+                  aria-label="Choose all of this page"
+                  className="accent-(--color-kelp)"
+                  checked={chosen.length === data.operations.length}
+                  onChange={(e) => setChosen(e.target.checked ? data.operations.map((o) => o.id) : [])}
+                />
+              </th>
+              <th className="w-[40%]">Operation</th>
+              <th>Group</th>
+              <th>Counted by</th>
+              <th>Sold by</th>
+            </tr>
+          </thead>
+          <tbody>
+            {data.operations.map((o) => (
+              <tr key={o.id}>
+                <td>
+                  <input
+                    type="checkbox"
+                    aria-label={`Choose ${o.method} ${o.path}`}
+                    className="accent-(--color-kelp)"
+                    checked={chosen.includes(o.id)}
+                    onChange={() =>
+                      setChosen(chosen.includes(o.id) ? chosen.filter((c) => c !== o.id) : [...chosen, o.id])
+                    }
+                  />
+                </td>
+                <td className="max-w-[320px]">
+                  <WordButton onClick={() => setEdited(o)} className="text-left wrap-anywhere">
+                    {o.method} {o.path}
+                  </WordButton>
+                  {o.summary && <div className="text-[13px] text-soft">{o.summary}</div>}
+                </td>
+                <td>{o.groups.join(", ")}</td>
+                <td>{o.meters.join(", ") || <b className="font-normal text-brass">no meter</b>}</td>
+                <td>{sellers(o.plans) || <b className="font-normal text-brass">no plan</b>}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {data && data.total > SIZE && (
+        <p className="mt-2 flex gap-4 text-[13px] text-soft">
+          <span>
+            {count(after + 1)} to {count(after + data.operations.length)} of {plural(data.total, "operation")}
+          </span>
+          {after > 0 && (
+            <WordButton onClick={() => narrow({ after: String(Math.max(0, after - SIZE)) })}>
+              before
+            </WordButton>
+          )}
+          {data.after !== null && (
+            <WordButton onClick={() => narrow({ after: String(data.after) })}>further</WordButton>
+          )}
+        </p>
+      )}
+      {edited && (
+        <EditOperation
+          view={view}
+          operation={edited === "new" ? null : edited}
+          onClose={() => setEdited(null)}
+          onDone={async () => {
+            setEdited(null);
+            await refresh();
+          }}
+        />
+      )}
+    </section>
+  );
+}
+
+/** Plans by product: `Harbour Data: Skiff, Ketch`. */
+function sellers(plans: string[]): string {
+  const by = new Map<string, string[]>();
+  for (const plan of plans) {
+    const [product = "", name = ""] = plan.split(" · ");
+    by.set(product, [...(by.get(product) ?? []), ...(name ? [name] : [])]);
+  }
+  return [...by].map(([product, names]) => `${product}: ${names.join(", ") || "no plan yet"}`).join("; ");
+}
+
+function Group({ view, chosen, onDone }: { view: View; chosen: number[]; onDone: () => void }) {
+  const [group, setGroup] = useState("");
+  const put = useMutation({
+    mutationFn: (belongs: boolean) =>
+      api.post("/apis/{version_id}/groups", {
+        params: { path: { version_id: view.id } },
+        body: { operations: chosen, group, belongs },
+      }),
+    onSuccess: onDone,
+  });
+  return (
+    <div className="mb-2 flex items-end gap-3 border-l-[3px] border-kelp pl-3">
+      <div className="w-56">
+        <Field
+          label={`Group of the ${plural(chosen.length, "chosen operation")}`}
+          list="groups"
+          value={group}
+          onChange={setGroup}
+        />
+        <datalist id="groups">
+          {Object.keys(view.groups).map((name) => (
+            <option key={name} value={name} />
+          ))}
+        </datalist>
+      </div>
+      <div className="mb-3 flex gap-2">
+        <Button small disabled={!group} onClick={() => put.mutate(true)}>
+          Put in
+        </Button>
+        <Button small disabled={!group} onClick={() => put.mutate(false)}>
+          Take out
+        </Button>
+      </div>
+      <Trouble error={put.error} />
+    </div>
+  );
+}
+
+function EditOperation({
+  view,
+  operation,
+  onClose,
+  onDone,
+}: {
+  view: View;
+  operation: Operation | null;
+  onClose: () => void;
+  onDone: () => void;
+}) {
+  const [method, setMethod] = useState(operation?.method ?? "GET");
+  const [path, setPath] = useState(operation?.path ?? "/");
+  const [summary, setSummary] = useState(operation?.summary ?? "");
+  const [groups, setGroups] = useState(operation?.groups.join(", ") ?? "");
+  const save = useMutation({
+    mutationFn: () => {
+      const body = { method, path, summary, groups: groups.split(",").map((g) => g.trim()) };
+      return operation
+        ? api.put("/operations/{operation_id}", {
+            params: { path: { operation_id: operation.id } },
+            body,
+          })
+        : api.post("/apis/{version_id}/operations", { params: { path: { version_id: view.id } }, body });
+    },
+    onSuccess: onDone,
+  });
+  const remove = useMutation({
+    mutationFn: () =>
+      api.delete("/operations/{operation_id}", { params: { path: { operation_id: operation?.id ?? 0 } } }),
+    onSuccess: onDone,
+  });
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={operation ? `${operation.method} ${operation.path}` : "A new operation"}
+    >
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        <div className="mb-3 grid grid-cols-[90px_1fr] items-end gap-4">
+          <MethodSelect label="Method" value={method} onChange={setMethod} />
+          <div className="-mb-3">
+            <Field label="Path" required value={path} onChange={setPath} />
+          </div>
+        </div>
+        <Field label="In words" value={summary} onChange={setSummary} />
+        <Field label="Groups, with commas between" value={groups} onChange={setGroups} />
+        <Trouble error={save.error ?? remove.error} />
+        <div className="mt-3 flex justify-between">
+          {operation ? (
+            <Button onClick={() => remove.mutate()} disabled={remove.isPending}>
+              Take it away
+            </Button>
+          ) : (
+            <span />
+          )}
+          <Button main type="submit" disabled={save.isPending}>
+            {operation ? "Save" : "Add it"}
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}

@@ -1,0 +1,109 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback, useEffect, useRef, useState } from "react";
+import { api, type Console } from "../../api/console";
+import { Problem } from "../../api/problem";
+import { withChange } from "../../kit/terms";
+
+export type Sheet = Console["Sheet"];
+export type Terms = Record<string, unknown>;
+type Step = { plan: number; before: Terms; after: Terms };
+
+/** A sheet being worked on: drafts save themselves one after the other, and can be undone. */
+export function useSheet(id: string | undefined) {
+  const queries = useQueryClient();
+  const query = useQuery({
+    queryKey: ["sheet", id],
+    queryFn: () => api.get("/products/{product_id}/sheet", { params: { path: { product_id: Number(id) } } }),
+    refetchInterval: 5_000,
+  });
+  const [past, setPast] = useState<Step[]>([]);
+  const [future, setFuture] = useState<Step[]>([]);
+  const show = useCallback(
+    (next: Sheet) => {
+      queries.setQueryData(["sheet", id], next);
+      queries.invalidateQueries({ queryKey: ["consequences", id] });
+      queries.invalidateQueries({ queryKey: ["estimate", id] });
+    },
+    [queries, id],
+  );
+  const current = useCallback(
+    (plan: number) => queries.getQueryData<Sheet>(["sheet", id])?.plans.find((p) => p.id === plan),
+    [queries, id],
+  );
+  const save = useMutation({
+    mutationFn: async ({ plan, terms }: { plan: number; terms: Terms }) => {
+      // What a poll began to read before this is saved would show the old terms again.
+      await queries.cancelQueries({ queryKey: ["sheet", id] });
+      return api.put("/plans/{plan_id}/draft", {
+        params: { path: { plan_id: plan }, header: { "if-match": `"${current(plan)?.edition ?? 0}"` } },
+        body: { terms },
+      });
+    },
+    onSuccess: show,
+  });
+  // Changes are kept one after the other, each on the terms as the one before left them.
+  const queue = useRef(Promise.resolve());
+  const rework = (plan: number, make: (before: Terms) => Terms) => {
+    queue.current = queue.current.then(async () => {
+      const before = current(plan)?.terms;
+      if (!before) return;
+      const after = make(before);
+      try {
+        await save.mutateAsync({ plan, terms: after });
+        setPast((steps) => [...steps, { plan, before, after }]);
+        setFuture([]);
+      } catch {
+        // What went wrong stands above the sheet; the next change starts from what is kept.
+      }
+    });
+  };
+  const change = (plan: number, path: string, value: unknown) =>
+    rework(plan, (before) => withChange(before, path, value));
+  const undo = () => {
+    const step = past.at(-1);
+    if (!step) return;
+    const onSuccess = () => {
+      setPast(past.slice(0, -1));
+      setFuture([...future, step]);
+    };
+    save.mutate({ plan: step.plan, terms: step.before }, { onSuccess });
+  };
+  const redo = () => {
+    const step = future.at(-1);
+    if (!step) return;
+    const onSuccess = () => {
+      setFuture(future.slice(0, -1));
+      setPast([...past, step]);
+    };
+    save.mutate({ plan: step.plan, terms: step.after }, { onSuccess });
+  };
+  useUndoKeys(undo, redo);
+  const forget = () => {
+    setPast([]);
+    setFuture([]);
+  };
+  const stale =
+    save.error instanceof Problem && save.error.status === 412 ? (save.error.current as Sheet) : null;
+  return { query, sheet: query.data, save, stale, show, change, rework, undo, redo, past, future, forget };
+}
+
+function useUndoKeys(undo: () => void, redo: () => void) {
+  const latest = useRef({ undo, redo });
+  latest.current = { undo, redo };
+  useEffect(() => {
+    const listen = (event: KeyboardEvent) => {
+      const typing = (event.target as HTMLElement).matches?.("input, textarea, select");
+      if (!(event.ctrlKey || event.metaKey) || typing) return;
+      if (event.key === "z" && !event.shiftKey) {
+        event.preventDefault();
+        latest.current.undo();
+      }
+      if (event.key === "y" || (event.key === "z" && event.shiftKey)) {
+        event.preventDefault();
+        latest.current.redo();
+      }
+    };
+    window.addEventListener("keydown", listen);
+    return () => window.removeEventListener("keydown", listen);
+  }, []);
+}

@@ -1,0 +1,266 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, type Console } from "../../api/console";
+import { sentence } from "../../api/problem";
+import { Button, Dialog, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { day, minute } from "../../kit/format";
+import { NameDialog } from "../../kit/name-dialog";
+import { valueAt, withCopy } from "../../kit/terms";
+import { Page } from "../frame";
+import { useOpened } from "../shell";
+import { Consequences } from "./consequences";
+import { ProductForm } from "./products";
+import { Publish } from "./publish";
+import { type Sheet, useSheet } from "./sheet-changes";
+import { Steps } from "./steps";
+import { TermTable } from "./term-table";
+
+type Asked = "publish" | "plan" | "product" | "clone" | { plan: number; path: string } | null;
+
+/** A product's plans side by side, terms as rows, each term a sentence edited in place. */
+export function TariffSheet() {
+  const { id } = useParams();
+  const queries = useQueryClient();
+  const work = useSheet(id);
+  const { sheet, save, stale, show } = work;
+  const [asked, setAsked] = useState<Asked>(null);
+  useOpened(sheet?.product.name);
+  if (!sheet)
+    return (
+      <Page title="Tariff sheet">
+        {work.query.error ? <Trouble error={work.query.error} /> : <Waiting words="Laying out the sheet" />}
+      </Page>
+    );
+  const close = () => setAsked(null);
+  const showAnd = (next: Sheet) => {
+    show(next);
+    close();
+  };
+  const drafted = sheet.plans.filter((p) => p.drafted);
+  const steps = asked !== null && typeof asked === "object" ? asked : null;
+  const stepsPlan = sheet.plans.find((p) => p.id === steps?.plan);
+  return (
+    <Page
+      title={sheet.product.name}
+      sub={
+        <>
+          {sheet.product.apis.join(", ")} · access is {sheet.product.access_route}
+          {sheet.product.groups.length > 0 && ` · only for ${sheet.product.groups.join(", ")}`} · terms of{" "}
+          {day(sheet.product.terms_dated)} ·{" "}
+          <WordButton onClick={() => setAsked("product")}>product and terms of use</WordButton> ·{" "}
+          <WordButton onClick={() => setAsked("clone")}>clone</WordButton>
+        </>
+      }
+      margin={<Consequences productId={Number(id)} sheet={sheet} />}
+    >
+      <div className="my-3 flex items-center gap-3.5 text-[13px] text-soft">
+        <span aria-live="polite">{save.isPending ? "Saving …" : draftWords(drafted)}</span>
+        <Word shown={work.past.length > 0} onClick={work.undo} title="Ctrl-Z">
+          undo
+        </Word>
+        <Word shown={work.future.length > 0} onClick={work.redo} title="Ctrl-Y">
+          redo
+        </Word>
+        <span className="flex-1" />
+        <Button onClick={() => setAsked("plan")} disabled={sheet.plans.length >= 8}>
+          Add a plan
+        </Button>
+        <Button main disabled={drafted.length === 0} onClick={() => setAsked("publish")}>
+          Publish…
+        </Button>
+      </div>
+      {stale ? (
+        <Conflict
+          onTheirs={() => {
+            show(stale);
+            save.reset();
+          }}
+          onMine={() => {
+            show(stale);
+            if (save.variables) save.mutate(save.variables);
+          }}
+        />
+      ) : (
+        save.error && (
+          <p role="alert" className="mb-2 border-l-[3px] border-madder pl-2.5 text-madder">
+            {sentence(save.error)} The term stays as it was.
+          </p>
+        )
+      )}
+      {sheet.plans.length === 0 ? (
+        <p className="py-4 text-soft">
+          Plans belong here, side by side. Add the first one, and write its terms in place.
+        </p>
+      ) : (
+        <TermTable
+          sheet={sheet}
+          onShow={show}
+          onChange={work.change}
+          onCopy={(from, to, row) => {
+            const terms = sheet.plans.find((p) => p.id === from)?.terms;
+            for (const plan of to) work.rework(plan, (before) => withCopy(terms, before, row.slot));
+          }}
+          onSteps={(plan, path) => setAsked({ plan, path })}
+        />
+      )}
+      {sheet.meters.length === 0 && (
+        <p className="mt-4 text-soft">
+          No meter counts an operation of this product yet, so no allowance and no usage price can be written.
+        </p>
+      )}
+      {sheet.withdrawn.length > 0 && (
+        <p className="mt-4 text-[13px] text-soft">
+          Withdrawn:{" "}
+          {sheet.withdrawn.map((p) => (
+            <Link key={p.id} className="figure-link mr-2" to={`/compose/revisions/${p.revision_id}`}>
+              {p.name}
+            </Link>
+          ))}
+        </p>
+      )}
+      {asked === "publish" && (
+        <Publish
+          sheet={sheet}
+          onClose={close}
+          onDone={(next) => {
+            work.forget();
+            showAnd(next);
+          }}
+        />
+      )}
+      {asked === "plan" && <AddPlan productId={sheet.product.id} onClose={close} onDone={showAnd} />}
+      {asked === "product" && (
+        <EditProduct
+          sheet={sheet}
+          onClose={close}
+          onDone={() => {
+            queries.invalidateQueries({ queryKey: ["sheet", id] });
+            close();
+          }}
+        />
+      )}
+      {asked === "clone" && <CloneProduct product={sheet.product} onClose={close} />}
+      {steps && stepsPlan && (
+        <Steps
+          price={valueAt(stepsPlan.terms, steps.path) as never}
+          title={`Steps of a price on ${stepsPlan.name}`}
+          currency={sheet.currency}
+          onClose={close}
+          onSave={(price) => {
+            work.change(steps.plan, steps.path, price);
+            close();
+          }}
+        />
+      )}
+    </Page>
+  );
+}
+
+function Word({ shown, ...rest }: { shown: boolean } & React.ComponentProps<typeof WordButton>) {
+  return <WordButton disabled={!shown} className={shown ? "" : "invisible"} {...rest} />;
+}
+
+function draftWords(drafted: Sheet["plans"]): string {
+  if (!drafted.length) return "As published; a change starts a draft.";
+  const last = drafted.reduce((a, b) => ((a.saved_at ?? "") > (b.saved_at ?? "") ? a : b));
+  const names = drafted.map((p) => `${p.name} revision ${(p.live_revision ?? 0) + 1}`).join(", ");
+  return `Draft of ${names}, saved ${last.saved_at ? minute(last.saved_at) : ""} by ${last.saved_by}`;
+}
+
+function Conflict({ onTheirs, onMine }: { onTheirs: () => void; onMine: () => void }) {
+  return (
+    <div role="alert" className="mb-2 border-l-[3px] border-brass pl-2.5">
+      Somebody else changed this plan meanwhile, and their terms are not shown yet.{" "}
+      <WordButton onClick={onTheirs}>Show theirs</WordButton> or{" "}
+      <WordButton onClick={onMine}>put yours in place</WordButton>.
+    </div>
+  );
+}
+
+function AddPlan({
+  productId,
+  onClose,
+  onDone,
+}: {
+  productId: number;
+  onClose: () => void;
+  onDone: (sheet: Sheet) => void;
+}) {
+  const add = useMutation({
+    mutationFn: (name: string) =>
+      api.post("/products/{product_id}/plans", {
+        params: { path: { product_id: productId } },
+        body: { name },
+      }),
+    onSuccess: onDone,
+  });
+  return (
+    <NameDialog
+      title="A new plan"
+      verb="Add the plan"
+      hint="It stands at the right of the sheet, as a draft nobody sees yet."
+      error={add.error}
+      pending={add.isPending}
+      onClose={onClose}
+      onGo={add.mutate}
+    />
+  );
+}
+
+function CloneProduct({ product, onClose }: { product: Sheet["product"]; onClose: () => void }) {
+  const navigate = useNavigate();
+  const clone = useMutation({
+    mutationFn: (name: string) =>
+      api.post("/products/{product_id}/clone", {
+        params: { path: { product_id: product.id } },
+        body: { name },
+      }),
+    onSuccess: (made) => {
+      onClose();
+      navigate(`/compose/products/${made.id}`);
+    },
+  });
+  return (
+    <NameDialog
+      title={`A product like ${product.name}`}
+      verb="Make it"
+      hint="It gets the same operations, terms of use and plans; the plans as drafts."
+      error={clone.error}
+      pending={clone.isPending}
+      onClose={onClose}
+      onGo={clone.mutate}
+    />
+  );
+}
+
+function EditProduct({ sheet, onClose, onDone }: { sheet: Sheet; onClose: () => void; onDone: () => void }) {
+  const p = sheet.product;
+  const save = useMutation({
+    mutationFn: (body: Console["ProductIn"]) =>
+      api.put("/products/{product_id}", {
+        params: { path: { product_id: p.id }, header: { "if-match": `"${p.edition}"` } },
+        body,
+      }),
+    onSuccess: onDone,
+  });
+  return (
+    <Dialog wide open onClose={onClose} title={p.name}>
+      <ProductForm
+        start={{
+          name: p.name,
+          description: p.description,
+          contact: p.contact,
+          terms_of_use: p.terms_of_use,
+          access_route: p.access_route as Console["ProductIn"]["access_route"],
+          groups: p.group_ids,
+          operations: p.operations,
+        }}
+        verb="Save"
+        saving={save.isPending}
+        error={save.error}
+        onSave={(body) => save.mutate(body)}
+      />
+    </Dialog>
+  );
+}

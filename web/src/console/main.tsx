@@ -1,0 +1,15 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import "../styles.css";
+import { App } from "./app";
+
+const queries = new QueryClient({ defaultOptions: { queries: { retry: false, staleTime: 2000 } } });
+
+createRoot(document.getElementById("root") as HTMLElement).render(
+  <QueryClientProvider client={queries}>
+    <BrowserRouter>
+      <App />
+    </BrowserRouter>
+  </QueryClientProvider>,
+);

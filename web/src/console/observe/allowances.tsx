@@ -1,0 +1,76 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate } from "react-router";
+import { api } from "../../api/console";
+import { Trouble, Waiting } from "../../kit/controls";
+import { plural } from "../../kit/format";
+import { AllowanceGauge } from "../../kit/gauge";
+import { useRows } from "../../kit/rows";
+import { Aside, Page, Pair } from "../frame";
+
+/** Every quota, who is near the end, and when. */
+export function Allowances() {
+  const navigate = useNavigate();
+  const list = useQuery({
+    queryKey: ["allowances"],
+    queryFn: () => api.get("/allowances"),
+    refetchInterval: 3_000,
+  });
+  const rows = list.data ?? [];
+  const { rowProps } = useRows(rows, (g) => `${g.subscription_id} ${g.name}`, (g) => navigate(`/admit/consumers/${g.consumer_id}`));
+  const near = rows.filter((g) => g.percent >= 80).length;
+  const ahead = rows.filter((g) => g.percent < 100 && g.spent_at).length;
+  return (
+    <Page
+      title="Allowances"
+      sub="Every quota, the fullest first. The hairline is where the window's end is projected."
+      margin={
+        <>
+          <Aside title="How they stand">
+            <Pair name="80% or more used">{plural(near, "allowance")}</Pair>
+            <Pair name="spent before the window ends, at this pace">{plural(ahead, "allowance")}</Pair>
+          </Aside>
+          <Aside title="How the end is projected">
+            <p className="text-soft">
+              Each hour still to come is expected to be like the mean of the same hour of the week over the
+              last four weeks. With under a week of history, the use so far simply goes on.
+            </p>
+          </Aside>
+        </>
+      }
+    >
+      <Trouble error={list.error} />
+      {list.isPending && <Waiting words="Reading the allowances" />}
+      {list.data?.length === 0 && <p className="py-6 text-soft">No subscription has an allowance yet.</p>}
+      <table className="plain-table mt-3">
+        <thead>
+          <tr>
+            <th>Consumer</th>
+            <th>Plan</th>
+            <th className="w-[46%]">Allowance</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((g) => (
+            <tr key={`${g.subscription_id}${g.name}`} {...rowProps(g)}>
+              <td>
+                <Link className="figure-link" to={`/admit/consumers/${g.consumer_id}`}>
+                  {g.consumer}
+                </Link>
+                <div className="text-[13px] text-soft">{g.application}</div>
+              </td>
+              <td>
+                {g.product} · {g.plan}
+                <div className="text-[13px] text-soft">
+                  {g.name}: {g.sentence}
+                </div>
+              </td>
+              <td>
+                <AllowanceGauge of={g} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Page>
+  );
+}

@@ -1,0 +1,257 @@
+import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { Link, useSearchParams } from "react-router";
+import { api, type Console } from "../../api/console";
+import { VerdictBars } from "../../kit/chart";
+import { Button, Kbd, Trouble, Waiting } from "../../kit/controls";
+import { clock, count, dayAndMinute, milliseconds, minute, zoneName } from "../../kit/format";
+import { ReceiptLadder } from "../../kit/receipt";
+import { useRows } from "../../kit/rows";
+import { Verdict } from "../../kit/verdict";
+import { Aside, Page } from "../frame";
+
+type Wanted = {
+  verdict?: "served" | "held" | "refused";
+  consumer?: number;
+  subscription?: number;
+  meter?: number;
+  since_us?: number;
+  until_us?: number;
+};
+
+function wantedFrom(search: URLSearchParams): Wanted {
+  const number = (name: string) => (search.get(name) ? Number(search.get(name)) : undefined);
+  return {
+    verdict: (search.get("verdict") as Wanted["verdict"]) ?? undefined,
+    consumer: number("consumer"),
+    subscription: number("subscription"),
+    meter: number("meter"),
+    since_us: number("since_us"),
+    until_us: number("until_us"),
+  };
+}
+
+/** Live verdicts over time, the call log, and the receipt of the chosen call. */
+export function Traffic() {
+  const [search, setSearch] = useSearchParams();
+  const wanted = wantedFrom(search);
+  const chosen = search.get("call");
+  const key = search.toString().replace(/&?call=[^&]*/, "");
+  const recent = useQuery({
+    queryKey: ["traffic", key],
+    queryFn: () => api.get("/traffic", { params: { query: wanted } }),
+    placeholderData: keepPreviousData,
+  });
+  const pages = useInfiniteQuery({
+    queryKey: ["calls", key],
+    queryFn: ({ pageParam }) => api.get("/calls", { params: { query: { ...wanted, cursor: pageParam } } }),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+    placeholderData: keepPreviousData,
+  });
+  const rows = pages.data?.pages.flatMap((p) => p.calls) ?? [];
+  useLive(wanted, (pages.data?.pages.length ?? 1) === 1);
+  const set = (name: string, value: string | null) => {
+    const next = new URLSearchParams(search);
+    if (value) next.set(name, value);
+    else next.delete(name);
+    setSearch(next, { replace: name === "call" && chosen !== null });
+  };
+  const { rowProps } = useRows(rows, (row) => row.call_id, (row) => set("call", row.call_id));
+  const receipt = useQuery({
+    queryKey: ["receipt", chosen],
+    queryFn: () => api.get("/calls/{call_id}/receipt", { params: { path: { call_id: chosen ?? "" } } }),
+    enabled: chosen !== null,
+    placeholderData: keepPreviousData,
+  });
+  const total = pages.data?.pages[0]?.total ?? 0;
+  return (
+    <Page
+      title="Traffic"
+      sub={`Live, all products · the last 30 minutes · ${zoneName()}`}
+      margin={
+        chosen ? (
+          receipt.data ? (
+            <Aside
+              title={
+                receipt.data.call.verdict === "refused"
+                  ? "Why this call was refused"
+                  : `Why this call was ${receipt.data.call.verdict}`
+              }
+            >
+              <ReceiptLadder of={receipt.data} />
+              <p className="mt-3 text-[12px] break-all text-soft">Call {receipt.data.call.call_id}</p>
+            </Aside>
+          ) : receipt.error ? (
+            <Trouble error={receipt.error} />
+          ) : (
+            <Waiting words="Fetching the receipt" />
+          )
+        ) : (
+          <Aside title="Receipts">
+            <p className="text-soft">
+              Each call opens to its receipt: everything that was checked, in order, with the counts and the
+              rule.
+            </p>
+          </Aside>
+        )
+      }
+    >
+      {recent.data && (
+        <>
+          <div className="my-4 flex gap-12">
+            <Figure n={recent.data.served} of="served" />
+            <Figure
+              n={recent.data.held}
+              of="held"
+              more={recent.data.held ? `, ${recent.data.held_ms} ms on average` : ""}
+            />
+            <Figure n={recent.data.refused} of="refused" />
+          </div>
+          <VerdictBars minutes={recent.data.minutes} time={minute} />
+        </>
+      )}
+      <div className="mt-4 flex items-baseline justify-between gap-4">
+        <Filter search={search} set={set} />
+        <a className="figure-link text-[13px]" href={`/api/v1/calls.csv?${key}`} download>
+          Save as CSV
+        </a>
+      </div>
+      <Trouble error={pages.error} />
+      {pages.isPending && <Waiting words="Reading the log" />}
+      <table className="plain-table tight mt-1">
+        <thead>
+          <tr>
+            <th>Time</th>
+            <th>Operation</th>
+            <th>Consumer</th>
+            <th>Application</th>
+            <th className="number">Took</th>
+            <th>Verdict</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((c) => (
+            <tr key={c.call_id} {...rowProps(c)} aria-current={c.call_id === chosen || undefined}>
+              <td className="whitespace-nowrap" title={dayAndMinute(c.at)}>
+                <Link
+                  className="hover:text-kelp"
+                  to={`?${withCall(search, c.call_id)}`}
+                  onClick={(e) => e.stopPropagation()}
+                >
+                  {Date.now() - Date.parse(c.at) < 43_200_000 ? clock(c.at) : dayAndMinute(c.at)}
+                </Link>
+              </td>
+              <td className="max-w-56 truncate whitespace-nowrap" title={c.operation}>
+                {c.operation}
+              </td>
+              <td className="whitespace-nowrap">{c.consumer || "unknown"}</td>
+              <td className="whitespace-nowrap">{c.application}</td>
+              <td className="number">{milliseconds(c.took_us)}</td>
+              <td className="whitespace-nowrap">
+                <Verdict of={c.verdict}>{verdictWords(c)}</Verdict>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {!pages.isPending && rows.length === 0 && (
+        <p className="py-4 text-soft">
+          No call is recorded that fits. A call just made takes a second to come here.
+        </p>
+      )}
+      <div className="mt-3 flex items-center gap-3 text-[13px] text-soft">
+        {count(total)} calls in view · <Kbd>j</Kbd> <Kbd>k</Kbd> move · <Kbd>Enter</Kbd> open the receipt
+        {pages.hasNextPage && (
+          <Button small className="ml-auto" onClick={() => pages.fetchNextPage()}>
+            Earlier calls
+          </Button>
+        )}
+      </div>
+    </Page>
+  );
+}
+
+function withCall(search: URLSearchParams, call: string): string {
+  const next = new URLSearchParams(search);
+  next.set("call", call);
+  return next.toString();
+}
+
+function verdictWords(c: Console["CallLine"]): string {
+  if (c.verdict === "refused") return `refused by ${c.refused_by}`;
+  const so = c.verdict === "held" ? `held ${milliseconds(c.wait_us)}` : "served";
+  return c.status < 300 ? so : `${so}, ${c.status}`;
+}
+
+/** Follow what is new; rows already asked for beyond the first page stay where they are. */
+function useLive(wanted: Wanted, follow: boolean) {
+  const queries = useQueryClient();
+  const query = new URLSearchParams(
+    Object.entries(wanted).flatMap(([name, value]) => (value === undefined ? [] : [[name, String(value)]])),
+  ).toString();
+  useEffect(() => {
+    const events = new EventSource(`/api/v1/traffic/live?${query}`);
+    events.addEventListener("traffic", () => {
+      queries.invalidateQueries({ queryKey: ["traffic"] });
+      if (follow) queries.invalidateQueries({ queryKey: ["calls"] });
+    });
+    return () => events.close();
+  }, [query, follow, queries]);
+}
+
+function Figure({ n, of, more = "" }: { n: number; of: string; more?: string }) {
+  return (
+    <div>
+      <div className="font-serif text-[27px] leading-tight">{count(n)}</div>
+      <Verdict of={of}>
+        {of}
+        {more}
+      </Verdict>
+    </div>
+  );
+}
+
+function Filter({
+  search,
+  set,
+}: {
+  search: URLSearchParams;
+  set: (name: string, value: string | null) => void;
+}) {
+  const consumers = useQuery({ queryKey: ["consumers"], queryFn: () => api.get("/consumers") });
+  const look = "border-b border-dashed border-kelp/50 bg-transparent font-semibold";
+  const since = search.get("since_us");
+  return (
+    <p className="text-soft">
+      Calls where{" "}
+      <select
+        aria-label="Verdict"
+        className={`${look} text-ink`}
+        value={search.get("verdict") ?? ""}
+        onChange={(e) => set("verdict", e.target.value || null)}
+      >
+        <option value="">verdict is anything</option>
+        <option value="served">verdict is served</option>
+        <option value="held">verdict is held</option>
+        <option value="refused">verdict is refused</option>
+      </select>{" "}
+      and{" "}
+      <select
+        aria-label="Consumer"
+        className={`${look} text-ink`}
+        value={search.get("consumer") ?? ""}
+        onChange={(e) => set("consumer", e.target.value || null)}
+      >
+        <option value="">consumer is anyone</option>
+        {consumers.data?.map((c) => (
+          <option key={c.id} value={c.id}>
+            consumer is {c.name}
+          </option>
+        ))}
+      </select>
+      {since && <> from {dayAndMinute(new Date(Number(since) / 1000))} on</>}
+      {search.get("meter") && <>, counted by one meter</>}
+    </p>
+  );
+}

@@ -1,0 +1,223 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, type Console } from "../../api/console";
+import { Button, Dialog, Trouble, Waiting } from "../../kit/controls";
+import { amount, dayAndMinute, month, plural } from "../../kit/format";
+import { useRows } from "../../kit/rows";
+import { Aside, Page, Pair } from "../frame";
+import { useOpened } from "../shell";
+
+type View = Console["PeriodView"];
+
+export function Periods() {
+  const navigate = useNavigate();
+  const list = useQuery({ queryKey: ["periods"], queryFn: () => api.get("/periods") });
+  const rows = list.data ?? [];
+  const { rowProps } = useRows(rows, (p) => p.start, (p) => navigate(`/settle/periods/${p.start}`));
+  return (
+    <Page title="Periods" sub="A period is a calendar month in the provider's time zone.">
+      <Trouble error={list.error} />
+      {list.isPending && <Waiting words="Reading the periods" />}
+      <table className="plain-table mt-4 max-w-[680px]">
+        <thead>
+          <tr>
+            <th>Period</th>
+            <th>State</th>
+            <th className="number">Invoices</th>
+            <th className="number">Invoiced, with tax</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((p) => (
+            <tr key={p.start} {...rowProps(p)}>
+              <td>
+                <Link className="figure-link" to={`/settle/periods/${p.start}`}>
+                  {month(p.start)}
+                </Link>
+              </td>
+              <td>{p.state}</td>
+              <td className="number">{p.invoices || ""}</td>
+              <td className="number text-brass">{p.invoices ? amount(p.total) : ""}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Page>
+  );
+}
+
+const SAYS: Record<string, string> = {
+  running: "Still running: charges are what is recorded so far.",
+  "ready to charge": "It has ended and has no invoices yet.",
+  drafted: "Draft invoices can be read, checked and charged anew.",
+  issued: "Its invoices are issued and never change again.",
+};
+
+export function PeriodPage() {
+  const { start = "" } = useParams();
+  const queries = useQueryClient();
+  const one = useQuery({
+    queryKey: ["period", start],
+    queryFn: () => api.get("/periods/{start}", { params: { path: { start } } }),
+    refetchInterval: 5_000,
+  });
+  const [issuing, setIssuing] = useState(false);
+  const run = useMutation({
+    mutationFn: () =>
+      api.post("/periods/{start}/run", {
+        params: { path: { start }, header: { "idempotency-key": crypto.randomUUID() } },
+      }),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  const p = one.data;
+  useOpened(p && month(p.start));
+  const navigate = useNavigate();
+  const { rowProps } = useRows(p?.charges ?? [], (c) => c.consumer_id, (c) =>
+    navigate(c.invoice_id ? `/settle/invoices/${c.invoice_id}` : `/admit/consumers/${c.consumer_id}`),
+  );
+  if (!p)
+    return (
+      <Page title="Period">
+        {one.error ? <Trouble error={one.error} /> : <Waiting words="Working out the charges" />}
+      </Page>
+    );
+  const drafts = p.charges.filter((c) => c.invoice_state === "draft");
+  const ended = p.state !== "running";
+  return (
+    <Page title={month(p.start)} sub={SAYS[p.state]} margin={<PeriodMargin period={p} result={run.data} />}>
+      <div className="my-4 flex items-center gap-3">
+        <a className="figure-link text-[13px]" href={`/api/v1/periods/${start}/charges.csv`} download>
+          Save as CSV
+        </a>
+        <span className="flex-1" />
+        {p.state !== "issued" && (
+          <Button main={drafts.length === 0} disabled={run.isPending} onClick={() => run.mutate()}>
+            {run.isPending
+              ? "Charging …"
+              : drafts.length
+                ? "Charge anew"
+                : `Make draft invoices for ${month(p.start)}`}
+          </Button>
+        )}
+        {drafts.length > 0 && ended && (
+          <Button main onClick={() => setIssuing(true)}>
+            Issue {plural(drafts.length, "invoice")}…
+          </Button>
+        )}
+      </div>
+      <Trouble error={run.error} />
+      <table className="plain-table">
+        <thead>
+          <tr>
+            <th>Consumer</th>
+            <th>Plans</th>
+            <th>Invoice</th>
+            <th>State</th>
+            <th className="number">Before tax</th>
+          </tr>
+        </thead>
+        <tbody>
+          {p.charges.map((c) => (
+            <tr key={c.consumer_id} {...rowProps(c)}>
+              <td>
+                <Link
+                  className="figure-link"
+                  to={`/admit/consumers/${c.consumer_id}`}
+                  onClick={(e) => e.stopPropagation()}
+                >
+                  {c.consumer}
+                </Link>
+              </td>
+              <td>{c.plans.join(", ")}</td>
+              <td>
+                {c.invoice_id ? (
+                  <Link
+                    className="figure-link"
+                    to={`/settle/invoices/${c.invoice_id}`}
+                    onClick={(e) => e.stopPropagation()}
+                  >
+                    {c.invoice_number}
+                  </Link>
+                ) : (
+                  <span className="text-soft">none yet</span>
+                )}
+              </td>
+              <td>{c.invoice_state ?? (ended ? "to charge" : "running")}</td>
+              <td className="number text-brass">{amount(c.charge)}</td>
+            </tr>
+          ))}
+        </tbody>
+        <tfoot>
+          <tr>
+            <td colSpan={4}>Together</td>
+            <td className="number font-semibold text-brass">{amount(p.subtotal)}</td>
+          </tr>
+        </tfoot>
+      </table>
+      {p.charges.length === 0 && <p className="py-4 text-soft">Nobody was subscribed in this period.</p>}
+      {issuing && <Issue period={p} drafts={drafts} onClose={() => setIssuing(false)} />}
+    </Page>
+  );
+}
+
+function PeriodMargin({ period, result }: { period: View; result?: Console["RunResult"] }) {
+  return (
+    <>
+      {result && (
+        <Aside title="This charge run">
+          <Pair name="Draft invoices made">{result.invoices}</Pair>
+          {result.left_alone > 0 && <Pair name="Left alone, because issued">{result.left_alone}</Pair>}
+          <Pair name="Total with tax">{amount(result.total)}</Pair>
+        </Aside>
+      )}
+      <Aside title="How a charge comes about">
+        <p className="text-soft">
+          Usage of the period, cut where a plan or revision changed, priced by the revision in force. Every
+          line is rounded once; tax is taken of their sum.
+        </p>
+      </Aside>
+      {period.runs.length > 0 && (
+        <Aside title="Charge runs">
+          {period.runs.map((r) => (
+            <Pair key={r.id} name={`${dayAndMinute(r.started_at)}, ${r.started_by}`}>
+              {plural(r.invoices, "invoice")}, {amount(r.total)}
+            </Pair>
+          ))}
+        </Aside>
+      )}
+    </>
+  );
+}
+
+function Issue({ period, drafts, onClose }: { period: View; drafts: View["charges"]; onClose: () => void }) {
+  const queries = useQueryClient();
+  const [key] = useState(() => crypto.randomUUID());
+  const issue = useMutation({
+    mutationFn: () =>
+      api.post("/invoices/issue", {
+        params: { header: { "idempotency-key": key } },
+        body: { invoices: drafts.flatMap((c) => (c.invoice_id ? [c.invoice_id] : [])) },
+      }),
+    onSuccess: async () => {
+      await queries.invalidateQueries();
+      onClose();
+    },
+  });
+  const sum = drafts.reduce((total, c) => total + Math.round(Number(c.charge) * 10000), 0) / 10000;
+  return (
+    <Dialog open onClose={onClose} title={`Issue the invoices of ${month(period.start)}`}>
+      <p>
+        {plural(drafts.length, "invoice")} of together {amount(sum)} before tax go out to{" "}
+        {drafts.map((c) => c.consumer).join(", ")}. Once issued they are never changed.
+      </p>
+      <Trouble error={issue.error} />
+      <div className="mt-4 flex justify-end gap-2">
+        <Button onClick={onClose}>Not yet</Button>
+        <Button main disabled={issue.isPending} onClick={() => issue.mutate()}>
+          Issue {plural(drafts.length, "invoice")}
+        </Button>
+      </div>
+    </Dialog>
+  );
+}

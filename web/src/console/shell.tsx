@@ -1,0 +1,287 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { DropdownMenu } from "radix-ui";
+import { useEffect, useState } from "react";
+import { Link, NavLink, useLocation, useNavigate } from "react-router";
+import { api, type Console } from "../api/console";
+import { Dialog, Kbd } from "../kit/controls";
+import { useKeys } from "../kit/keys";
+import { Finder } from "./finder";
+
+type Me = Console["Me"];
+type Counts = Console["Counts"];
+type PageLink = { name: string; to: string; count?: number };
+
+const PLACES = ["compose", "admit", "observe", "settle"] as const;
+const titled = (word: string) => word[0]?.toUpperCase() + word.slice(1);
+
+function pages(place: string, counts?: Counts): PageLink[] {
+  switch (place) {
+    case "compose":
+      return [
+        { name: "APIs", to: "/compose/apis", count: counts?.apis },
+        { name: "Meters", to: "/compose/meters", count: counts?.meters },
+        { name: "Products", to: "/compose/products", count: counts?.products },
+        { name: "Limits above plans", to: "/compose/limits" },
+        { name: "As a document", to: "/compose/tariff" },
+      ];
+    case "admit":
+      return [
+        { name: "The desk", to: "/admit/desk", count: counts?.waiting },
+        { name: "Consumers", to: "/admit/consumers", count: counts?.consumers },
+        { name: "Groups", to: "/admit/groups" },
+      ];
+    case "observe":
+      return [
+        { name: "Traffic", to: "/observe/traffic" },
+        { name: "Allowances", to: "/observe/allowances", count: counts?.near_the_end },
+      ];
+    case "settle":
+      return [{ name: "Periods", to: "/settle/periods", count: counts?.to_charge }];
+    default:
+      return [];
+  }
+}
+
+function firstPage(place: string): string {
+  return pages(place)[0]?.to ?? "/";
+}
+
+export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {
+  const location = useLocation();
+  const navigate = useNavigate();
+  const [finding, setFinding] = useState(false);
+  const [help, setHelp] = useState(false);
+  const counts = useQuery({
+    queryKey: ["counts"],
+    queryFn: () => api.get("/counts"),
+    refetchInterval: 20_000,
+  });
+  const place = PLACES.find((p) => location.pathname.startsWith(`/${p}`)) ?? "";
+  useKeys({
+    "/": () => setFinding(true),
+    "?": () => setHelp(true),
+    "1": () => navigate(firstPage("compose")),
+    "2": () => navigate(firstPage("admit")),
+    "3": () => navigate(firstPage("observe")),
+    "4": () => navigate(firstPage("settle")),
+    escape: () => navigate(-1),
+  });
+  useEffect(() => {
+    const listen = (event: KeyboardEvent) => {
+      if ((event.ctrlKey || event.metaKey) && event.key === "k") {
+        event.preventDefault();
+        setFinding(true);
+      }
+    };
+    window.addEventListener("keydown", listen);
+    return () => window.removeEventListener("keydown", listen);
+  }, []);
+  return (
+    <div className="grid h-full grid-rows-[50px_1fr]">
+      <header className="flex items-center gap-7 border-b border-line px-[22px]">
+        <Link to="/" className="flex items-center gap-2 font-serif text-[19px] font-medium">
+          <Mark />
+          Calm Tariff
+        </Link>
+        <nav aria-label="Places" className="ml-4 flex gap-6 self-stretch">
+          {PLACES.map((p, n) => (
+            <NavLink
+              key={p}
+              to={firstPage(p)}
+              title={`key ${n + 1}`}
+              className={`flex items-center border-b-2 ${place === p ? "border-kelp text-ink" : "border-transparent text-soft hover:text-ink"}`}
+            >
+              {titled(p)}
+              <Waits n={p === "admit" ? counts.data?.waiting : p === "settle" ? counts.data?.to_charge : 0} />
+            </NavLink>
+          ))}
+        </nav>
+        <button
+          type="button"
+          onClick={() => setFinding(true)}
+          className="ml-auto flex w-[230px] items-center justify-between border-b border-line px-0.5 py-1 text-[13px] text-soft hover:border-soft"
+        >
+          Find anything <Kbd>/</Kbd>
+        </button>
+        <PersonMenu me={me} onHelp={() => setHelp(true)} />
+      </header>
+      <div className="grid min-h-0 grid-cols-[178px_minmax(0,1fr)_auto]">
+        <Index place={place} counts={counts.data} />
+        {children}
+      </div>
+      {finding && <Finder onClose={() => setFinding(false)} />}
+      <Dialog open={help} onClose={() => setHelp(false)} title="Keys">
+        <KeyList />
+      </Dialog>
+    </div>
+  );
+}
+
+function Waits({ n }: { n?: number }) {
+  if (!n) return null;
+  return (
+    <sup className="ml-0.5 text-[11px] font-semibold text-madder">
+      {n}
+      <span className="sr-only"> waiting</span>
+    </sup>
+  );
+}
+
+function Mark() {
+  return (
+    <svg width="22" height="20" viewBox="0 0 22 20" aria-hidden="true">
+      <path d="M1 3v14M6 8v9M11 5v12M16 10v7M21 3v14" stroke="var(--color-ink)" strokeWidth="1.4" />
+      <path
+        d="M1 11c3.3 0 3.3-4 6.6-4s3.3 6 6.7 6S17.7 9 21 9"
+        fill="none"
+        stroke="var(--color-kelp)"
+        strokeWidth="2"
+      />
+    </svg>
+  );
+}
+
+function Index({ place, counts }: { place: string; counts?: Counts }) {
+  const location = useLocation();
+  const lately = useLately(location.pathname);
+  const shown = place ? [place] : PLACES;
+  return (
+    <nav aria-label="Contents" className="overflow-y-auto py-5 pr-0 pl-[22px]">
+      {shown.map((p) => (
+        <div key={p} className="mb-5">
+          <h2 className="mb-1.5 font-sans text-[12px] font-semibold text-soft">{titled(p)}</h2>
+          {pages(p, counts).map((page) => (
+            <NavLink
+              key={page.to}
+              to={page.to}
+              className={({ isActive }) =>
+                `flex items-baseline py-1 pr-3.5 ${isActive ? "font-semibold text-ink" : "text-soft hover:text-ink"}`
+              }
+            >
+              {page.name}
+              {page.count !== undefined && page.count > 0 && (
+                <>
+                  <span className="mx-1.5 flex-1 border-b border-dotted border-line" />
+                  {page.count}
+                </>
+              )}
+            </NavLink>
+          ))}
+        </div>
+      ))}
+      <div className="mb-5">
+        <NavLink
+          to="/record"
+          className={({ isActive }) =>
+            `block py-1 ${isActive ? "font-semibold text-ink" : "text-soft hover:text-ink"}`
+          }
+        >
+          The record
+        </NavLink>
+      </div>
+      {lately.length > 0 && (
+        <div>
+          <h2 className="mb-1.5 font-sans text-[12px] font-semibold text-soft">Lately</h2>
+          {lately.map((one) => (
+            <Link key={one.to} to={one.to} className="block truncate py-1 pr-3.5 text-soft hover:text-ink">
+              {one.name}
+            </Link>
+          ))}
+        </div>
+      )}
+    </nav>
+  );
+}
+
+type Opened = { name: string; to: string };
+
+function read(): Opened[] {
+  try {
+    return JSON.parse(localStorage.getItem("lately") ?? "[]");
+  } catch {
+    return [];
+  }
+}
+
+/** Remember a thing somebody has opened, for the index. */
+export function useOpened(name: string | undefined) {
+  const { pathname } = useLocation();
+  useEffect(() => {
+    if (!name) return;
+    const rest = read().filter((one) => one.to !== pathname);
+    localStorage.setItem("lately", JSON.stringify([{ name, to: pathname }, ...rest].slice(0, 5)));
+    window.dispatchEvent(new Event("lately"));
+  }, [name, pathname]);
+}
+
+function useLately(path: string): Opened[] {
+  const [lately, setLately] = useState(read);
+  useEffect(() => {
+    const listen = () => setLately(read());
+    window.addEventListener("lately", listen);
+    return () => window.removeEventListener("lately", listen);
+  }, []);
+  return lately.filter((one) => one.to !== path).slice(0, 4);
+}
+
+function PersonMenu({ me, onHelp }: { me: Me; onHelp: () => void }) {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const leave = async () => {
+    await api.delete("/session");
+    queries.clear();
+    navigate("/");
+    await queries.invalidateQueries();
+  };
+  const item = "block w-full cursor-pointer px-3 py-1.5 text-left outline-none data-highlighted:bg-kelp-tint";
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="text-[13px] text-soft hover:text-ink">
+        {me.name}, {me.role}
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={8}
+          className="rounded border border-line bg-sheet py-1 text-[13px] shadow-lg"
+        >
+          <DropdownMenu.Item className={item} onSelect={onHelp}>
+            Keys
+          </DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={leave}>
+            Sign out
+          </DropdownMenu.Item>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
+
+const KEYS: [string, string][] = [
+  ["1 – 4", "Compose, Admit, Observe, Settle"],
+  ["/ or Ctrl-K", "find anything"],
+  ["j, k", "move through rows"],
+  ["Enter", "open"],
+  ["Esc", "back"],
+  ["m", "fold or unfold the margin"],
+  ["g, d", "on the desk: grant, decline"],
+  ["Ctrl-Z, Ctrl-Y", "on a tariff sheet: undo, redo"],
+  ["?", "this list"],
+];
+
+function KeyList() {
+  return (
+    <table className="plain-table">
+      <tbody>
+        {KEYS.map(([key, words]) => (
+          <tr key={key}>
+            <td className="w-36">
+              <Kbd>{key}</Kbd>
+            </td>
+            <td>{words}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}

@@ -1,0 +1,67 @@
+/** Numbers, money and times through the platform's own formatting. Decimals arrive as text and stay exact. */
+
+let zone = "UTC";
+let money = "EUR";
+
+/** Set once, from the provider. */
+export function speak(timeZone: string, currency: string) {
+  zone = timeZone;
+  money = currency;
+}
+
+export const zoneName = () => zone;
+
+export function count(value: string | number): string {
+  return new Intl.NumberFormat("en", { maximumFractionDigits: 6 }).format(value as number);
+}
+
+export function amount(value: string | number, currency = money): string {
+  return new Intl.NumberFormat("en", { style: "currency", currency }).format(value as number);
+}
+
+/** An unrounded amount with all its digits. */
+export function exact(value: string, currency = money): string {
+  const digits = Math.min(12, Math.max(2, (value.split(".")[1] ?? "").replace(/0+$/, "").length));
+  return new Intl.NumberFormat("en", {
+    style: "currency",
+    currency,
+    minimumFractionDigits: digits,
+    maximumFractionDigits: digits,
+  }).format(value as unknown as number);
+}
+
+const format = (options: Intl.DateTimeFormatOptions) => (moment: string | Date) =>
+  new Intl.DateTimeFormat("en-GB", { timeZone: zone, ...options }).format(new Date(moment));
+
+export const day = format({ day: "numeric", month: "long" });
+export const dayAndYear = format({ day: "numeric", month: "long", year: "numeric" });
+export const minute = format({ hour: "2-digit", minute: "2-digit" });
+export const dayAndMinute = format({ day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+
+export function clock(moment: string): string {
+  const shown = format({ hour: "2-digit", minute: "2-digit", second: "2-digit" })(moment);
+  return `${shown}.${String(new Date(moment).getUTCMilliseconds()).padStart(3, "0")}`;
+}
+
+/** A calendar month, from its first day (a date, not an instant). */
+export function month(first: string): string {
+  return new Intl.DateTimeFormat("en-GB", { month: "long", year: "numeric", timeZone: "UTC" }).format(
+    new Date(first),
+  );
+}
+
+export function date(value: string): string {
+  return new Intl.DateTimeFormat("en-GB", {
+    weekday: "short",
+    day: "numeric",
+    month: "short",
+    timeZone: "UTC",
+  }).format(new Date(value));
+}
+
+export function milliseconds(microseconds: number): string {
+  const ms = microseconds / 1000;
+  return `${ms < 10 ? ms.toFixed(1) : Math.round(ms).toLocaleString("en")} ms`;
+}
+
+export const plural = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`;

@@ -1,0 +1,79 @@
+import { count, day } from "./format";
+
+type Props = {
+  used: number;
+  allowed: number;
+  projected?: number;
+  words: React.ReactNode;
+  tone?: "kelp" | "madder" | "brass";
+  label: string;
+};
+
+/** The picture of an allowance: a ruler with ticks, a fill for what is used, a hairline for the projected end. */
+export function Gauge({ used, allowed, projected, words, tone, label }: Props) {
+  const top = Math.max(allowed, used, Math.min(projected ?? 0, allowed * 1.5)) || 1;
+  const at = (value: number) => `${Math.min(100, (value / top) * 100)}%`;
+  const colour = tone ?? (used >= allowed ? "madder" : "kelp");
+  const fill = { kelp: "bg-kelp", madder: "bg-madder", brass: "bg-brass" }[colour];
+  return (
+    <div>
+      <div
+        className="relative h-3"
+        role="meter"
+        aria-label={label}
+        aria-valuemin={0}
+        aria-valuemax={allowed}
+        aria-valuenow={Math.min(used, allowed)}
+        aria-valuetext={`${count(used)} of ${count(allowed)}`}
+      >
+        {Array.from({ length: 11 }, (_, n) => n * 10).map((tick) => (
+          <span
+            key={tick}
+            className="absolute top-0 w-px bg-line"
+            style={{ left: at((allowed * tick) / 100), height: tick % 50 ? 6 : 10 }}
+          />
+        ))}
+        <span className="absolute inset-x-0 bottom-0 h-px bg-line" />
+        <span className={`absolute bottom-0 left-0 h-1 ${fill}`} style={{ width: at(used) }} />
+        {projected !== undefined && projected > used && (
+          <span className="absolute -top-0.5 bottom-0 w-px bg-ink" style={{ left: at(projected) }} />
+        )}
+      </div>
+      <div className="mt-1 text-[13px] text-soft">{words}</div>
+    </div>
+  );
+}
+
+type Allowance = {
+  used: string;
+  units: string;
+  percent: number;
+  when_spent: string;
+  projected_units: string;
+  spent_at: string | null;
+  window_end: string;
+  name: string;
+};
+
+/** An allowance's words: "71% used, at this pace spent on the 26th". */
+export function gaugeWords(g: Allowance): string {
+  const after =
+    { refuse: "then refused", charge: "then charged", warn: "then only warned" }[g.when_spent] ?? "";
+  const so = `${count(g.used)} of ${count(g.units)}, ${g.percent}% used`;
+  if (g.percent >= 100) return `${so}; spent, ${after} until ${day(g.window_end)}`;
+  if (g.spent_at) return `${so}; at this pace spent on ${day(g.spent_at)}, ${after}`;
+  return `${so}; at this pace ${count(g.projected_units)} by ${day(g.window_end)}`;
+}
+
+export function AllowanceGauge({ of }: { of: Allowance }) {
+  return (
+    <Gauge
+      label={of.name}
+      used={Number(of.used)}
+      allowed={Number(of.units)}
+      projected={Number(of.projected_units)}
+      tone={of.when_spent === "charge" && Number(of.used) >= Number(of.units) ? "brass" : undefined}
+      words={gaugeWords(of)}
+    />
+  );
+}

@@ -1,0 +1,195 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { createContext, useContext } from "react";
+import { Link, NavLink, Route, Routes, useNavigate } from "react-router";
+import { api, type Portal } from "../api/portal";
+import { Trouble, Waiting } from "../kit/controls";
+import { speak } from "../kit/format";
+import { SignIn, SignUp } from "./account";
+import { ApplicationPage, Applications } from "./applications";
+import { Browse } from "./browse";
+import { InvoicePage, Invoices } from "./invoices";
+import { ProductPage } from "./product";
+import { Usage } from "./usage";
+
+type Member = Portal["Member"];
+const Me = createContext<Member | null>(null);
+
+/** Who is signed in, and the provider's look. */
+export function useMe(): Member {
+  const me = useContext(Me);
+  if (!me) throw new Error("outside the portal");
+  return me;
+}
+
+export function App() {
+  const me = useQuery({
+    queryKey: ["me"],
+    queryFn: () => api.get("/me"),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  if (me.error)
+    return (
+      <div className="p-10">
+        <Trouble error={me.error} />
+      </div>
+    );
+  if (!me.data)
+    return (
+      <div className="p-10">
+        <Waiting words="Opening the portal" />
+      </div>
+    );
+  speak(me.data.look.time_zone, me.data.look.currency);
+  const look = me.data.look;
+  const colours = {
+    "--portal-main": look.main_colour,
+    "--portal-accent": look.accent_colour,
+    "--color-kelp": look.main_colour,
+  } as React.CSSProperties;
+  return (
+    <Me.Provider value={me.data}>
+      <div className="portal min-h-full bg-white text-[15px] text-[#1E2B2A]" style={colours}>
+        <Header me={me.data} />
+        <main className="mx-auto max-w-[1200px] px-6 pt-6 pb-16">
+          <Routes>
+            <Route path="/" element={<Browse />} />
+            <Route path="/products/:slug" element={<ProductPage />} />
+            <Route path="/sign-in" element={<SignIn />} />
+            <Route path="/sign-up" element={<SignUp />} />
+            <Route
+              path="/applications"
+              element={
+                <Own>
+                  <Applications />
+                </Own>
+              }
+            />
+            <Route
+              path="/applications/:id"
+              element={
+                <Own>
+                  <ApplicationPage />
+                </Own>
+              }
+            />
+            <Route
+              path="/usage"
+              element={
+                <Own>
+                  <Usage />
+                </Own>
+              }
+            />
+            <Route
+              path="/invoices"
+              element={
+                <Own>
+                  <Invoices />
+                </Own>
+              }
+            />
+            <Route
+              path="/invoices/:id"
+              element={
+                <Own>
+                  <InvoicePage />
+                </Own>
+              }
+            />
+            <Route
+              path="*"
+              element={
+                <>
+                  <h1>Nothing is here</h1>
+                  <p className="mt-2">
+                    <Link className="figure-link" to="/">
+                      See the data and plans
+                    </Link>
+                  </p>
+                </>
+              }
+            />
+          </Routes>
+        </main>
+      </div>
+    </Me.Provider>
+  );
+}
+
+function Own({ children }: { children: React.ReactNode }) {
+  return useMe().name ? children : <SignIn />;
+}
+
+function Header({ me }: { me: Member }) {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const leave = async () => {
+    await api.delete("/session");
+    queries.clear();
+    navigate("/");
+    await queries.invalidateQueries();
+  };
+  const link = ({ isActive }: { isActive: boolean }) =>
+    `border-b-2 pb-0.5 ${isActive ? "border-(--portal-accent)" : "border-transparent hover:border-white/40"}`;
+  return (
+    <header className="bg-(--portal-main) text-white">
+      <div className="mx-auto flex max-w-[1200px] flex-wrap items-center gap-x-6 gap-y-2 px-6 py-3.5 text-[14px]">
+        <Link to="/" className="flex items-center gap-3 font-serif text-[20px]">
+          <svg width="26" height="26" viewBox="0 0 26 26" aria-hidden="true">
+            <circle cx="13" cy="13" r="11.5" fill="none" stroke="var(--portal-accent)" strokeWidth="1.6" />
+            <path
+              d="M5 14c3 0 3-3.4 5.6-3.4S14 15 16.4 15 18.6 12 21 12"
+              fill="none"
+              stroke="#fff"
+              strokeWidth="2.2"
+            />
+          </svg>
+          {me.look.name}
+        </Link>
+        <nav aria-label="Main" className="flex flex-wrap gap-x-5 gap-y-1">
+          <NavLink to="/" end className={link}>
+            Data and plans
+          </NavLink>
+          {me.name && (
+            <>
+              <NavLink to="/applications" className={link}>
+                My applications
+              </NavLink>
+              <NavLink to="/usage" className={link}>
+                Usage
+              </NavLink>
+              <NavLink to="/invoices" className={link}>
+                Invoices
+              </NavLink>
+            </>
+          )}
+        </nav>
+        <div className="ml-auto flex gap-5">
+          {me.name ? (
+            <>
+              <span>
+                {me.name}, {me.consumer}
+              </span>
+              <button
+                type="button"
+                onClick={leave}
+                className="underline decoration-white/40 underline-offset-4"
+              >
+                Sign out
+              </button>
+            </>
+          ) : (
+            <>
+              <NavLink to="/sign-in" className={link}>
+                Sign in
+              </NavLink>
+              <NavLink to="/sign-up" className={link}>
+                Sign up
+              </NavLink>
+            </>
+          )}
+        </div>
+      </div>
+    </header>
+  );
+}

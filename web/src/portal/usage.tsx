@@ -1,0 +1,152 @@
+import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
+import { api } from "../api/portal";
+import { Button, Trouble, Waiting, WordButton } from "../kit/controls";
+import { count, dayAndMinute, milliseconds } from "../kit/format";
+import { AllowanceGauge } from "../kit/gauge";
+import { ReceiptLadder } from "../kit/receipt";
+import { Verdict } from "../kit/verdict";
+
+type Wanted = {
+  verdict?: "served" | "held" | "refused";
+  subscription?: number;
+  meter?: number;
+  since_us?: number;
+  until_us?: number;
+};
+
+/** One's allowances and calls; each call opens to its receipt. */
+export function Usage() {
+  const [search, setSearch] = useSearchParams();
+  const number = (name: string) => (search.get(name) ? Number(search.get(name)) : undefined);
+  const wanted: Wanted = {
+    verdict: (search.get("verdict") as Wanted["verdict"]) ?? undefined,
+    subscription: number("subscription"),
+    meter: number("meter"),
+    since_us: number("since_us"),
+    until_us: number("until_us"),
+  };
+  const chosen = search.get("call");
+  const gauges = useQuery({
+    queryKey: ["allowances"],
+    queryFn: () => api.get("/allowances"),
+    refetchInterval: 3_000,
+  });
+  const key = search.toString().replace(/&?call=[^&]*/, "");
+  const pages = useInfiniteQuery({
+    queryKey: ["calls", key],
+    queryFn: ({ pageParam }) => api.get("/calls", { params: { query: { ...wanted, cursor: pageParam } } }),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+    refetchInterval: 5_000,
+  });
+  const receipt = useQuery({
+    queryKey: ["receipt", chosen],
+    queryFn: () => api.get("/calls/{call_id}/receipt", { params: { path: { call_id: chosen ?? "" } } }),
+    enabled: chosen !== null,
+    placeholderData: keepPreviousData,
+  });
+  const set = (name: string, value: string | null) => {
+    const next = new URLSearchParams(search);
+    if (value) next.set(name, value);
+    else next.delete(name);
+    setSearch(next, { replace: true });
+  };
+  const rows = pages.data?.pages.flatMap((p) => p.calls) ?? [];
+  return (
+    <>
+      <h1>Usage</h1>
+      <div className="mt-4 grid gap-x-10 gap-y-5 md:grid-cols-2">
+        {gauges.data?.map((g) => (
+          <div key={g.subscription_id + g.name}>
+            <div className="mb-1">
+              <b className="font-semibold">{g.application}</b> on {g.product} · {g.plan}:{" "}
+              <span className="text-soft">{g.sentence}</span>
+            </div>
+            <AllowanceGauge of={g} />
+          </div>
+        ))}
+        {gauges.data?.length === 0 && (
+          <p className="text-soft">No plan yet; once you are on one, its allowances stand here.</p>
+        )}
+      </div>
+      <div className={`mt-8 grid gap-x-10 ${chosen ? "lg:grid-cols-[1fr_320px]" : ""}`}>
+        <div className="min-w-0 overflow-x-auto">
+          <p className="flex flex-wrap items-baseline gap-3">
+            <span className="font-serif text-[20px]">Calls</span>
+            <select
+              aria-label="Verdict"
+              className="border-b border-dashed border-line bg-transparent"
+              value={search.get("verdict") ?? ""}
+              onChange={(e) => set("verdict", e.target.value || null)}
+            >
+              <option value="">of any verdict</option>
+              <option value="served">served</option>
+              <option value="held">held</option>
+              <option value="refused">refused</option>
+            </select>
+            {search.get("since_us") && (
+              <WordButton onClick={() => setSearch({})}>of one day; show all</WordButton>
+            )}
+            <span className="text-[13px] text-soft">{count(pages.data?.pages[0]?.total ?? 0)} in view</span>
+          </p>
+          <Trouble error={pages.error} />
+          {pages.isPending && <Waiting words="Fetching your calls" />}
+          <table className="plain-table text-[14px]">
+            <thead>
+              <tr>
+                <th>Time</th>
+                <th>Operation</th>
+                <th>Application</th>
+                <th className="number">Took</th>
+                <th>Verdict</th>
+              </tr>
+            </thead>
+            <tbody>
+              {rows.map((c) => (
+                <tr key={c.call_id} aria-current={c.call_id === chosen || undefined}>
+                  <td className="whitespace-nowrap">
+                    <button type="button" className="figure-link" onClick={() => set("call", c.call_id)}>
+                      {dayAndMinute(c.at)}
+                    </button>
+                  </td>
+                  <td>{c.operation}</td>
+                  <td>{c.application}</td>
+                  <td className="number">{milliseconds(c.took_us)}</td>
+                  <td className="whitespace-nowrap">
+                    <Verdict of={c.verdict}>
+                      {c.verdict === "refused" ? `refused by ${c.refused_by}` : c.verdict}
+                    </Verdict>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          {!pages.isPending && rows.length === 0 && (
+            <p className="py-3 text-soft">No calls yet. With a key, the first one takes a minute.</p>
+          )}
+          {pages.hasNextPage && (
+            <Button className="mt-3" onClick={() => pages.fetchNextPage()}>
+              Earlier calls
+            </Button>
+          )}
+        </div>
+        {chosen && (
+          <aside
+            aria-label="Receipt"
+            className="border-[#D5DEE4] text-[14px] lg:border-l lg:pl-6 [&_.bg-paper]:bg-white"
+          >
+            <h2 className="mb-1.5">Receipt</h2>
+            {receipt.data ? (
+              <ReceiptLadder of={receipt.data} />
+            ) : receipt.error ? (
+              <Trouble error={receipt.error} />
+            ) : (
+              <Waiting words="Fetching the receipt" />
+            )}
+          </aside>
+        )}
+      </div>
+    </>
+  );
+}
