@@ -1,0 +1,81 @@
+"""The whole product running with demo data, and Chromium to use it with."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
+
+from calm_tariff.demo.load import load
+from calm_tariff.launch.database import Database
+from calm_tariff.services.context import context_for
+from calm_tariff.store.base import engine
+from calm_tariff.store.migrate import upgrade
+from tests.processes import Processes
+
+expect.set_options(timeout=45_000)
+SIZE = {"width": 1280, "height": 800}
+ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
+
+
+@pytest.fixture(scope="session")
+def product(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Processes]:
+    """Everything `./calm demo` starts, on other ports."""
+    url = database.make_schema("calm_browser")
+    upgrade(url)
+    processes = Processes(tmp_path_factory.mktemp("product"), url, demo=True)
+    load(context_for(engine(url)), processes.standins, scale=0.15)
+    for command in ("standins", "web", "gateway", "worker"):
+        processes.start(command)
+    yield processes
+    processes.stop()
+
+
+@pytest.fixture(scope="session")
+def chromium() -> Iterator[Browser]:
+    """Debian's Chromium, headless."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        yield browser
+        browser.close()
+
+
+class People:
+    """Browsers of several people at once, each signed in by the page itself."""
+
+    def __init__(self, product: Processes, chromium: Browser) -> None:
+        self.product, self.chromium = product, chromium
+        self.contexts: list[BrowserContext] = []
+        self.errors: list[str] = []
+
+    def page(self) -> Page:
+        context = self.chromium.new_context(viewport=SIZE, base_url=self.product.web)
+        self.contexts.append(context)
+        page = context.new_page()
+        page.set_default_timeout(45_000)
+        page.on("pageerror", lambda error: self.errors.append(str(error)))
+        return page
+
+    def staff(self, name: str) -> Page:
+        page = self.page()
+        page.goto("/")
+        page.get_by_role("button", name=name).click()
+        page.get_by_role("heading", name="Today").wait_for()
+        return page
+
+    def member(self, name: str) -> Page:
+        page = self.page()
+        page.goto("/portal/sign-in")
+        page.get_by_role("button", name=name).click()
+        page.get_by_role("heading", name="My applications").wait_for()
+        return page
+
+
+@pytest.fixture
+def people(product: Processes, chromium: Browser) -> Iterator[People]:
+    made = People(product, chromium)
+    yield made
+    for context in made.contexts:
+        context.close()
+    assert made.errors == []

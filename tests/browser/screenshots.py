@@ -1,0 +1,82 @@
+"""`./calm screenshots`: one picture of each main view, from a running `./calm demo`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from calm_tariff.demo import load as documents
+from tests.browser.conftest import ARGUMENTS, SIZE
+
+BASE = "http://127.0.0.1:8400"
+DOCUMENTS = Path(documents.__file__).parent / "documents"
+FOLDER = Path(__file__).parents[2] / "docs" / "screenshots"
+VIEWS = {
+    "Ines": {
+        "today": "/",
+        "tariff-sheet": "/compose/products/1",
+        "meter": "/compose/meters/5",
+        "api": "/compose/apis/2",
+        "document": "/compose/documents/new",
+        "effective-limits": "/compose/plans/6/limits",
+        "tariff-document": "/compose/tariff",
+        "record": "/record",
+    },
+    "Rui": {"desk": "/admit/desk", "consumer": "/admit/consumers/1"},
+    "Tomas": {"receipt": "/observe/traffic?verdict=refused", "allowances": "/observe/allowances"},
+    "Beatriz": {"period": "/settle/periods/2026-10-01", "invoice": "/settle/periods/2026-10-01"},
+}
+PORTAL = {"portal-product": "/portal/products/harbour-data", "portal-usage": "/portal/usage"}
+
+
+def main() -> None:
+    """Sign in as each person and photograph their views."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        for who, views in VIEWS.items():
+            page = browser.new_context(viewport=SIZE, base_url=BASE).new_page()
+            page.goto("/")
+            page.get_by_role("button", name=who).click()
+            page.get_by_role("heading", name="Today").wait_for()
+            for name, path in views.items():
+                page.goto(path)
+                page.wait_for_timeout(1500)
+                _open(page, name)
+                page.screenshot(path=FOLDER / f"{name}.png")
+        page = browser.new_context(viewport=SIZE, base_url=BASE).new_page()
+        page.goto("/portal/sign-in")
+        page.get_by_role("button", name="Marta").click()
+        page.get_by_role("heading", name="My applications").wait_for()
+        for name, path in PORTAL.items():
+            page.goto(path)
+            page.wait_for_timeout(1500)
+            page.screenshot(path=FOLDER / f"{name}.png")
+        browser.close()
+
+
+def _open(page: Page, name: str) -> None:
+    """Bring a view into the state its picture shows."""
+    if name == "receipt":
+        page.get_by_role("row").nth(1).click()
+    if name == "document":
+        text = (DOCUMENTS / "tides-v2.yaml").read_text(encoding="utf-8")
+        remote = "  /stations/{id}/chart:\n    $ref: https://elsewhere.example/chart.yaml\ncomponents:"
+        page.get_by_label("Or paste its text").fill(text.replace("components:", remote))
+        page.get_by_role("button", name="Read it").click()
+        page.get_by_role("heading", name="It becomes").wait_for()
+    if name == "tariff-document":
+        text = page.request.get("/api/v1/tariff").text()
+        page.get_by_label("Or paste it").fill(text.replace("amount: '40'", "amount: '42'"))
+        page.get_by_role("button", name="Compare it").click()
+        page.get_by_role("heading", name="2 differences").wait_for()
+    if name == "invoice":
+        page.get_by_role("row").filter(has_text="Gannet Ferries").get_by_role("link").last.click()
+        page.get_by_role("heading", name="Invoice").wait_for()
+        page.locator("tbody button").nth(1).click()
+    page.wait_for_timeout(900)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,111 @@
+"""Every view: nothing serious for axe, and the keyboard alone is enough."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import People
+
+AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
+CONSOLE = {
+    "Ines": [
+        "/", "/compose/apis", "/compose/apis/new", "/compose/apis/1", "/compose/documents/new", "/compose/meters",
+        "/compose/meters/1", "/compose/meters/4", "/compose/meters/new", "/compose/products",
+        "/compose/products/new", "/compose/products/1", "/compose/products/2", "/compose/products/3",
+        "/compose/revisions/1", "/compose/limits", "/compose/plans/6/limits", "/compose/plans/6/document",
+        "/compose/tariff", "/record", "/nowhere",
+    ],
+    "Rui": ["/", "/admit/desk", "/admit/desk?show=decided", "/admit/consumers", "/admit/consumers/1", "/admit/groups"],
+    "Tomas": ["/observe/traffic", "/observe/traffic?verdict=refused", "/observe/allowances"],
+    "Beatriz": ["/settle/periods", "/settle/periods/2026-10-01", "/settle/invoices/1"],
+}  # fmt: skip
+PORTAL = ["/", "/products/harbour-data", "/products/harbour-data?view=operations", "/applications",
+          "/applications/1", "/usage", "/invoices"]  # fmt: skip
+
+
+def serious(page: Page) -> list[str]:
+    """What axe finds that is serious or critical on the page as it stands."""
+    page.wait_for_load_state("networkidle") if "traffic" not in page.url else page.wait_for_timeout(700)
+    expect(page.get_by_text(" …", exact=False).filter(has_text="Reading")).to_have_count(0)
+    page.evaluate(AXE.read_text())
+    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+    return [
+        f"{page.url}: {v['id']} {v['nodes'][0]['html'][:160]}"
+        for v in found["violations"]
+        if v["impact"] in ("serious", "critical")
+    ]
+
+
+@pytest.mark.parametrize("who", list(CONSOLE))
+def test_axe_finds_nothing_serious_in_the_console(people: People, who: str) -> None:
+    page = people.staff(who)
+    found = []
+    for path in CONSOLE[who]:
+        page.goto(path)
+        page.get_by_role("heading", level=1).wait_for()
+        found += serious(page)
+    assert found == []
+
+
+def test_axe_finds_nothing_serious_in_the_portal_or_at_night(people: People) -> None:
+    page = people.page()
+    found = []
+    for path in ("/", "/portal/", "/portal/sign-in", "/portal/sign-up"):
+        page.goto(path)
+        page.get_by_role("heading", level=1).first.wait_for()
+        found += serious(page)
+    page = people.member("Leonor")
+    for path in PORTAL:
+        page.goto(f"/portal{path}")
+        page.get_by_role("heading", level=1).wait_for()
+        found += serious(page)
+    page.get_by_role("row").nth(1).get_by_role("link").click()
+    page.get_by_role("heading", level=1).wait_for()
+    found += serious(page)
+    night = people.staff("Ines")
+    night.emulate_media(color_scheme="dark")
+    for path in ("/", "/compose/products/1", "/observe/traffic"):
+        night.goto(path)
+        night.get_by_role("heading", level=1).wait_for()
+        found += serious(night)
+    assert found == []
+
+
+def test_the_keyboard_alone_is_enough(people: People) -> None:
+    page = people.staff("Ines")
+    page.keyboard.press("/")
+    page.keyboard.type("harbour d")
+    expect(page.get_by_role("option", name="Harbour Data product")).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Harbour Data")).to_be_visible()
+    word = page.locator('button[data-field="limits.0.burst"]').first
+    word.focus()
+    page.keyboard.press("Enter")
+    page.keyboard.type("7")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("Draft of Skiff revision 2, Ketch revision 3")).to_be_visible()
+    expect(word).to_be_focused()
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("Draft of Ketch revision 3")).to_be_visible()
+    page.keyboard.press("Enter")
+    page.keyboard.type("0")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("Burst: must be above 0")
+    page.keyboard.press("m")
+    expect(page.get_by_role("button", name="Unfold the margin")).to_be_visible()
+    page.keyboard.press("m")
+    page.keyboard.press("3")
+    expect(page.get_by_role("heading", level=1, name="Traffic")).to_be_visible()
+    page.get_by_role("row").nth(3).wait_for()
+    page.keyboard.press("j")
+    page.keyboard.press("j")
+    expect(page.locator("tr[aria-selected=true]")).to_have_count(1)
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("Why this call was")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_text("Each call opens to its receipt")).to_be_visible()
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog", name="Keys")).to_be_visible()
