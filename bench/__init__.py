@@ -1,0 +1,1 @@
+"""Speed and memory, each beside a baseline run in the same minute; only ratios mean something."""
