@@ -84,7 +84,7 @@ def _gateway(_: argparse.Namespace) -> int:
 
     s = Settings()
     with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
-        runner.run(serve(s.database_url, s.journal, s.gateway_name, s.gateway_port, s.journal_sync))
+        runner.run(serve(s))
     return 0
 
 

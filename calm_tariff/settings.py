@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Literal
 
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 
 class Settings(BaseSettings):
-    """Where things are and listen. Defaults are those of `./calm demo`."""
+    """Where things are and listen. Defaults are those of `./calm demo`.
+
+    `counters`: empty for counts in the gateway's memory, or redis://… for counts that several gateways share;
+    then `counters_away` says what happens while Redis is away, and `counters_space` sets installations apart.
+    `trusted_proxies`: addresses, with commas between. With a `proxy_token`, gateways decide for reverse proxies.
+    """
 
     model_config = SettingsConfigDict(env_prefix="CALM_")
 
@@ -22,7 +28,25 @@ class Settings(BaseSettings):
     demo: bool = False
     gateway_name: str = "gateway-1"
     journal_sync: bool = False
+    metrics_port: int = 8404
+    decisions_port: int = 8405
+    counters: str = ""
+    counters_away: Literal["local", "refuse"] = "local"
+    counters_space: str = "calm"
+    trusted_proxies: str = ""
+    proxy_token: str = ""
+    web_address: str = ""
     ticket_desk: str = ""
+
+    @property
+    def address(self) -> str:
+        """Where people and applications reach the console, the portal and the token endpoint."""
+        return self.web_address or f"http://127.0.0.1:{self.web_port}"
+
+    @property
+    def trusted(self) -> frozenset[str]:
+        """The addresses of proxies whose word on where a call came from is taken."""
+        return frozenset(filter(None, (a.strip() for a in self.trusted_proxies.split(","))))
 
     @property
     def ticket_desk_address(self) -> str:

@@ -9,12 +9,13 @@ from typing import Any
 import uvicorn
 from starlette.applications import Starlette
 from starlette.requests import Request
-from starlette.responses import FileResponse, PlainTextResponse, RedirectResponse, Response
+from starlette.responses import FileResponse, JSONResponse, PlainTextResponse, RedirectResponse, Response
 from starlette.routing import Mount, Route
 from starlette.staticfiles import StaticFiles
 
 from calm_tariff.console_api import app as console
 from calm_tariff.portal_api import app as portal
+from calm_tariff.portal_api import oauth
 from calm_tariff.services.context import Context, context_for
 from calm_tariff.settings import Settings
 from calm_tariff.store.base import engine
@@ -43,11 +44,16 @@ def create_app(ctx: Context, settings: Settings) -> Starlette:
     async def health(request: Request) -> Response:
         return PlainTextResponse("well")
 
+    async def about_tokens(request: Request) -> Response:
+        return JSONResponse(oauth.metadata(ctx.web_address))
+
     return Starlette(
         routes=[
             Route("/healthz", health),
             Mount("/api/v1", console.create_app(ctx, settings)),
             Mount("/portal/api/v1", portal.create_app(ctx, settings)),
+            Mount("/oauth2", oauth.create_app(ctx)),
+            Route("/.well-known/oauth-authorization-server", about_tokens),
             Mount("/assets", StaticFiles(directory=BUILT / "assets", check_dir=False)),
             Route("/portal", portal_root),
             Route("/portal/{rest:path}", portal_page),
@@ -67,7 +73,7 @@ def serve(settings: Settings) -> None:
     """Serve until told to stop."""
     ctx = context_for(
         engine(settings.database_url, pool_size=20, max_overflow=20),
-        web_address=f"http://127.0.0.1:{settings.web_port}",
+        web_address=settings.address,
         gateway_address=settings.gateway_address,
     )
     uvicorn.run(

@@ -17,6 +17,7 @@ from calm_tariff.services.shipping import closed_segments
 from calm_tariff.settings import Settings
 
 ROOT = Path(__file__).parents[1]
+PORTS = ("web", "gateway", "standins", "mail", "metrics", "decisions")
 
 
 def wait_for(what, seconds: float = 90.0):
@@ -45,11 +46,14 @@ class Processes:
     var: Path
     url: str
     demo: bool = False
+    more: dict[str, object] = field(default_factory=dict)
     running: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        ports = {f"{name}_port": free_port() for name in ("web", "gateway", "standins", "mail")}
-        self.settings = Settings(database_url=self.url, var=self.var, demo=self.demo, **ports)
+        ports = {f"{name}_port": free_port() for name in PORTS}
+        self.settings = Settings(
+            database_url=self.url, var=self.var, demo=self.demo, proxy_token="a proxy's token", **ports, **self.more
+        )
 
     @property
     def web(self) -> str:
@@ -63,17 +67,18 @@ class Processes:
     def standins(self) -> str:
         return self.settings.standins_address
 
-    def start(self, command: str) -> None:
-        """Start a process and wait until it answers."""
+    def start(self, command: str, name: str = "", **settings: object) -> None:
+        """Start a process and wait until it answers; several of one kind have a name each."""
         environment = {**os.environ, "PYTHONPATH": str(ROOT)}
-        environment |= {f"CALM_{k.upper()}": str(v) for k, v in self.settings.model_dump().items()}
-        self.running[command] = subprocess.Popen(
+        own = self.settings.model_copy(update=settings)
+        environment |= {f"CALM_{k.upper()}": str(v) for k, v in own.model_dump().items()}
+        self.running[name or command] = subprocess.Popen(
             [sys.executable, "-m", "calm_tariff.cli", command], env=environment, cwd=ROOT,
             preexec_fn=die_with_parent(signal.SIGKILL),
         )  # fmt: skip
         health = {
             "web": f"{self.web}/healthz",
-            "gateway": f"{self.gateway}/readyz",
+            "gateway": f"{own.gateway_address}/readyz",
             "standins": f"{self.standins}/mood",
         }
         if command in health:

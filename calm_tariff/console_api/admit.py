@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from datetime import date
+from typing import Any
+
 from fastapi import APIRouter
 from pydantic import BaseModel
 
 from calm_tariff.console_api.asking import Asking
-from calm_tariff.services import admission, consumers
+from calm_tariff.services import admission, consumers, overrides
 from calm_tariff.services.admission import Decision, RequestView, RequestWithBackground
 from calm_tariff.services.consumers import ConsumerLine, ConsumerView
+from calm_tariff.services.overrides import OverrideTyped, OverrideView
 
 router = APIRouter(tags=["admit"])
 
@@ -18,6 +22,14 @@ class DecisionIn(BaseModel):
 
     decision: Decision
     note: str = ""
+
+
+class OverrideIn(BaseModel):
+    """A limit for one subscription, in the shape of a plan's limits; why, and its last day."""
+
+    limit: dict[str, Any]
+    reason: str
+    until: date
 
 
 @router.get("/requests")
@@ -48,3 +60,21 @@ def list_consumers(ctx: Asking) -> list[ConsumerLine]:
 def read_consumer(ctx: Asking, consumer_id: int) -> ConsumerView:
     """One consumer with everything of it."""
     return consumers.one(ctx, consumer_id)
+
+
+@router.get("/consumers/{consumer_id}/overrides")
+def list_overrides(ctx: Asking, consumer_id: int) -> list[OverrideView]:
+    """The limits that stand or stood on single subscriptions of a consumer."""
+    return overrides.of_consumer(ctx, consumer_id)
+
+
+@router.post("/subscriptions/{subscription_id}/overrides", status_code=201)
+def make_override(ctx: Asking, subscription_id: int, typed: OverrideIn) -> OverrideView:
+    """Put a limit on one subscription, in place of the plan's of the same name."""
+    return overrides.make(ctx, subscription_id, OverrideTyped(typed.limit, typed.reason, typed.until))
+
+
+@router.delete("/overrides/{override_id}")
+def lift_override(ctx: Asking, override_id: int) -> OverrideView:
+    """End an override at once."""
+    return overrides.lift(ctx, override_id)

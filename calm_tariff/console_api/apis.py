@@ -14,9 +14,9 @@ from calm_tariff.edge.asking import Edition
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.services import api_documents, apis, house_limits, operations
 from calm_tariff.services.api_documents import Comparison, ReadingView
-from calm_tariff.services.apis import ApiSummary, ApiTyped, ApiView, ChosenBy, State
+from calm_tariff.services.apis import ApiSummary, ApiTyped, ApiView, ChosenBy, ForwardingTyped, State
 from calm_tariff.services.house_limits import HouseView
-from calm_tariff.services.operations import OperationPage, OperationTyped, OperationView, Standing
+from calm_tariff.services.operations import Answers, OperationPage, OperationTyped, OperationView, Standing
 
 router = APIRouter(tags=["APIs"])
 
@@ -63,6 +63,24 @@ class ApiIn(ApiSettings):
 
     state: Literal["draft", "live"] = "live"
     operations: list[OperationIn] = []
+
+
+class ForwardingIn(BaseModel):
+    """How back ends are asked; see `services.apis.ForwardingTyped`."""
+
+    connect_ms: int = 3000
+    answer_ms: int = 30_000
+    most_body_bytes: int = 10_000_000
+    cors_origins: list[str] = []
+    passes_caller: bool = False
+    breaker_failures: int = 5
+    breaker_seconds: int = 10
+
+
+class AnswersIn(BaseModel):
+    """Whether an operation answers from the back end or with its document's example."""
+
+    answers: Answers
 
 
 class StateIn(BaseModel):
@@ -117,6 +135,18 @@ def list_apis(ctx: Asking) -> list[ApiSummary]:
 def create_api(ctx: Asking, api: ApiIn) -> ApiView:
     """A new API version."""
     return apis.create(ctx, api.settings(api.state, api.operations))
+
+
+@router.put("/apis/{version_id}/forwarding")
+def set_forwarding(ctx: Asking, version_id: int, edition: Edition, typed: ForwardingIn) -> ApiView:
+    """Say how a version's back ends are asked."""
+    return apis.set_forwarding(ctx, version_id, edition, ForwardingTyped(**typed.model_dump()))
+
+
+@router.put("/operations/{operation_id}/answers")
+def set_answers(ctx: Asking, operation_id: int, typed: AnswersIn) -> OperationView:
+    """Have an operation answer from the back end, or with its document's example."""
+    return operations.set_answers(ctx, operation_id, typed.answers)
 
 
 @router.get("/apis/{version_id}")

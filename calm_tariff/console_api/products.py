@@ -17,7 +17,14 @@ from calm_tariff.services.consequences import Consequences, Estimate
 from calm_tariff.services.context import ROLES
 from calm_tariff.services.groups import GroupView
 from calm_tariff.services.house_limits import WhatACallerGets
-from calm_tariff.services.products import AccessRoute, ProductSummary, ProductTyped, ProductView, TermsVersion
+from calm_tariff.services.products import (
+    AccessRoute,
+    CredentialsTyped,
+    ProductSummary,
+    ProductTyped,
+    ProductView,
+    TermsVersion,
+)
 from calm_tariff.services.publishing import Existing, Revision
 from calm_tariff.services.tariff_sheet import Sheet
 
@@ -41,6 +48,15 @@ class ProductIn(BaseModel):
             self.name.strip(), self.description, self.terms_of_use, self.access_route, self.operations,
             self.contact, self.groups,
         )  # fmt: skip
+
+
+class CredentialsIn(BaseModel):
+    """How callers of a product prove who they are; see `services.products.CredentialsTyped`."""
+
+    kinds: list[str] = ["key"]
+    key_header: str = Field(default="X-API-Key", max_length=100)
+    key_query: str = Field(default="", max_length=100)
+    older_fields: bool = False
 
 
 class ProductNameIn(BaseModel):
@@ -135,6 +151,12 @@ def read_markdown(ctx: Asking, text: MarkdownIn) -> str:
     """Markdown as the portal will show it, as HTML."""
     ctx.actor.must_be(*ROLES)
     return html(text.text)
+
+
+@router.put("/products/{product_id}/credentials")
+def set_credentials(ctx: Asking, product_id: int, edition: Edition, typed: CredentialsIn) -> ProductView:
+    """Say how callers of a product prove who they are."""
+    return products.set_credentials(ctx, product_id, edition, CredentialsTyped(**typed.model_dump()))
 
 
 @router.get("/products")

@@ -46,7 +46,11 @@ def effective(
 
 
 def limits_of_a_plan(
-    terms: PlanTerms, operations_of: Mapping[str, tuple[str, ...]], provider: Iterable[Limit], api: Iterable[Limit]
+    terms: PlanTerms,
+    operations_of: Mapping[str, tuple[str, ...]],
+    provider: Iterable[Limit],
+    api: Iterable[Limit],
+    subscription: Iterable[Limit] = (),
 ) -> tuple[LayeredLimit, ...]:
     """All that holds on a plan, each quota bound to the operations its meter counts (`operations_of`)."""
     return effective(
@@ -54,4 +58,5 @@ def limits_of_a_plan(
         api=bound(api, operations_of),
         plan=terms.limits_over(operations_of),
         operation=terms.overrides_over(operations_of),
+        subscription=bound(subscription, operations_of),
     )

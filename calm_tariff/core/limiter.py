@@ -108,6 +108,10 @@ class _Compiled:
         """The earliest instant from `t` on at which the call would be admitted; None if never."""
         raise NotImplementedError
 
+    def stale(self, state: Any, t: int) -> bool:
+        """Whether the count says no more at `t` than none would, and may be forgotten."""
+        raise NotImplementedError
+
 
 class _RateLimit(_Compiled):
     __slots__ = ("calls", "full", "most", "period", "slack")
@@ -136,6 +140,9 @@ class _RateLimit(_Compiled):
         ahead = 0 if state is None else state - t * self.calls
         return (self.full - ahead if ahead > 0 else self.full) // self.period
 
+    def stale(self, state: Any, t: int) -> bool:
+        return bool(state <= t * self.calls)
+
     def opens(self, state: Any, t: int, call: Call) -> int | None:
         if self.slack < 0:
             return None
@@ -162,6 +169,9 @@ class _FixedWindow(_Compiled):
 
     def left(self, state: Any, t: int) -> Units:
         return self.calls - (0 if state is None or state[0] != t // self.period else int(state[1]))
+
+    def stale(self, state: Any, t: int) -> bool:
+        return bool(state[0] < t // self.period)
 
     def opens(self, state: Any, t: int, call: Call) -> int | None:
         if self.test(state, t, call) != REFUSED:
@@ -205,6 +215,9 @@ class _RollingWindow(_Compiled):
     def left(self, state: Any, t: int) -> Units:
         return self.calls - self._used(state, t)
 
+    def stale(self, state: Any, t: int) -> bool:
+        return self._used(state, t) == 0
+
     def opens(self, state: Any, t: int, call: Call) -> int | None:
         used = self._used(state, t)
         if used < self.calls:
@@ -234,6 +247,9 @@ class _Pacing(_Compiled):
 
     def left(self, state: Any, t: int) -> None:
         return None
+
+    def stale(self, state: Any, t: int) -> bool:
+        return bool(state <= t * self.calls)
 
     def opens(self, state: Any, t: int, call: Call) -> int | None:
         return t if state is None else max(t, -((self.patience - state) // self.calls))
@@ -285,6 +301,9 @@ class _Allowance(_Compiled):
     def left(self, state: Any, t: int) -> Units:
         left = self.units - self.used(state, t)
         return left if left > 0 else 0
+
+    def stale(self, state: Any, t: int) -> bool:
+        return bool(state[0] < self.window(t)[0])
 
     def opens(self, state: Any, t: int, call: Call) -> int | None:
         if self.test(state, t, call) != REFUSED:

@@ -10,7 +10,7 @@ from calm_tariff.core.errors import Invalid
 
 Measure = Literal["calls", "bytes_out", "bytes_in", "reported"]
 Environment = Literal["live", "sandbox"]
-CREDENTIALS = ("key", "client", "token")
+CREDENTIALS = ("key", "basic", "client", "token")
 PLACES = Decimal("0.000001")
 
 

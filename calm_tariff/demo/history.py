@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from calm_tariff.core.ids import call_id
-from calm_tariff.core.layers import limits_of_a_plan
+from calm_tariff.core.layers import Layer, limits_of_a_plan
 from calm_tariff.core.limiter import Clock, Stack
 from calm_tariff.core.limits import Call
 from calm_tariff.core.meters import Meter, Outcome, reading
@@ -90,7 +90,8 @@ def recorded(world: World, callers: list[Caller], start: datetime, now_us: int, 
     clock = Clock()
     stacks: dict[int, Stack] = {}
     operations_of = {m.key: tuple(sorted(m.operations)) for m in world.feed.meters.values()}
-    house = frozenset(limit.name for limit in (*world.feed.provider_limits, *world.feed.api_limits))
+    house: dict[str, Layer] = {limit.name: "provider" for limit in world.feed.provider_limits}
+    house |= {limit.name: "api" for limit in world.feed.api_limits}
     for at, place in wanted:
         caller = callers[place]
         if caller.started_us <= at < now_us:
@@ -133,7 +134,7 @@ def _call(
     stack: Stack,
     counts: dict[tuple[str, str], Any],
     clock: Clock,
-    house: frozenset[str],
+    house: dict[str, Layer],
 ) -> dict[str, Any]:
     known, weights = world.called[caller.product_id]
     op = known[bisect(weights, dice.random() * weights[-1])]
@@ -165,7 +166,9 @@ def _call(
         "api_version_id": op.version_id, "product_id": caller.product_id, "revision_id": stay[1],
         "stay_id": stay[0], "subscription_id": caller.subscription_id, "application_id": caller.application_id,
         "consumer_id": caller.consumer_id, "key_id": caller.key_id, "checks": rungs(decision, house), "units": units,
-        "told": {},
+        "told": {}, "credential": "key", "decide_us": 40 + took % 60,
+        "back_end_us": 0 if decision.verdict == "refused" else took - decision.wait_us - 150,
+        "reserved": call.units, "carried": {}, "remarks": [],
     }  # fmt: skip
 
 

@@ -6,7 +6,7 @@ a recorded call; a last line without its line end was cut off by a crash and is 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
@@ -14,6 +14,7 @@ from typing import Any
 
 import orjson
 
+from calm_tariff.core.layers import Layer
 from calm_tariff.core.limiter import Decision
 from calm_tariff.core.limits import Limit
 from calm_tariff.core.receipts import ladder
@@ -36,14 +37,14 @@ def line(record: dict[str, Any]) -> bytes:
     return orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE)
 
 
-def rungs(decision: Decision, house: frozenset[str]) -> list[Any]:
-    """What the receipt keeps of each check; of a limit above the plans (named in `house`) the limit itself,
-    too, because no revision keeps it."""
+def rungs(decision: Decision, above: Mapping[str, Layer]) -> list[Any]:
+    """What the receipt keeps of each check; of a limit that is no plan's (named in `above` with its layer)
+    the limit itself with that layer, too, because no revision keeps it."""
     kept: list[Any] = ladder(decision)
-    if house:
+    if above:
         for rung, check in zip(kept, decision.checks, strict=True):
-            if check.limit.name in house:
-                rung.append(_whole(check.limit))
+            if check.limit.name in above:
+                rung += [_whole(check.limit), above[check.limit.name]]
     return kept
 
 
@@ -52,9 +53,9 @@ def _whole(limit: Limit) -> Any:
     return write(replace(limit, applies_to=None))
 
 
-def closed_segments(folder: Path) -> Iterator[Path]:
-    """Closed segments under a folder of gateways' journals, oldest first for each gateway."""
-    yield from sorted(folder.glob(f"*/*{CLOSED}"))
+def closed_segments(folder: Path, gateway: str = "*") -> Iterator[Path]:
+    """Closed segments under a folder of gateways' journals, or of one of them, oldest first for each gateway."""
+    yield from sorted(folder.glob(f"{gateway}/*{CLOSED}"))
 
 
 def read_segment(path: Path) -> Segment:

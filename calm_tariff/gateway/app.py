@@ -3,29 +3,31 @@
 from __future__ import annotations
 
 import asyncio
-import hashlib
-import os
+import contextlib
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
-from decimal import Decimal
+from dataclasses import dataclass, field
 from typing import Any
 
 from aiohttp import ClientError, ClientResponse, ClientSession
 
-from calm_tariff.core.ids import call_id
-from calm_tariff.core.limiter import Clock, Decision
-from calm_tariff.core.limits import Call, Units
-from calm_tariff.core.meters import Environment, Outcome, covers, reading
-from calm_tariff.formats.journal import rungs
-from calm_tariff.gateway import forwarding, told
-from calm_tariff.gateway.forwarding import BackEndDown, Headers, Receive, Upload
+from calm_tariff.core.meters import CREDENTIALS
+from calm_tariff.formats import replies
+from calm_tariff.formats.replies import Headers
+from calm_tariff.gateway import admission, cors, forwarding
+from calm_tariff.gateway.asked import Asked, call_of, record_of, settled
+from calm_tariff.gateway.breaker import Breaker
+from calm_tariff.gateway.counters import Counters, CountersAway, LocalCounters
+from calm_tariff.gateway.credentials import Fault, without_key
+from calm_tariff.gateway.forwarding import BackEndDown, BodyTooLarge, CallerGone, Receive, Upload
 from calm_tariff.gateway.journal import Journal, Unwritable
-from calm_tariff.gateway.routing import has_dot_segments
-from calm_tariff.gateway.snapshot import EMPTY, Access, Place, Snapshot
-from calm_tariff.services.gateway_feed import Credential
+from calm_tariff.gateway.snapshot import EMPTY, Snapshot
+from calm_tariff.gateway.tally import Tally
+from calm_tariff.gateway.tokens import Tokens
+from calm_tariff.gateway.wire import abort
 
 Send = Callable[[dict[str, Any]], Any]
+SLOWEST_READER = 60
 
 
 def now_us() -> int:
@@ -34,208 +36,284 @@ def now_us() -> int:
 
 
 @dataclass(slots=True)
-class Asked:
-    """One call as far as it has come: what is known of it goes into the journal."""
-
-    at_us: int
-    method: str
-    path: str
-    credential: Credential | None = None
-    place: Place | None = None
-    access: Access | None = None
-    call: Call | None = None
-    decision: Decision | None = None
-    upload: Upload | None = None
-    status: int = 0
-    bytes_out: int = 0
-    verdict: str = "refused"
-    refused_by: str | None = None
-    started: bool = False
-    told: dict[str, str] = field(default_factory=dict)
-    reported: dict[str, str | None] = field(default_factory=dict)
-
-
-@dataclass(slots=True)
 class Gateway:
-    """The application. `snapshot` and `counts` are put in by whoever runs it."""
+    """The application. `snapshot`, `counters` and `session` are put in by whoever runs it.
+
+    `trusted` are the addresses of proxies before it, whose word on where a call came from is taken.
+    `fresh_at` is when the snapshot was last known to be the newest, by the monotonic clock.
+    """
 
     journal: Journal
     name: str = "gateway-1"
     snapshot: Snapshot = EMPTY
-    counts: dict[tuple[str, str], Any] = field(default_factory=dict)
-    clock: Clock = field(default_factory=Clock)
+    counters: Counters = field(default_factory=LocalCounters)
+    tokens: Tokens = field(default_factory=lambda: Tokens(""))
+    tally: Tally = field(default_factory=Tally)
     session: ClientSession | None = None
+    trusted: frozenset[str] = frozenset()
+    breakers: dict[tuple[int, str], Breaker] = field(default_factory=dict)
+    fresh_at: float = 0.0
 
     async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
         """Answer one HTTP call."""
         if scope["type"] != "http":
             return
-        raw_path = scope["raw_path"].decode("latin-1")
-        if raw_path in ("/healthz", "/readyz"):
-            await self._health(raw_path, send)
+        path = scope["raw_path"].decode("latin-1")
+        if path in ("/healthz", "/readyz"):
+            await self.health(path, send)
             return
-        asked = Asked(now_us(), scope["method"], raw_path)
+        asked = Asked(now_us(), scope["method"], path, scope["headers"], self._address(scope))
         if self.snapshot.number < 0 or self.journal.fault:
             await _not_ready(send)
             return
-        refusal = self._admit(asked, scope["headers"])
-        if refusal is not None:
-            await self._refuse(asked, send, *refusal)
+        self.tally.in_flight += 1
+        try:
+            await self._answer_call(asked, scope, receive, send)
+        finally:
+            self.tally.in_flight -= 1
+
+    async def _answer_call(self, asked: Asked, scope: dict[str, Any], receive: Receive, send: Send) -> None:
+        query: bytes = scope["query_string"]
+        asked.place = place = self.snapshot.place(asked.method, asked.path, asked.headers)
+        if place is not None:
+            asked.fields = cors.on_reply(place, asked.headers)
+            if asked.method == "OPTIONS" and place.match.operation_id is None and not place.route.gone:
+                await self._options(asked, send)
+                return
+        fault = await self.admit(asked, query)
+        if fault is None:
+            fault = self._open_breaker(asked)
+        if fault is not None:
+            await self._refuse(asked, send, fault)
             return
-        await self._decide(asked, scope, receive, send)
+        try:
+            await self.decide(asked)
+        except CountersAway:
+            detail = "Counts cannot be read at the moment, and calls are refused rather than let through uncounted."
+            await self._refuse(asked, send, Fault(503, "counters-away", "Counts are away", detail, "counters"))
+            return
+        assert asked.decided
+        if asked.verdict == "refused":
+            body, headers = replies.refusal(asked.decided.decision, asked.decided.at_us)
+            await self._answer(asked, send, 429, body, headers)
+            return
+        wait = asked.decided.decision.wait_us
+        if wait:
+            await asyncio.sleep(wait / 1_000_000)
+        assert asked.operation_id is not None
+        example = self.snapshot.example(asked.operation_id, asked.environment)
+        if example is not None:
+            asked.remarks.append("answered with the operation's example; no back end was asked")
+            answer = example.body.encode()
+            await self._answer(
+                asked, send, example.status, answer, [(b"content-type", example.content_type.encode())]
+            )  # fmt: skip
+            return
+        if not await self._forward(asked, query, receive, send):
+            await abort(scope)
 
-    def _admit(self, asked: Asked, headers: Headers) -> tuple[int, str, str] | None:
-        """Credential, route and access. The refusal as (status, title, detail), or None."""
-        secret = _secret(headers)
-        if secret is None:
-            asked.refused_by = "credential"
-            return 401, "No credential", "Send the key as X-API-Key, or as a bearer token in Authorization."
-        snapshot = self.snapshot
-        asked.credential = snapshot.credentials.get(hashlib.sha256(secret).hexdigest())
-        if asked.credential is None:
-            asked.refused_by = "credential"
-            return 401, "Unknown credential", "The key is unknown, revoked or expired."
-        if has_dot_segments(asked.path):
-            asked.refused_by = "route"
-            return 400, "Not a plain path", "The path has . or .. segments."
-        asked.place = snapshot.place(asked.method, asked.path, headers)
-        if asked.place is None:
-            asked.refused_by = "route"
-            return 404, "No such operation", f"No API answers {asked.method} {asked.path} here."
-        if asked.place.route.gone:
-            asked.refused_by = "route"
-            return 410, "Gone", f"{asked.place.route.name} answers no more."
-        operation = asked.place.match.operation_id
-        if operation is None:
-            asked.refused_by = "route"
-            return 405, "Not with this method", f"This path answers {', '.join(asked.place.match.methods)}."
-        environment = asked.credential.environment
-        asked.access = snapshot.access.get((asked.credential.application_id, operation, environment))
-        if asked.access is None:
-            asked.refused_by = "access"
-            return 403, "Not part of a plan", "The key is good, but no active subscription covers this operation."
-        if environment == "sandbox" and not asked.place.route.sandbox_url:
-            asked.refused_by = "access"
-            return 403, "No sandbox", f"{asked.place.route.name} has no sandbox. Call it with a live key."
-        return None
-
-    async def _decide(self, asked: Asked, scope: dict[str, Any], receive: Receive, send: Send) -> None:
-        access, credential = asked.access, asked.credential
-        assert access and credential
-        asked.call = Call(
-            at_us=asked.at_us,
-            key=str(credential.key_id),
-            application=str(credential.application_id),
-            consumer=str(credential.consumer_id),
-            subscription=str(access.grant.subscription_id),
-            operation=access.operation,
-            units=access.reserves,
-            settles=access.settles,
+    async def admit(self, asked: Asked, query: bytes) -> Fault | None:
+        """Whose call it is, for which operation, under which subscription; or why it is refused."""
+        fault = (
+            await admission.identify(self.snapshot, self.tokens, asked, query)
+            or admission.route(asked)
+            or admission.find_access(self.snapshot, asked)
         )
-        decision = asked.decision = access.stack.decide(asked.call, self.counts, self.clock)
-        asked.verdict = decision.verdict
+        if fault is not None:
+            asked.refused_by = fault.by
+        return fault
+
+    async def decide(self, asked: Asked) -> None:
+        """Test and take the limits. Raises `CountersAway`."""
+        access, place = asked.access, asked.place
+        assert access and place
+        begun = time.perf_counter_ns()
+        asked.call = call_of(asked)
+        asked.decided = decided = await self.counters.decide(access.stack, asked.call)
+        decision = decided.decision
+        asked.verdict, asked.refused_by = decision.verdict, decision.by
+        fields = replies.rate_limit_fields(access.policies, decision, decided.at_us) + place.notices
+        if access.rules.older_fields:
+            fields += replies.older_fields(decision, decided.at_us)
+        asked.fields = fields + asked.fields
+        asked.decide_us = (time.perf_counter_ns() - begun) // 1000
+
+    def record(self, asked: Asked) -> None:
+        """Meter the call, settle what was reserved, and put it into the journal. Raises `Unwritable`."""
+        units = settled(asked, self.counters)
+        self.journal.append(record_of(asked, self.name, units, now_us()))
+        self.tally.count(asked)
+
+    async def _options(self, asked: Asked, send: Send) -> None:
+        """A preflight, or the question what a path answers: said by the gateway, neither counted nor recorded."""
         assert asked.place
-        fields = told.rate_limit_fields(access.policies, decision, self.clock.last) + asked.place.notices
-        if decision.verdict == "refused":
-            asked.refused_by = decision.by
-            body, headers = told.refusal(decision, self.clock.last)
-            await self._answer(asked, send, 429, body, headers + fields)
-            return
-        if decision.wait_us:
-            await asyncio.sleep(decision.wait_us / 1_000_000)
-        await self._forward(asked, scope, receive, send, fields)
+        fields = cors.preflight(asked.place, asked.headers)
+        if fields is None:
+            fields = [(b"allow", ", ".join(cors.methods(asked.place)).encode()), *asked.fields]
+        await send({"type": "http.response.start", "status": 204, "headers": fields})
+        await send({"type": "http.response.body", "body": b""})
 
-    async def _forward(
-        self, asked: Asked, scope: dict[str, Any], receive: Receive, send: Send, fields: Headers
-    ) -> None:
-        assert asked.place and self.session
-        headers: Headers = scope["headers"]
-        query = scope["query_string"].decode("latin-1")
-        route = asked.place.route
-        sandbox = asked.credential is not None and asked.credential.environment == "sandbox"
-        url = (
-            (route.sandbox_url if sandbox else route.back_end_url).rstrip("/")
-            + asked.place.rest
-            + (f"?{query}" if query else "")
+    def _breaker(self, asked: Asked) -> Breaker:
+        assert asked.place
+        route, key = asked.place.route, (asked.place.route.version_id, asked.environment)
+        settings = route.forwarding
+        known = self.breakers.get(key)
+        if known is None or (known.failures, known.seconds) != (settings.breaker_failures, settings.breaker_seconds):
+            known = self.breakers[key] = Breaker(settings.breaker_failures, settings.breaker_seconds)
+        return known
+
+    def _open_breaker(self, asked: Asked) -> Fault | None:
+        """Refuse before anything is consumed where the back end is being left alone."""
+        wait = self._breaker(asked).wait(time.monotonic())
+        if not wait:
+            return None
+        assert asked.operation_id is not None
+        if self.snapshot.example(asked.operation_id, asked.environment) is not None:
+            return None
+        asked.refused_by = "back end"
+        detail = "The back end has failed again and again and is left alone for a moment. Nothing was counted."
+        fault = Fault(503, "back-end-resting", "The back end is down", detail, "back end")
+        asked.fields = [*asked.fields, (b"retry-after", str(max(1, -(-int(wait * 1000) // 1000))).encode())]
+        return fault
+
+    async def _forward(self, asked: Asked, query: bytes, receive: Receive, send: Send) -> bool:
+        """Ask the back end and pass its answer back; False where the answer broke off in the middle."""
+        place, access = asked.place, asked.access
+        assert place and access and self.session and asked.presented
+        route = place.route
+        if asked.presented.at.startswith("?"):
+            query = without_key(query, access.rules.key_query)
+        base = route.sandbox_url if asked.environment == "sandbox" else route.back_end_url
+        url = base.rstrip("/") + place.rest + (f"?{query.decode('latin-1')}" if query else "")
+        headers = forwarding.passed_headers(
+            asked.headers, access.rules.key_header.encode(), asked.address, bool(self.trusted)
         )
-        if forwarding.has_body(headers):
-            asked.upload = Upload(receive)
+        if route.forwarding.passes_caller:
+            headers += told_back_end(asked)
+        if forwarding.has_body(asked.headers):
+            asked.upload = Upload(receive, route.forwarding.most_body_bytes)
+        breaker = self._breaker(asked)
+        breaker.begin()
+        begun = time.perf_counter_ns()
+        patience = forwarding.patience(route.forwarding)
         try:
-            answer = await forwarding.ask(self.session, asked.method, url, headers, asked.upload)
+            answer = await forwarding.ask(self.session, asked.method, url, headers, asked.upload, patience)
         except BackEndDown as down:
-            await self._back_end_down(asked, send, down, fields)
-            return
+            asked.back_end_us = (time.perf_counter_ns() - begun) // 1000
+            breaker.end(False, time.monotonic())
+            await self._back_end_down(asked, send, down.status)
+            return True
+        except BodyTooLarge:
+            breaker.end(True, time.monotonic())
+            most = f"{route.name} takes bodies of up to {route.forwarding.most_body_bytes:,} bytes."
+            body, fields = replies.problem(413, "Body too large", most, code="body-too-large")
+            await self._answer(asked, send, 413, body, fields)
+            return True
+        except CallerGone:
+            breaker.end(True, time.monotonic())
+            asked.remarks.append("the caller hung up or stopped in the middle of the body")
+            body, fields = replies.problem(408, "Body not received", "The body stopped coming.", code="body-stopped")
+            await self._answer(asked, send, 408, body, fields)
+            return True
+        asked.back_end_us = (time.perf_counter_ns() - begun) // 1000
+        breaker.end(answer.status < 500, time.monotonic())
         try:
-            await self._pass_back(asked, answer, send, fields)
+            return await self._pass_back(asked, answer, receive, send)
         except Unwritable:
             if asked.started:
-                raise
+                return False
             await _not_ready(send)
+            return True
         finally:
             # Once read to its end the connection has gone back to the pool; otherwise this ends it.
             answer.close()
 
-    async def _pass_back(self, asked: Asked, answer: ClientResponse, send: Send, fields: Headers) -> None:
+    async def _pass_back(self, asked: Asked, answer: ClientResponse, receive: Receive, send: Send) -> bool:
         """Send the answer on. The call is in the journal before the last byte leaves."""
+        assert asked.place and asked.access
         asked.status = answer.status
-        if asked.access:
-            for counting in asked.access.meters:
-                if counting.meter.header:
-                    asked.reported[counting.meter.header] = answer.headers.get(counting.meter.header)
-        asked.told = {k.decode(): v.decode() for k, v in fields}
-        headers = forwarding.returned_headers(answer) + fields
+        for counting in asked.access.meters:
+            if counting.meter.header:
+                asked.reported[counting.meter.header] = answer.headers.get(counting.meter.header)
+        asked.told = {k.decode(): v.decode("latin-1") for k, v in asked.fields}
+        own_cors = bool(asked.place.route.forwarding.cors_origins)
+        headers = forwarding.returned_headers(answer, own_cors) + asked.fields
         length = answer.headers.get("Content-Length")
         if length is not None:
             headers.append((b"content-length", length.encode()))
         start = {"type": "http.response.start", "status": answer.status, "headers": headers}
-        try:
-            if length is not None and int(length) <= forwarding.SMALL_BODY:
+        if asked.method == "HEAD" or (length is not None and int(length) <= forwarding.SMALL_BODY):
+            try:
                 body = await answer.read()
-                asked.bytes_out = len(body)
-                self._record(asked)
-                await send(start)
-                await send({"type": "http.response.body", "body": body})
-                return
+            except TimeoutError:
+                await self._back_end_down(asked, send, 504)
+                return True
+            except (ClientError, OSError):
+                await self._back_end_down(asked, send, 502)
+                return True
+            asked.bytes_out = len(body)
+            self.record(asked)
             await send(start)
-            asked.started = True
-            waiting = b""
+            await send({"type": "http.response.body", "body": body})
+            return True
+        await send(start)
+        asked.started = True
+        return await self._stream(asked, answer, receive, send)
+
+    async def _stream(self, asked: Asked, answer: ClientResponse, receive: Receive, send: Send) -> bool:
+        """Pass a long answer on part by part, counting what has left; the last part leaves after the record."""
+        hung_up = asyncio.ensure_future(_hung_up(receive)) if asked.upload is None else None
+        waiting = b""
+        sent = 0
+        try:
             async for chunk in answer.content.iter_any():
                 if waiting:
-                    await send({"type": "http.response.body", "body": waiting, "more_body": True})
-                asked.bytes_out += len(chunk)
+                    await asyncio.wait_for(
+                        send({"type": "http.response.body", "body": waiting, "more_body": True}), SLOWEST_READER
+                    )  # fmt: skip
+                    if hung_up and hung_up.done():
+                        break
+                    asked.bytes_out = sent = sent + len(waiting)
                 waiting = chunk
-        except (ClientError, OSError):
-            if not asked.bytes_out and length is not None and int(length) <= forwarding.SMALL_BODY:
-                await self._back_end_down(asked, send, BackEndDown(False), fields)
-                return
-            self._record(asked)
-            raise
-        self._record(asked)
-        await send({"type": "http.response.body", "body": waiting})
+            else:
+                asked.bytes_out = sent + len(waiting)
+                self.record(asked)
+                await send({"type": "http.response.body", "body": waiting})
+                return True
+        except (ClientError, OSError, TimeoutError):
+            asked.remarks.append(f"the answer broke off after {sent} bytes")
+            self.record(asked)
+            return False
+        finally:
+            if hung_up:
+                hung_up.cancel()
+                with contextlib.suppress(asyncio.CancelledError):
+                    await hung_up
+        asked.remarks.append(f"the caller hung up after {sent} bytes")
+        self.record(asked)
+        return True
 
-    async def _back_end_down(self, asked: Asked, send: Send, down: BackEndDown, fields: Headers) -> None:
-        body, headers = told.problem(
-            504 if down.timed_out else 503,
-            "The back end is down",
-            "The call was let through, but the back end did not answer. Try again shortly.",
-        )
-        if not down.timed_out:
+    async def _back_end_down(self, asked: Asked, send: Send, status: int) -> None:
+        title, detail = _DOWN[status]
+        body, headers = replies.problem(status, title, detail, code=_DOWN_CODES[status])
+        if status == 503:
             headers.append((b"retry-after", b"5"))
-        await self._answer(asked, send, 504 if down.timed_out else 503, body, headers + fields)
-
-    async def _refuse(self, asked: Asked, send: Send, status: int, title: str, detail: str) -> None:
-        body, headers = told.problem(status, title, detail)
-        if status == 401:
-            headers.append((b"www-authenticate", b'Bearer realm="api"'))
-        if status == 405 and asked.place:
-            headers.append((b"allow", ", ".join(asked.place.match.methods).encode()))
         await self._answer(asked, send, status, body, headers)
 
+    async def _refuse(self, asked: Asked, send: Send, fault: Fault) -> None:
+        asked.refused_by = fault.by
+        body, headers = replies.problem(fault.status, fault.title, fault.detail, code=fault.code)
+        headers += challenge(asked, fault)
+        await self._answer(asked, send, fault.status, body, headers)
+
     async def _answer(self, asked: Asked, send: Send, status: int, body: bytes, headers: Headers) -> None:
-        asked.status, asked.bytes_out = status, len(body)
-        asked.told = {k.decode(): v.decode() for k, v in headers if k != b"content-type"}
+        """Answer by ourselves."""
+        asked.status = status
+        asked.bytes_out = 0 if asked.method == "HEAD" else len(body)
+        headers = headers + asked.fields
+        asked.told = {k.decode(): v.decode("latin-1") for k, v in headers if k != b"content-type"}
         try:
-            self._record(asked)
+            self.record(asked)
         except Unwritable:
             await _not_ready(send)
             return
@@ -243,96 +321,82 @@ class Gateway:
         await send({"type": "http.response.start", "status": status, "headers": headers})
         await send({"type": "http.response.body", "body": b"" if asked.method == "HEAD" else body})
 
-    def _record(self, asked: Asked) -> None:
-        """Meter the call, settle what was reserved, and put it into the journal."""
-        units = self._settled(asked)
-        grant = asked.access.grant if asked.access else None
-        credential, place, decision = asked.credential, asked.place, asked.decision
-        self.journal.append(
-            {
-                "call_id": call_id(asked.at_us, int.from_bytes(os.urandom(10), "big")),
-                "at_us": asked.at_us,
-                "source": self.name,
-                "environment": credential.environment if credential else "live",
-                "verdict": asked.verdict,
-                "refused_by": asked.refused_by,
-                "status": asked.status,
-                "wait_us": decision.wait_us if decision else 0,
-                "took_us": now_us() - asked.at_us,
-                "retry_after_us": decision.retry_after_us if decision else None,
-                "bytes_in": asked.upload.size if asked.upload else 0,
-                "bytes_out": asked.bytes_out,
-                "method": asked.method[:10],
-                "path": asked.path[:400],
-                "operation_id": place.match.operation_id if place else None,
-                "api_version_id": place.route.version_id if place else None,
-                "product_id": grant.product_id if grant else None,
-                "revision_id": grant.revision_id if grant else None,
-                "stay_id": grant.stay_id if grant else None,
-                "subscription_id": grant.subscription_id if grant else None,
-                "application_id": credential.application_id if credential else None,
-                "consumer_id": credential.consumer_id if credential else None,
-                "key_id": credential.key_id if credential else None,
-                "checks": rungs(decision, asked.access.house) if decision and asked.access else [],
-                "units": units,
-                "told": asked.told,
-            }
-        )
-
-    def _settled(self, asked: Asked) -> dict[str, str]:
-        """Units by meter id of a served call, with the quotas put right by them."""
-        access, call = asked.access, asked.call
-        if access is None or call is None or asked.verdict == "refused":
-            return {}
-        sandbox = asked.credential is not None and asked.credential.environment == "sandbox"
-        environment: Environment = "sandbox" if sandbox else "live"
-        units: dict[str, str] = {}
-        outcome = Outcome(
-            operation=access.operation,
-            status=asked.status,
-            bytes_in=asked.upload.size if asked.upload else 0,
-            bytes_out=asked.bytes_out,
-            environment=environment,
-        )
-        for counting in access.meters:
-            header = counting.meter.header
-            read = reading(
-                counting.meter, outcome if header is None else replace(outcome, reported=asked.reported.get(header))
-            )
-            if read is not None:
-                units[str(counting.meter_id)] = str(read.units)
-            if access.settles and covers(counting.meter, access.operation, environment):
-                access.stack.settle(call, _exact(read.units) if read else 0, self.counts, counting.meter.key)
-        return units
-
-    async def _health(self, path: str, send: Send) -> None:
+    async def health(self, path: str, send: Send) -> None:
         ready = self.snapshot.number >= 0 and not self.journal.fault
         status = 200 if ready or path == "/healthz" else 503
-        body, headers = told.problem(
+        body, headers = replies.problem(
             status, "Ready" if ready else "Not ready", self.journal.fault or "", snapshot=self.snapshot.number
         )
         await send({"type": "http.response.start", "status": status, "headers": headers})
         await send({"type": "http.response.body", "body": body})
 
+    def _address(self, scope: dict[str, Any]) -> str:
+        """Where the call came from: the first address, from our side, that is no trusted proxy's."""
+        client = scope.get("client")
+        address = str(client[0]) if client else ""
+        if address not in self.trusted:
+            return address
+        way = [v.decode("latin-1") for k, v in scope["headers"] if k == b"x-forwarded-for"]
+        for each in reversed([part.strip() for part in ",".join(way).split(",") if part.strip()]):
+            address = each
+            if each not in self.trusted:
+                break
+        return address
 
-def _exact(units: Decimal) -> Units:
-    """Whole units as an integer, so that counts stay integers wherever they can."""
-    whole = int(units)
-    return whole if whole == units else units
+
+def challenge(asked: Asked, fault: Fault) -> Headers:
+    """What a refused caller could do instead, as fields: `WWW-Authenticate` (RFC 6750, 7617) and `Allow`."""
+    if fault.status == 405 and asked.place:
+        return [(b"allow", ", ".join(cors.methods(asked.place)).encode())]
+    if fault.code == "scope-missing" and asked.access:
+        scopes = " ".join(sorted(asked.access.scopes)).encode()
+        return [(b"www-authenticate", b'Bearer realm="api", error="insufficient_scope", scope="' + scopes + b'"')]
+    if fault.status != 401:
+        return []
+    kinds = asked.access.rules.kinds if asked.access else frozenset(CREDENTIALS)
+    error = b', error="invalid_token"' if fault.code.startswith("token-") else b""
+    basic = [(b"www-authenticate", b'Basic realm="api"')] if "basic" in kinds else []
+    return [(b"www-authenticate", b'Bearer realm="api"' + error), *basic]
 
 
-def _secret(headers: Headers) -> bytes | None:
-    bearer = None
-    for name, value in headers:
-        if name == b"x-api-key":
-            return value.strip()
-        if name == b"authorization" and value[:7].lower() == b"bearer ":
-            bearer = value[7:].strip()
-    return bearer
+_DOWN = {
+    502: ("The back end answered nonsense", "The call was let through, but the back end broke off. Try again shortly."),
+    503: (
+        "The back end is down",
+        "The call was let through, but the back end did not answer. Try again shortly.",
+    ),
+    504: ("The back end takes too long", "The call was let through, but the back end did not answer in time."),
+}
+_DOWN_CODES = {502: "back-end-broke-off", 503: "back-end-down", 504: "back-end-too-slow"}
+
+
+def told_back_end(asked: Asked) -> Headers:
+    """Who calls, for back ends whose owner wants to know. Values are percent-encoded where they are not ASCII."""
+    access = asked.access
+    assert access
+    caller, grant = access.caller, access.grant
+    told = [
+        (b"calm-consumer", caller.consumer), (b"calm-application", caller.name),
+        (b"calm-client", caller.client_id), (b"calm-plan", f"{grant.product} / {grant.plan}"),
+        (b"calm-subscription", str(grant.subscription_id)), (b"calm-environment", asked.environment),
+    ]  # fmt: skip
+    fields = [(k, replies.plain_text(v)) for k, v in told]
+    if caller.tags:
+        fields.append((b"calm-tags", replies.dictionary(caller.tags)))
+    return fields
+
+
+async def _hung_up(receive: Receive) -> None:
+    """Return once the caller has hung up."""
+    while (await receive())["type"] != "http.disconnect":
+        pass
 
 
 async def _not_ready(send: Send) -> None:
-    body, headers = told.problem(503, "Not ready", "The gateway cannot record calls now, so it serves none.")
-    headers += [(b"retry-after", b"5"), (b"content-length", str(len(body)).encode())]
+    body, headers = replies.problem(
+        503, "Not ready", "The gateway cannot record calls at the moment and serves none. Try again shortly.",
+        code="not-ready",
+    )  # fmt: skip
+    headers.append((b"retry-after", b"2"))
     await send({"type": "http.response.start", "status": 503, "headers": headers})
     await send({"type": "http.response.body", "body": body})

@@ -2,32 +2,64 @@
 
 from __future__ import annotations
 
+import asyncio
+import os
+import re
 from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass
 from typing import Any
 
-from aiohttp import ClientError, ClientResponse, ClientSession, ClientTimeout, DummyCookieJar, TCPConnector
+from aiohttp import (
+    ClientConnectorError,
+    ClientError,
+    ClientResponse,
+    ClientSession,
+    ClientTimeout,
+    DummyCookieJar,
+    TCPConnector,
+)
 from yarl import URL
 
+from calm_tariff.formats.replies import Headers
+from calm_tariff.services.gateway_feed import Forwarding
+
 Receive = Callable[[], Awaitable[dict[str, Any]]]
-Headers = list[tuple[bytes, bytes]]
 
 # Fields that belong to one connection (RFC 9110, 7.6.1), and those we set ourselves or must not pass on.
 HOP_BY_HOP = frozenset(
     b"connection keep-alive proxy-authenticate proxy-authorization proxy-connection te trailer "
     b"transfer-encoding upgrade".split()
 )
-NOT_TO_BACK_END = HOP_BY_HOP | {b"host", b"content-length", b"x-api-key", b"authorization"}
-NOT_TO_CALLER = HOP_BY_HOP | {b"content-length", b"ratelimit", b"ratelimit-policy", b"date", b"server"}
+NOT_TO_BACK_END = HOP_BY_HOP | {
+    b"host", b"content-length", b"authorization", b"expect", b"forwarded", b"x-forwarded-for", b"x-forwarded-proto",
+    b"x-forwarded-host", b"traceparent",
+}  # fmt: skip
+NOT_TO_CALLER = HOP_BY_HOP | {
+    b"content-length", b"ratelimit", b"ratelimit-policy", b"x-ratelimit-limit", b"x-ratelimit-remaining",
+    b"x-ratelimit-reset", b"date", b"server",
+}  # fmt: skip
+# What tells a back end who calls; a caller cannot send these itself.
+OURS = b"calm-"
 SMALL_BODY = 65_536
+BETWEEN_CHUNKS = 30
+_TRACE = re.compile(rb"00-([0-9a-f]{32})-([0-9a-f]{16})-([0-9a-f]{2})")
 
 
 class BackEndDown(Exception):
-    """The back end could not be reached, or broke off before it answered. `timed_out` tells which."""
+    """The back end gave no answer. `status`: 502 it answered nonsense or broke off, 503 it cannot be reached,
+    504 it took too long."""
 
-    def __init__(self, timed_out: bool) -> None:
-        super().__init__("the back end did not answer")
-        self.timed_out = timed_out
+    def __init__(self, status: int) -> None:
+        super().__init__(f"the back end did not answer ({status})")
+        self.status = status
+
+
+class BodyTooLarge(Exception):
+    """The caller's body is longer than the version takes."""
+
+
+class CallerGone(Exception):
+    """The caller hung up, or stopped sending, in the middle of the body."""
 
 
 @dataclass(slots=True)
@@ -35,17 +67,26 @@ class Upload:
     """The caller's body on its way to the back end; `size` counts the bytes passed on."""
 
     receive: Receive
+    most: int
     size: int = 0
+    fault: Exception | None = None
 
     async def chunks(self) -> AsyncIterator[bytes]:
-        """The body as it arrives."""
+        """The body as it arrives. What breaks it off is kept in `fault`, too, because the client hides it."""
         while True:
-            message = await self.receive()
+            try:
+                message = await asyncio.wait_for(self.receive(), BETWEEN_CHUNKS)
+            except TimeoutError:
+                message = {"type": "http.disconnect"}
             if message["type"] != "http.request":
-                raise ConnectionResetError("the caller hung up")
+                self.fault = CallerGone()
+                raise self.fault
             body = message.get("body", b"")
             if body:
                 self.size += len(body)
+                if self.size > self.most:
+                    self.fault = BodyTooLarge()
+                    raise self.fault
                 yield body
             if not message.get("more_body", False):
                 return
@@ -57,14 +98,23 @@ def client() -> ClientSession:
         connector=TCPConnector(limit=0, limit_per_host=0, keepalive_timeout=30),
         cookie_jar=DummyCookieJar(),
         auto_decompress=False,
-        timeout=ClientTimeout(total=None, sock_connect=3, sock_read=30),
         skip_auto_headers=("User-Agent", "Accept", "Accept-Encoding", "Content-Type"),
     )
 
 
-async def ask(session: ClientSession, method: str, url: str, headers: Headers, upload: Upload | None) -> ClientResponse:
-    """Send a call to its back end and wait for the head of the answer. Raises `BackEndDown`."""
-    passed = [(k.decode("latin-1"), v.decode("latin-1")) for k, v in headers if k not in NOT_TO_BACK_END]
+def patience(forwarding: Forwarding) -> ClientTimeout:
+    """How long a back end is waited for: to connect, and between two parts of its answer."""
+    return ClientTimeout(total=None, sock_connect=forwarding.connect_ms / 1000, sock_read=forwarding.answer_ms / 1000)
+
+
+async def ask(
+    session: ClientSession, method: str, url: str, headers: Headers, upload: Upload | None, timeout: ClientTimeout
+) -> ClientResponse:
+    """Send a call to its back end and wait for the head of the answer.
+
+    Raises `BackEndDown`, `BodyTooLarge` or `CallerGone`.
+    """
+    passed = [(k.decode("latin-1"), v.decode("latin-1")) for k, v in headers]
     try:
         return await session.request(
             method,
@@ -72,18 +122,79 @@ async def ask(session: ClientSession, method: str, url: str, headers: Headers, u
             headers=passed,
             data=upload.chunks() if upload else None,
             allow_redirects=False,
+            timeout=timeout,
         )
+    except (BodyTooLarge, CallerGone):
+        raise
     except TimeoutError:
-        raise BackEndDown(timed_out=True) from None
+        raise BackEndDown(504) from None
+    except ClientConnectorError:
+        raise BackEndDown(503) from None
     except (ClientError, OSError):
-        raise BackEndDown(timed_out=False) from None
+        if upload and upload.fault:
+            raise upload.fault from None
+        raise BackEndDown(502) from None
 
 
-def returned_headers(answer: ClientResponse) -> Headers:
-    """The back end's fields that go on to the caller."""
-    return [(k.lower(), v) for k, v in answer.raw_headers if k.lower() not in NOT_TO_CALLER]
+def passed_headers(headers: Headers, key_header: bytes, address: str, trusted: bool) -> Headers:
+    """The caller's fields as a back end sees them: none of the connection, no credential, with where the call
+    came from (RFC 7239) and the trace it belongs to (W3C Trace Context). What proxies before us said of its way
+    is kept only where they are `trusted`."""
+    dropped = NOT_TO_BACK_END
+    passed: Headers = []
+    way, trace, host = b"", b"", b""
+    for name, value in headers:
+        if name == b"connection":
+            dropped = dropped | {named.strip().lower() for named in value.split(b",")}
+        elif name == b"x-forwarded-for" and trusted:
+            way = value
+        elif name == b"traceparent":
+            trace = value
+        elif name == b"host":
+            host = value
+    passed = [
+        (k, v) for k, v in headers if k not in dropped and k != key_header and not k.startswith(OURS)
+    ]  # fmt: skip
+    here = address.encode()
+    quoted = b'"[' + here + b']"' if b":" in here else here
+    passed += [
+        (b"x-forwarded-for", way + b", " + here if way else here),
+        (b"x-forwarded-proto", b"http"),
+        (b"forwarded", b"for=" + quoted + b";proto=http" + (b';host="' + host + b'"' if _plain(host) else b"")),
+        (b"traceparent", _traced(trace)),
+    ]
+    return passed
+
+
+def returned_headers(answer: ClientResponse, own_cors: bool) -> Headers:
+    """The back end's fields that go on to the caller; `own_cors` where we answer for cross-origin calls."""
+    named = {n.strip().lower() for n in answer.headers.get("Connection", "").encode().split(b",")}
+    return [
+        (name, v)
+        for k, v in answer.raw_headers
+        if (name := k.lower()) not in NOT_TO_CALLER
+        and name not in named
+        and not (own_cors and name.startswith(b"access-control-"))
+    ]
 
 
 def has_body(headers: Headers) -> bool:
     """Whether a call announces a body."""
     return any(k == b"transfer-encoding" or (k == b"content-length" and v != b"0") for k, v in headers)
+
+
+def announced(headers: Headers) -> int:
+    """The bytes a call announces; 0 where it does not say."""
+    return next((int(v) for k, v in headers if k == b"content-length" and v.isdigit()), 0)
+
+
+def _plain(host: bytes) -> bool:
+    return bool(host) and b'"' not in host and b"\\" not in host
+
+
+def _traced(given: bytes) -> bytes:
+    span = os.urandom(8).hex().encode()
+    known = _TRACE.fullmatch(given)
+    if known and known[1] != b"0" * 32:
+        return b"00-" + known[1] + b"-" + span + b"-" + known[3]
+    return b"00-" + os.urandom(16).hex().encode() + b"-" + span + b"-00"

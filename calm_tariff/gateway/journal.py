@@ -29,6 +29,7 @@ class Journal:
     folder: Path
     sync: bool = False
     fault: str | None = None
+    torn: bool = False
     _descriptor: int | None = field(default=None)
     _path: Path | None = field(default=None)
     _records: int = 0
@@ -36,12 +37,21 @@ class Journal:
     _sequence: int = 0
 
     def start(self) -> None:
-        """Make the folder, and close what an earlier process of this gateway left open."""
+        """Make the folder, and close what an earlier process of this gateway left open; `torn` tells whether that
+        one ended without saying so."""
         self.folder.mkdir(parents=True, exist_ok=True)
+        running = self.folder / "running"
+        self.torn = running.exists()
+        running.touch()
         for left in sorted(self.folder.glob(f"*{OPEN}")):
             left.rename(left.with_suffix(CLOSED))
         names = [p.stem for p in self.folder.iterdir()]
         self._sequence = max((int(n) for n in names if n.isdigit()), default=0)
+
+    def stop(self) -> None:
+        """End in good order: hand over what is open, and say so."""
+        self.close_segment()
+        (self.folder / "running").unlink(missing_ok=True)
 
     def append(self, record: dict[str, Any]) -> None:
         """Write one record. Raises `Unwritable`; what was half written is taken back."""
@@ -73,6 +83,21 @@ class Journal:
         os.close(self._descriptor)
         self._path.rename(self._path.with_suffix(CLOSED))
         self._descriptor, self._path = None, None
+
+    def waiting(self) -> int:
+        """How many closed segments are not shipped yet."""
+        try:
+            return sum(1 for name in os.listdir(self.folder) if name.endswith(CLOSED))
+        except OSError:
+            return 0
+
+    def shipped(self) -> int:
+        """The number of the last segment that is shipped, of all this gateway has written."""
+        try:
+            left = [int(name[:12]) for name in os.listdir(self.folder) if name[:12].isdigit()]
+        except OSError:
+            return 0
+        return min(left) - 1 if left else self._sequence
 
     def probe(self) -> None:
         """After a fault, see whether writing works again, without leaving anything behind."""

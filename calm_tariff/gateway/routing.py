@@ -41,21 +41,35 @@ class Router:
             node.operations[method] = operation_id
 
     def match(self, method: str, path: str) -> Match | None:
-        """The operation for a path still percent-encoded; an encoded slash stays inside its segment."""
+        """The operation for a path still percent-encoded; an encoded slash stays inside its segment. HEAD is
+        answered where GET is."""
         segments = path.split("/")[1:]
         if "%" in path:
             segments = [unquote(segment) for segment in segments]
         node = _find(self._root, segments, 0)
         if node is None:
             return None
-        return Match(node.operations.get(method), tuple(node.operations))
+        found = node.operations.get(method)
+        if found is None and method == "HEAD":
+            found = node.operations.get("GET")
+        return Match(found, tuple(node.operations))
 
 
-def has_dot_segments(path: str) -> bool:
-    """Whether a path has `.` or `..` segments, encoded or not: such a path is never forwarded."""
-    if "/." not in path and "%" not in path:
-        return False
-    return any(unquote(segment) in (".", "..") for segment in path.split("/"))
+def is_plain(path: str) -> bool:
+    """Whether a path means the same to us and to every back end, and may be forwarded.
+
+    Not one with `.` or `..` segments, encoded or not, nor one whose decoding makes other segments of it
+    (a slash, a backslash), ends it (a question or number sign left bare), or hides something (controls).
+    """
+    if "/." not in path and "%" not in path and "\\" not in path:
+        return path.isascii() and path.isprintable()
+    for segment in path.split("/"):
+        # Decoded more than once, because some back ends do.
+        for _ in range(3):
+            segment = unquote(segment, errors="replace")
+            if segment in (".", "..") or "/" in segment or "\\" in segment or any(ord(c) < 32 for c in segment):
+                return False
+    return path.isascii()
 
 
 def _child(node: _Node, segment: str) -> _Node:

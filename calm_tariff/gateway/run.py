@@ -1,4 +1,4 @@
-"""Running a gateway: restore counts, follow changes, close journal segments, serve."""
+"""Running a gateway: restore counts, follow changes, close journal segments, report, serve."""
 
 from __future__ import annotations
 
@@ -6,86 +6,226 @@ import asyncio
 import contextlib
 import gc
 import logging
-from pathlib import Path
+import os
+import time
+from collections.abc import Coroutine
+from datetime import UTC, datetime
+from typing import Any
 
 import uvicorn
 from sqlalchemy.exc import SQLAlchemyError
 
-from calm_tariff.gateway import forwarding
+from calm_tariff.core.limiter import Clock
+from calm_tariff.gateway import decisions, forwarding, metrics, shared_counters
 from calm_tariff.gateway.app import Gateway, now_us
+from calm_tariff.gateway.counters import LocalCounters
+from calm_tariff.gateway.decisions import Decisions
 from calm_tariff.gateway.journal import Journal
+from calm_tariff.gateway.promises import Promises
+from calm_tariff.gateway.rebuilding import DRAIN_SECONDS, Keeper
 from calm_tariff.gateway.restore import restored
-from calm_tariff.gateway.snapshot import compiled
-from calm_tariff.services import stamps
-from calm_tariff.services.context import Context, context_for
+from calm_tariff.gateway.shared_counters import SharedCounters
+from calm_tariff.gateway.snapshot import Snapshot
+from calm_tariff.gateway.tokens import Tokens
+from calm_tariff.gateway.wire import Wire
+from calm_tariff.services import instances, stamps
+from calm_tariff.services.context import context_for
 from calm_tariff.services.gateway_feed import read_feed
 from calm_tariff.services.shipping import ship
+from calm_tariff.settings import Settings
 from calm_tariff.store.base import engine
 
 log = logging.getLogger("calm_tariff.gateway")
-FOLLOW_SECONDS = 0.5
+FOLLOW_SECONDS = 0.4
 SEGMENT_SECONDS = 0.25
+REPORT_SECONDS = 1.0
+SWEEP_SECONDS = 30.0
 
 
-async def serve(database_url: str, journal_root: Path, name: str, port: int, sync: bool = False) -> None:
+async def serve(settings: Settings) -> None:
     """Serve until told to stop."""
-    ctx = context_for(engine(database_url, pool_size=2))
-    gateway = Gateway(Journal(journal_root / name, sync), name)
-    server = uvicorn.Server(
-        uvicorn.Config(
-            gateway, host="127.0.0.1", port=port, log_level="warning", access_log=False, lifespan="off",
-            http="httptools", loop="uvloop", server_header=False, proxy_headers=False, timeout_keep_alive=60,
-            backlog=2048,
-        )
-    )  # fmt: skip
+    running = _Running(settings)
     async with forwarding.client() as session:
+        await running.serve(session)
+
+
+class _Running:
+    """A gateway with all that goes on beside it."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        self.ctx = context_for(engine(settings.database_url, pool_size=3), web_address=settings.address)
+        self.name = settings.gateway_name
+        self.gateway = Gateway(
+            Journal(settings.journal / self.name, settings.journal_sync), self.name, trusted=settings.trusted
+        )
+        self.started = datetime.now(UTC)
+        self.shared: SharedCounters | None = None
+        self.keeper: Keeper | None = None
+
+    async def serve(self, session: Any) -> None:
+        gateway, settings = self.gateway, self.settings
         gateway.session = session
+        gateway.tokens = Tokens(settings.address, session)
         gateway.journal.start()
-        tasks = [asyncio.create_task(_follow(ctx, gateway, journal_root)), asyncio.create_task(_close(gateway))]
+        if settings.counters:
+            self.shared = SharedCounters(
+                shared_counters.connect(settings.counters), settings.counters_space, settings.counters_away
+            )
+            gateway.counters = self.shared
+            self.keeper = Keeper(
+                self.name, self.shared, self.quieten, self.others, self.rebuild, afresh=gateway.journal.torn
+            )
+        beside: list[Coroutine[Any, Any, None]] = [self.follow(), self.close_segments(), self.report(), self.sweep()]
+        beside.append(_quietly(metrics.endpoint(gateway), settings.metrics_port).serve())
+        if settings.proxy_token:
+            deciding = Decisions(gateway, settings.proxy_token, Promises(gateway.journal.folder / "promises"))
+            deciding.start()
+            beside += [deciding.give_up(), _quietly(decisions.create_app(deciding), settings.decisions_port).serve()]
+        tasks = [asyncio.create_task(each) for each in beside]
+        server = uvicorn.Server(
+            uvicorn.Config(
+                gateway, host="127.0.0.1", port=settings.gateway_port, log_level="warning", access_log=False,
+                lifespan="off", http=Wire, loop="uvloop", server_header=False, proxy_headers=False,
+                timeout_keep_alive=60, backlog=2048,
+            )
+        )  # fmt: skip
         try:
             await server.serve()
         finally:
             for task in tasks:
                 task.cancel()
-                with contextlib.suppress(asyncio.CancelledError):
-                    await task
-            gateway.journal.close_segment()
+            await asyncio.gather(*tasks, return_exceptions=True)
+            if self.shared:
+                await self.shared.settled()
+                await self.shared.redis.aclose()
+            gateway.journal.stop()
+            with contextlib.suppress(SQLAlchemyError):
+                await asyncio.to_thread(instances.leave, self.ctx, self.name)
 
-
-async def _follow(ctx: Context, gateway: Gateway, journal_root: Path) -> None:
-    """Start from recorded usage, then swap the snapshot whenever its stamp has risen."""
-    while True:
+    async def follow(self) -> None:
+        """Start from recorded usage, then swap the snapshot whenever its stamp has risen."""
+        gateway = self.gateway
+        keeping: asyncio.Task[None] | None = None
         try:
-            if gateway.snapshot.number < 0:
-                await asyncio.to_thread(_begin, ctx, gateway, journal_root)
-            elif await asyncio.to_thread(stamps.number, ctx) != gateway.snapshot.number:
-                gateway.snapshot = await asyncio.to_thread(lambda: compiled(read_feed(ctx)))
-                gc.freeze()
-        except SQLAlchemyError as error:
-            # The gateway goes on with the snapshot it has; a starting one waits.
-            log.warning("the database does not answer: %s", error.__class__.__name__)
-        await asyncio.sleep(FOLLOW_SECONDS)
+            while True:
+                try:
+                    if gateway.snapshot.number < 0:
+                        await asyncio.to_thread(self.begin)
+                        if self.keeper:
+                            await self.announce()
+                            keeping = asyncio.create_task(self.keeper.follow())
+                    elif await asyncio.to_thread(stamps.number, self.ctx) != gateway.snapshot.number:
+                        gateway.snapshot = await asyncio.to_thread(lambda: Snapshot(read_feed(self.ctx)))
+                        gc.freeze()
+                    gateway.fresh_at = time.monotonic()
+                except SQLAlchemyError as error:
+                    # The gateway goes on with the snapshot it has; a starting one waits.
+                    log.warning("the database does not answer: %s", error.__class__.__name__)
+                await asyncio.sleep(FOLLOW_SECONDS)
+        finally:
+            if keeping:
+                keeping.cancel()
+
+    def begin(self) -> None:
+        """Ship what an earlier process left, so that recorded usage is complete, and rebuild the counts."""
+        ship(self.ctx, self.settings.journal)
+        snapshot = Snapshot(read_feed(self.ctx))
+        now = now_us()
+        counts = restored(self.ctx, snapshot, now)
+        if self.shared:
+            self.shared.mirror = counts
+            self.shared.clock.last = now
+        else:
+            self.gateway.counters = LocalCounters(counts, Clock(now))
+        self.gateway.snapshot = snapshot
+        # A snapshot lives long, and the collector looking through it would hold calls up.
+        gc.set_threshold(20_000, 20, 100)
+        gc.freeze()
+
+    async def close_segments(self) -> None:
+        """Hand segments to the shipper often, so that screens are fresh; look again after a fault."""
+        journal = self.gateway.journal
+        while True:
+            await asyncio.sleep(SEGMENT_SECONDS)
+            try:
+                journal.close_segment()
+                journal.probe()
+            except OSError as error:
+                journal.fault = str(error)
+
+    async def report(self) -> None:
+        """Say how this gateway is, so that people and the other gateways know."""
+        while True:
+            try:
+                await self.announce()
+            except SQLAlchemyError:
+                log.warning("the database does not answer; nothing reported")
+            await asyncio.sleep(REPORT_SECONDS)
+
+    async def announce(self) -> None:
+        """Report once."""
+        gateway, tally = self.gateway, self.gateway.tally
+        words = {
+            "port": self.settings.gateway_port,
+            "process": os.getpid(),
+            "snapshot": gateway.snapshot.number,
+            "snapshot_age_ms": round((time.monotonic() - gateway.fresh_at) * 1000) if gateway.fresh_at else None,
+            "counters": gateway.counters.state,
+            "counters_away": "away" in gateway.counters.state,
+            "backlog": gateway.journal.waiting(),
+            "shipped": gateway.journal.shipped(),
+            "fault": gateway.journal.fault,
+            "calls": sum(tally.calls.values()),
+            "refused": sum(n for (verdict, _), n in tally.calls.items() if verdict == "refused"),
+            "in_flight": tally.in_flight,
+            "resting": [f"{v}/{e}" for (v, e), b in gateway.breakers.items() if b.wait(time.monotonic())],
+        }
+        await asyncio.to_thread(instances.report, self.ctx, self.name, "gateway", self.started, words)
+
+    async def sweep(self) -> None:
+        """Forget counts that say nothing any more, so that memory does not grow with every address seen."""
+        while True:
+            await asyncio.sleep(SWEEP_SECONDS)
+            counts = self.shared.mirror if self.shared else getattr(self.gateway.counters, "counts", {})
+            compiled = {c.scope: c for _, stack in self.gateway.snapshot.stacks() for c in stack.compiled}
+            now = now_us()
+            for key in list(counts):
+                known = compiled.get(key[0])
+                if known is None or known.stale(counts[key], now):
+                    counts.pop(key, None)
+
+    async def quieten(self) -> None:
+        """Let the calls on their way end, and ship what they left."""
+        assert self.shared
+        deadline = time.monotonic() + DRAIN_SECONDS
+        # Calls that wait for their decision are in flight, too, and go on afterwards.
+        while self.gateway.tally.in_flight > self.shared.deciding and time.monotonic() < deadline:
+            await asyncio.sleep(0.01)
+        await self.shared.settled()
+        self.gateway.journal.close_segment()
+        await asyncio.to_thread(ship, self.ctx, self.settings.journal, self.name)
+
+    async def others(self) -> frozenset[str]:
+        """The gateways that live."""
+        return await asyncio.to_thread(instances.living, self.ctx, "gateway") | {self.name}
+
+    async def rebuild(self) -> tuple[dict[tuple[str, str], Any], Any, int]:
+        """The counts as recorded, with the stacks they belong to and the instant they were read at."""
+
+        def read() -> tuple[dict[tuple[str, str], Any], Any, int]:
+            ship(self.ctx, self.settings.journal)
+            snapshot = Snapshot(read_feed(self.ctx))
+            now = now_us()
+            return restored(self.ctx, snapshot, now), snapshot.stacks(), now
+
+        return await asyncio.to_thread(read)
 
 
-def _begin(ctx: Context, gateway: Gateway, journal_root: Path) -> None:
-    """Ship what an earlier process left, so that recorded usage is complete, and rebuild the counts."""
-    ship(ctx, journal_root)
-    snapshot = compiled(read_feed(ctx))
-    now = now_us()
-    gateway.counts = restored(ctx, snapshot, now)
-    gateway.clock.last = now
-    gateway.snapshot = snapshot
-    # A snapshot lives long, and the collector looking through it would hold calls up.
-    gc.set_threshold(20_000, 20, 100)
-    gc.freeze()
-
-
-async def _close(gateway: Gateway) -> None:
-    """Hand segments to the shipper often, so that screens are fresh; look again after a fault."""
-    while True:
-        await asyncio.sleep(SEGMENT_SECONDS)
-        try:
-            gateway.journal.close_segment()
-            gateway.journal.probe()
-        except OSError as error:
-            gateway.journal.fault = str(error)
+def _quietly(app: Any, port: int) -> uvicorn.Server:
+    """A server beside the gateway's own, which leaves signals to that one."""
+    server = uvicorn.Server(
+        uvicorn.Config(app, host="127.0.0.1", port=port, log_level="warning", access_log=False, lifespan="off")
+    )
+    server.capture_signals = contextlib.nullcontext  # type: ignore[method-assign,assignment]
+    return server

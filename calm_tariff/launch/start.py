@@ -8,6 +8,7 @@ import signal
 import sys
 import time
 from decimal import Decimal
+from pathlib import Path
 from threading import Event
 
 from sqlalchemy.exc import OperationalError
@@ -43,6 +44,7 @@ def run(demo: bool) -> int:
             "demo": demo,
             "var": (base.var / schema).resolve(),
             "database_url": url,
+            "proxy_token": base.proxy_token or _proxy_token(base.var / schema),
         }
     )
     supervisor = Supervisor(settings, database)
@@ -61,6 +63,16 @@ def run(demo: bool) -> int:
     finally:
         supervisor.stop_all()
         print("Everything is stopped.", flush=True)
+
+
+def _proxy_token(folder: Path) -> str:
+    """The token that reverse proxies show to the decision service, made once for an installation."""
+    path = folder / "proxy-token"
+    if not path.exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        path.touch(0o600)
+        path.write_text(f"ctp_{secrets.token_urlsafe(32)}", encoding="utf-8")
+    return path.read_text(encoding="utf-8")
 
 
 def service_token(label: str, role: str, demo: bool) -> str:

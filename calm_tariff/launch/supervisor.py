@@ -50,10 +50,13 @@ class Supervisor:
 
     def check_ports(self) -> None:
         """Raise `CannotStart` naming every port another program holds."""
-        wanted = [(p.name, p.port) for p in self.parts() if p.port] + [("mail", self.settings.mail_port)]
+        s = self.settings
+        wanted = [(p.name, p.port) for p in self.parts() if p.port]
+        wanted += [("mail", s.mail_port), ("metrics", s.metrics_port), ("decisions", s.decisions_port)]
         taken = [f"{port} ({name})" for name, port in wanted if port and port_taken(port)]
         if taken:
-            names = "CALM_WEB_PORT, CALM_GATEWAY_PORT, CALM_STANDINS_PORT, CALM_MAIL_PORT"
+            names = "CALM_WEB_PORT, CALM_GATEWAY_PORT, CALM_METRICS_PORT, CALM_DECISIONS_PORT, CALM_STANDINS_PORT, "
+            names += "CALM_MAIL_PORT"
             raise CannotStart(f"Taken by another program: port {', '.join(taken)}. Free it, or set {names}.")
 
     def start(self, part: Part) -> None:

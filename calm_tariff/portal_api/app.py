@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated, Any, Literal
 
 from fastapi import Depends, FastAPI, Request, Response
@@ -15,7 +16,7 @@ from calm_tariff.edge.asking import asking, begin_session, context_of
 from calm_tariff.services import admission, allowances, applications, invoices, people, storefront, traffic
 from calm_tariff.services.admission import RequestView, TermsToAccept
 from calm_tariff.services.allowances import Gauge
-from calm_tariff.services.applications import ApplicationView, KeyView, NewKey
+from calm_tariff.services.applications import ApplicationView, KeyView, Kind, NewKey
 from calm_tariff.services.context import Context
 from calm_tariff.services.invoices import DayUnits, InvoiceSummary, InvoiceView
 from calm_tariff.services.people import SignIn
@@ -76,10 +77,19 @@ class RequestIn(BaseModel):
 
 
 class KeyIn(BaseModel):
-    """A key to make."""
+    """A key to make, or a secret for the client id; good from and until a moment, if given."""
 
     label: str = Field(default="", max_length=200)
     environment: Environment = "live"
+    kind: Kind = "key"
+    starts_at: datetime | None = None
+    expires_at: datetime | None = None
+
+
+class TagsIn(BaseModel):
+    """An application's own words, by name."""
+
+    tags: dict[str, str]
 
 
 def create_app(ctx: Context, settings: Settings) -> FastAPI:
@@ -156,7 +166,12 @@ def _own_things(app: FastAPI) -> None:
     @app.post("/applications/{application_id}/keys", status_code=201)
     def make_key(ctx: Asking, application_id: int, typed: KeyIn) -> NewKey:
         """Make a key; its secret is in this answer only."""
-        return applications.make_key(ctx, application_id, typed.label, typed.environment)
+        return applications.make_key(ctx, application_id, **typed.model_dump())
+
+    @app.put("/applications/{application_id}/tags")
+    def set_tags(ctx: Asking, application_id: int, typed: TagsIn) -> ApplicationView:
+        """Change an application's tags."""
+        return applications.set_tags(ctx, application_id, typed.tags)
 
     @app.delete("/keys/{key_id}")
     def revoke_key(ctx: Asking, key_id: int) -> KeyView:

@@ -268,7 +268,7 @@ def _background(session: Session, ctx: Context, request: AccessRequest) -> Backg
     return Background(
         [row for row in shown if row.cells[0].sentences],
         consumer.created_at,
-        of_consumer(session, consumer.id),
+        of_consumer(session, consumer.id, ctx.now),
         [_view(r) for r in earlier],
         month.get(consumer.id, {}),
     )

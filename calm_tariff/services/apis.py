@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import date, datetime
 from typing import Literal
 from urllib.parse import urlsplit
@@ -49,6 +49,21 @@ class Health:
 
 
 @dataclass(frozen=True, slots=True)
+class ForwardingTyped:
+    """How a version's back ends are asked: waits in ms, the longest body in bytes, the origins of pages that
+    may call it from a browser (`*` for all), whether the back end is told who calls, and after how many
+    failures in a row (0: never) it is left alone for how many seconds."""
+
+    connect_ms: int = 3000
+    answer_ms: int = 30_000
+    most_body_bytes: int = 10_000_000
+    cors_origins: Sequence[str] = ()
+    passes_caller: bool = False
+    breaker_failures: int = 5
+    breaker_seconds: int = 10
+
+
+@dataclass(frozen=True, slots=True)
 class ApiView:
     """An API version. `edition` is its ETag; `groups` counts operations, '' those in none."""
 
@@ -75,6 +90,7 @@ class ApiView:
     health: list[Health]
     document: str | None
     moves: list[str]
+    forwarding: ForwardingTyped
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,6 +202,32 @@ def save(ctx: Context, version_id: int, edition: int, typed: ApiTyped) -> ApiVie
             setattr(version, name, value)
         version.edition += 1
         auditing.note(session, ctx, "changed an API", subject(version), before, _terms(version))
+        stamps.touch(session, ctx)
+        session.flush()
+        return _view(session, version)
+
+
+def set_forwarding(ctx: Context, version_id: int, edition: int, typed: ForwardingTyped) -> ApiView:
+    """Say how a version's back ends are asked. Raises `Invalid`, naming the field, or `Stale`."""
+    ctx.actor.must_be("product manager", "operations")
+    for name, least, most in _BOUNDS:
+        if not least <= getattr(typed, name) <= most:
+            raise Invalid(f"must be between {least:,} and {most:,}", name)
+    for origin in typed.cors_origins:
+        parts = urlsplit(origin)
+        if origin != "*" and (parts.scheme not in ("http", "https") or f"{parts.scheme}://{parts.netloc}" != origin):
+            raise Invalid(f"{origin!r} is no origin, such as https://maps.example, nor *", "cors_origins")
+    with ctx.transaction() as session:
+        version = get(session, version_id, lock=True)
+        if version.edition != edition:
+            raise Stale("somebody else has changed this API meanwhile", version.api.name, _view(session, version))
+        before = asdict(_forwarding(version))
+        for name, value in asdict(typed).items():
+            setattr(version, name, list(value) if name == "cors_origins" else value)
+        version.edition += 1
+        auditing.note(
+            session, ctx, "changed how back ends are asked", subject(version), before, asdict(_forwarding(version))
+        )  # fmt: skip
         stamps.touch(session, ctx)
         session.flush()
         return _view(session, version)
@@ -353,8 +395,21 @@ def _view(session: Session, version: ApiVersion) -> ApiView:
         version.edition, total, total - (sold or 0), total - (counted or 0),
         operations.groups_of(session, version.id),
         [Health(h.environment, h.well, h.answer, h.took_ms, h.checked_at, h.since) for h in health],
-        document, sorted(API_VERSION[version.state]),
+        document, sorted(API_VERSION[version.state]), _forwarding(version),
     )  # fmt: skip
+
+
+def _forwarding(v: ApiVersion) -> ForwardingTyped:
+    return ForwardingTyped(
+        v.connect_ms, v.answer_ms, v.most_body_bytes, list(v.cors_origins), v.passes_caller, v.breaker_failures,
+        v.breaker_seconds,
+    )  # fmt: skip
+
+
+_BOUNDS = (
+    ("connect_ms", 10, 60_000), ("answer_ms", 10, 600_000), ("most_body_bytes", 0, 1_000_000_000),
+    ("breaker_failures", 0, 1000), ("breaker_seconds", 1, 3600),
+)  # fmt: skip
 
 
 def _terms(version: ApiVersion) -> dict[str, object]:

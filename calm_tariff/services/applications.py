@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Literal
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
-from calm_tariff.core.lifecycles import KEY, move
+from calm_tariff.core.lifecycles import KEY, VALID_KEY, move
 from calm_tariff.core.meters import Environment
 from calm_tariff.services import auditing, stamps
 from calm_tariff.services.context import Context
@@ -17,6 +19,7 @@ from calm_tariff.services.secrets import hash_token
 from calm_tariff.store.admission import AccessRequest, ApiKey, Application, Subscription
 
 PREFIX_LENGTH = 12
+Kind = Literal["key", "secret"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,11 +32,14 @@ class KeyView:
     environment: str
     state: str
     created_at: datetime
+    kind: str
+    starts_at: datetime | None
+    expires_at: datetime | None
 
 
 @dataclass(frozen=True, slots=True)
 class NewKey:
-    """A key just made. `secret` is shown this once and kept nowhere."""
+    """A key or secret just made. `secret` is shown this once and kept nowhere."""
 
     key: KeyView
     secret: str
@@ -62,15 +68,17 @@ class ApplicationView:
     created_at: datetime
     keys: list[KeyView]
     plans: list[PlanHeld]
+    client_id: str
+    tags: dict[str, str]
 
 
 def own(ctx: Context) -> list[ApplicationView]:
     """The signed-in consumer's applications."""
     with ctx.transaction() as session:
-        return of_consumer(session, ctx.actor.own_consumer)
+        return of_consumer(session, ctx.actor.own_consumer, ctx.now)
 
 
-def of_consumer(session: Session, consumer_id: int) -> list[ApplicationView]:
+def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[ApplicationView]:
     """A consumer's applications with keys and plans, in four queries."""
     applications = session.scalars(
         select(Application)
@@ -105,7 +113,16 @@ def of_consumer(session: Session, consumer_id: int) -> list[ApplicationView]:
                 )
             )
     return [
-        ApplicationView(a.id, a.name, a.description, a.created_at, [_key(k) for k in a.keys], plans.get(a.id, []))
+        ApplicationView(
+            a.id,
+            a.name,
+            a.description,
+            a.created_at,
+            [_key(k, now) for k in a.keys],
+            plans.get(a.id, []),
+            a.client_id,
+            dict(a.tags),
+        )
         for a in applications
     ]
 
@@ -119,27 +136,64 @@ def register(ctx: Context, name: str, description: str) -> ApplicationView:
     with ctx.transaction() as session:
         if session.scalar(select(Application).filter_by(consumer_id=consumer_id, name=name)):
             raise Conflict(f"you already have an application {name!r}", "name")
-        made = Application(consumer_id=consumer_id, name=name, description=description, created_at=ctx.now)
+        made = Application(
+            consumer_id=consumer_id, name=name, description=description, created_at=ctx.now,
+            client_id=f"app-{ctx.token()[:20]}",
+        )  # fmt: skip
         session.add(made)
         session.flush()
         auditing.note(session, ctx, "registered an application", ("application", made.id, name))
-        return ApplicationView(made.id, name, description, made.created_at, [], [])
+        return ApplicationView(made.id, name, description, made.created_at, [], [], made.client_id, {})
 
 
-def make_key(ctx: Context, application_id: int, label: str, environment: Environment = "live") -> NewKey:
-    """A new key for one's own application. Raises `NotFound` for another's."""
+def make_key(
+    ctx: Context,
+    application_id: int,
+    label: str,
+    environment: Environment = "live",
+    kind: Kind = "key",
+    starts_at: datetime | None = None,
+    expires_at: datetime | None = None,
+) -> NewKey:
+    """A new key for one's own application, or a secret that goes with its client id. It is good from
+    `starts_at` until `expires_at`, where these are given. Raises `NotFound` for another's, `Invalid`."""
+    for field, moment in (("starts_at", starts_at), ("expires_at", expires_at)):
+        if moment is not None and moment.tzinfo is None:
+            raise Invalid("must say its time zone, as in 2027-01-01T00:00:00Z", field)
+    if expires_at is not None and expires_at <= max(ctx.now, starts_at or ctx.now):
+        raise Invalid("must lie ahead, and after the start", "expires_at")
     with ctx.transaction() as session:
         application = owned(session, ctx, application_id)
-        secret = f"lt_{'live' if environment == 'live' else 'sand'}_{ctx.token()}"
+        lead = "lt" if kind == "key" else "ls"
+        secret = f"{lead}_{'live' if environment == 'live' else 'sand'}_{ctx.token()}"
         key = ApiKey(
-            application_id=application.id, label=label.strip() or "key", environment=environment,
+            application_id=application.id, label=label.strip() or kind, environment=environment, kind=kind,
             prefix=secret[:PREFIX_LENGTH], key_hash=hash_token(secret), state="active", created_at=ctx.now,
+            starts_at=starts_at, expires_at=expires_at,
         )  # fmt: skip
         session.add(key)
         session.flush()
-        auditing.note(session, ctx, "made a key", ("key", key.id, f"{key.prefix}… of {application.name}"))
+        auditing.note(session, ctx, f"made a {kind}", ("key", key.id, f"{key.prefix}… of {application.name}"))
         stamps.touch(session, ctx)
-        return NewKey(_key(key), secret)
+        return NewKey(_key(key, ctx.now), secret)
+
+
+def set_tags(ctx: Context, application_id: int, tags: dict[str, str]) -> ApplicationView:
+    """Give one's own application words of its own, which back ends may be told. Raises `Invalid`, `NotFound`."""
+    if len(tags) > 10:
+        raise Invalid("at most ten tags fit", "tags")
+    for name, value in tags.items():
+        if not re.fullmatch(r"[a-z][a-z0-9_-]{0,29}", name):
+            raise Invalid(f"{name!r} must be up to 30 small letters, digits, dashes; a letter first", "tags")
+        if not value.isprintable() or len(value) > 100:
+            raise Invalid(f"the value of {name} must be up to 100 printable characters", "tags")
+    with ctx.transaction() as session:
+        application = owned(session, ctx, application_id)
+        before, application.tags = dict(application.tags), dict(tags)
+        auditing.note(session, ctx, "changed tags", ("application", application.id, application.name), before, tags)
+        stamps.touch(session, ctx)
+        session.flush()
+        return next(a for a in of_consumer(session, application.consumer_id, ctx.now) if a.id == application.id)
 
 
 def revoke_key(ctx: Context, key_id: int) -> KeyView:
@@ -152,7 +206,7 @@ def revoke_key(ctx: Context, key_id: int) -> KeyView:
         key.revoked_at = ctx.now
         auditing.note(session, ctx, "revoked a key", ("key", key.id, f"{key.prefix}… of {key.application.name}"))
         stamps.touch(session, ctx)
-        return _key(key)
+        return _key(key, ctx.now)
 
 
 def owned(session: Session, ctx: Context, application_id: int) -> Application:
@@ -163,5 +217,9 @@ def owned(session: Session, ctx: Context, application_id: int) -> Application:
     return found
 
 
-def _key(key: ApiKey) -> KeyView:
-    return KeyView(key.id, key.label, key.prefix, key.environment, key.state, key.created_at)
+def _key(key: ApiKey, now: datetime) -> KeyView:
+    over = key.expires_at is not None and key.expires_at <= now and key.state in VALID_KEY
+    state = "expired" if over else key.state
+    return KeyView(
+        key.id, key.label, key.prefix, key.environment, state, key.created_at, key.kind, key.starts_at, key.expires_at
+    )  # fmt: skip

@@ -86,7 +86,7 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
         if consumer is None:
             raise NotFound("there is no such consumer", str(consumer_id))
         month = usage_queries.verdicts_between(session, ctx.now_us - 28 * DAY, ctx.now_us)
-        applications = of_consumer(session, consumer_id)
+        applications = of_consumer(session, consumer_id, ctx.now)
         plans = [f"{p.product} · {p.plan}" for a in applications for p in a.plans if p.state in CALLING]
         members = session.scalars(select(Member).filter_by(consumer_id=consumer_id).order_by(Member.id))
         period = month_of(local_day(ctx.now_us, zone_of(session)))

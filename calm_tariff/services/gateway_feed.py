@@ -3,28 +3,52 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
-from calm_tariff.core.lifecycles import ANSWERING, CALLING, VALID_KEY
+from calm_tariff.core.lifecycles import ANSWERING, CALLING
 from calm_tariff.core.limits import Limit
 from calm_tariff.core.meters import Meter as MeterRule
 from calm_tariff.core.periods import instant_of
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
-from calm_tariff.services import house_limits, stamps
+from calm_tariff.services import house_limits, overrides, stamps, tokens
 from calm_tariff.services.context import Context, provider_of
 from calm_tariff.services.meters import rule_of
 from calm_tariff.store import call_queries, usage_queries
 from calm_tariff.store.admission import ApiKey, Application, Stay, Subscription
 from calm_tariff.store.call_queries import CallFilter
 from calm_tariff.store.catalogue import ApiVersion, HouseLimits, Meter, Plan, PlanRevision, Product, ProductOperation
+from calm_tariff.store.people import Consumer
 from calm_tariff.store.record import Stamp
+from calm_tariff.store.tokens import OutsideIssuer
 from calm_tariff.store.usage import Call
 from calm_tariff.store.usage_queries import Counted
+
+
+@dataclass(frozen=True, slots=True)
+class Forwarding:
+    """How a version's back end is asked, as its owner set it. See `store.catalogue.ApiVersion`."""
+
+    connect_ms: int = 3000
+    answer_ms: int = 30_000
+    most_body_bytes: int = 10_000_000
+    cors_origins: frozenset[str] = frozenset()
+    passes_caller: bool = False
+    breaker_failures: int = 5
+    breaker_seconds: int = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """An answer given in place of a back end's."""
+
+    status: int
+    content_type: str
+    body: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,16 +66,59 @@ class Route:
     gone: bool = False
     deprecated_us: int | None = None
     sunset_us: int | None = None
+    forwarding: Forwarding = Forwarding()
+    groups: tuple[tuple[str, ...], ...] = ()
+    examples: tuple[tuple[int, str, Example], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Credential:
-    """A valid API key, by the hash it is looked up with."""
+    """A key or secret by the hash it is looked up with; also one that is no longer or not yet good, so that
+    its caller can be told which. Instants are None where nothing bounds it."""
 
     key_hash: str
     key_id: int
     application_id: int
     consumer_id: int
+    environment: str
+    kind: str = "key"
+    state: str = "active"
+    starts_us: int | None = None
+    expires_us: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Caller:
+    """An application as back ends may be told of it, and as tokens name it."""
+
+    application_id: int
+    consumer_id: int
+    client_id: str
+    name: str
+    consumer: str
+    tags: tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ProductRules:
+    """How calls on a product prove who makes them, and which older fields its replies carry."""
+
+    kinds: frozenset[str]
+    key_header: str
+    key_query: str
+    older_fields: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Issuer:
+    """An outside issuer whose tokens are credentials."""
+
+    name: str
+    issuer: str
+    jwks_url: str
+    audience: str
+    algorithms: tuple[str, ...]
+    claim: str
     environment: str
 
 
@@ -90,6 +157,12 @@ class Feed:
     provider_limits: tuple[Limit, ...]
     api_limits: tuple[Limit, ...]
     sandbox_keys: frozenset[int]
+    callers: tuple[Caller, ...] = ()
+    products: dict[int, ProductRules] = field(default_factory=dict)
+    overrides: dict[int, tuple[Limit, ...]] = field(default_factory=dict)
+    issuers: tuple[Issuer, ...] = ()
+    signing_keys: tuple[str, ...] = ()
+    revoked_tokens: frozenset[str] = frozenset()
 
 
 def read_feed(ctx: Context) -> Feed:
@@ -102,11 +175,13 @@ def read_feed(ctx: Context) -> Feed:
         routes = tuple(_route(v) for v in versions)
         grants = tuple(_grants(session, ctx.now))
         keys = (
-            select(ApiKey.key_hash, ApiKey.id, ApiKey.application_id, Application.consumer_id, ApiKey.environment)
+            select(ApiKey.key_hash, ApiKey.id, ApiKey.application_id, Application.consumer_id, ApiKey.environment,
+                   ApiKey.kind, ApiKey.state, ApiKey.starts_at, ApiKey.expires_at)
             .join(Application, Application.id == ApiKey.application_id)
-            .where(ApiKey.state.in_(VALID_KEY))
-        )
-        credentials = tuple(Credential(*row) for row in session.execute(keys))
+        )  # fmt: skip
+        credentials = tuple(
+            Credential(*row[:7], _instant(row[7]), _instant(row[8])) for row in session.execute(keys)
+        )  # fmt: skip
         used = {g.revision_id for g in grants}
         revisions = session.execute(select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_(used)))
         sold: dict[int, set[int]] = {}
@@ -125,7 +200,36 @@ def read_feed(ctx: Context) -> Feed:
             {product: frozenset(operations) for product, operations in sold.items()},
             *_house(session, routes),
             frozenset(session.scalars(sandbox)),
+            tuple(_callers(session)),
+            {p.id: _rules(p) for p in session.scalars(select(Product))},
+            overrides.in_force(session, ctx.now),
+            tuple(_issuers(session)),
+            tuple(tokens.public_keys(session)),
+            tokens.revoked(session, ctx.now),
         )
+
+
+def _instant(moment: datetime | None) -> int | None:
+    return None if moment is None else instant_of(moment)
+
+
+def _callers(session: Session) -> Iterator[Caller]:
+    query = select(
+        Application.id, Application.consumer_id, Application.client_id, Application.name, Consumer.name,
+        Application.tags,
+    ).join(Consumer, Consumer.id == Application.consumer_id)  # fmt: skip
+    for application, consumer, client, name, organisation, tags in session.execute(query):
+        yield Caller(application, consumer, client, name, organisation, tuple(sorted(tags.items())))
+
+
+def _rules(product: Product) -> ProductRules:
+    kinds = frozenset(product.credential_kinds)
+    return ProductRules(kinds, product.key_header.lower(), product.key_query, product.older_fields)
+
+
+def _issuers(session: Session) -> Iterator[Issuer]:
+    for i in session.scalars(select(OutsideIssuer).where(OutsideIssuer.trusted)):
+        yield Issuer(i.name, i.issuer, i.jwks_url, i.audience, tuple(i.algorithms), i.claim, i.environment)
 
 
 def _house(session: Session, routes: tuple[Route, ...]) -> tuple[tuple[Limit, ...], tuple[Limit, ...]]:
@@ -139,12 +243,22 @@ def _house(session: Session, routes: tuple[Route, ...]) -> tuple[tuple[Limit, ..
 
 def _route(version: ApiVersion) -> Route:
     gone = version.state not in ANSWERING
-    operations = () if gone else tuple((o.id, o.method, o.path) for o in version.operations)
+    kept = () if gone else tuple(version.operations)
+    operations = tuple((o.id, o.method, o.path) for o in kept)
+    forwarding = Forwarding(
+        version.connect_ms, version.answer_ms, version.most_body_bytes, frozenset(version.cors_origins),
+        version.passes_caller, version.breaker_failures, version.breaker_seconds,
+    )  # fmt: skip
+    examples = tuple(
+        (o.id, o.answers, Example(o.example["status"], o.example["type"], o.example["body"]))
+        for o in kept
+        if o.answers != "back end" and o.example
+    )
     return Route(
         version.id, f"{version.api.name} {version.version}", version.base_path, version.back_end_url, operations,
         (version.chosen_by, version.chosen_name, version.chosen_value), version.sandbox_url, gone,
-        instant_of(version.deprecated_at) if version.deprecated_at else None,
-        instant_of(version.sunset_at) if version.sunset_at else None,
+        _instant(version.deprecated_at), _instant(version.sunset_at), forwarding,
+        tuple(tuple(o.groups) for o in kept), examples,
     )  # fmt: skip
 
 
@@ -163,6 +277,12 @@ def calls_since(ctx: Context, after_us: int) -> Iterator[Call]:
             if chunk[-1].at_us == place:
                 break
             place = chunk[-1].at_us
+
+
+def carrying_calls(ctx: Context, start_us: int, end_us: int) -> Iterator[Call]:
+    """Let-through calls in [start, end) that carried a value some limit counts by."""
+    with ctx.transaction() as session:
+        yield from call_queries.carrying(session, start_us, end_us)
 
 
 def _grants(session: Session, now: datetime) -> Iterator[Grant]:

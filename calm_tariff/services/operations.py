@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Literal
 
 from sqlalchemy import exists, func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.formats.documents import read_document
 from calm_tariff.formats.openapi import METHODS as DESCRIBED
+from calm_tariff.formats.openapi_examples import example_of
 from calm_tariff.services import auditing, stamps
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.store.catalogue import (
+    ApiDocument,
     ApiVersion,
     Meter,
     MeterOperation,
@@ -26,6 +29,7 @@ from calm_tariff.store.catalogue import (
 
 METHODS = tuple(method.upper() for method in DESCRIBED)
 Standing = Literal["unsold", "uncounted"]
+Answers = Literal["back end", "example", "sandbox example"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +44,10 @@ class OperationTyped:
 
 @dataclass(frozen=True, slots=True)
 class OperationView:
-    """An operation with the names of the meters that count it and the plans that sell it."""
+    """An operation with the names of the meters that count it and the plans that sell it.
+
+    `answers`: back end, example, or sandbox example; `example` is the answer it then gives.
+    """
 
     id: int
     method: str
@@ -49,6 +56,8 @@ class OperationView:
     groups: list[str]
     meters: list[str]
     plans: list[str]
+    answers: str
+    example: str | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,6 +158,28 @@ def remove(ctx: Context, operation_id: int) -> None:
         operation.retired_at = ctx.now
 
 
+def set_answers(ctx: Context, operation_id: int, answers: Answers) -> OperationView:
+    """Have an operation answer from the back end, or with the example of its OpenAPI document, always or in
+    the sandbox. Raises `Conflict` where the document gives no example."""
+    ctx.actor.must_be("product manager")
+    with ctx.transaction() as session:
+        operation = _get(session, operation_id)
+        found = None
+        if answers != "back end":
+            document = session.get(ApiDocument, operation.api_version_id)
+            found = example_of(read_document(document.text), operation.method, operation.path) if document else None
+            if found is None:
+                raise Conflict("the API's OpenAPI document gives no example of a successful answer", operation.label)
+        before = operation.answers
+        operation.answers, operation.example = answers, asdict(found) if found else None
+        auditing.note(
+            session, ctx, "set what an operation answers", subject(operation.api_version),
+            {operation.label: before}, {operation.label: answers},
+        )  # fmt: skip
+        stamps.touch(session, ctx)
+        return view(operation, uses(session, [operation.id]))
+
+
 def put_into_group(ctx: Context, version_id: int, ids: Sequence[int], group: str, belongs: bool) -> int:
     """Put operations into a group of their own version, or take them out; returns how many changed."""
     ctx.actor.must_be("product manager")
@@ -247,8 +278,9 @@ def subject(version: ApiVersion) -> tuple[str, int, str]:
 def view(o: Operation, used: Uses) -> OperationView:
     """A stored operation as people see it."""
     return OperationView(
-        o.id, o.method, o.path, o.summary, list(o.groups), used.meters.get(o.id, []), used.plans.get(o.id, [])
-    )
+        o.id, o.method, o.path, o.summary, list(o.groups), used.meters.get(o.id, []), used.plans.get(o.id, []),
+        o.answers, o.example["body"] if o.example else None,
+    )  # fmt: skip
 
 
 def _refuse_twin(session: Session, version_id: int, typed: OperationTyped, but: int | None) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from typing import Literal
 
@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.lifecycles import CALLING
+from calm_tariff.core.meters import CREDENTIALS
 from calm_tariff.services import auditing, groups, mailing, stamps
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.store.admission import Application, Subscription, TermsAccepted
@@ -33,6 +34,17 @@ class ProductTyped:
     operations: Sequence[int]
     contact: str = ""
     groups: Sequence[int] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class CredentialsTyped:
+    """How callers of a product prove who they are. `kinds`: key, basic, client, token; a key comes in
+    `key_header`, and in the query parameter `key_query` where that is not empty."""
+
+    kinds: Sequence[str] = ("key",)
+    key_header: str = "X-API-Key"
+    key_query: str = ""
+    older_fields: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +76,7 @@ class ProductView:
     apis: list[str]
     operations: list[int]
     edition: int
+    credentials: CredentialsTyped
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,6 +183,47 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
         return view(product)
 
 
+def set_credentials(ctx: Context, product_id: int, edition: int, typed: CredentialsTyped) -> ProductView:
+    """Say how callers of a product prove who they are. Raises `Invalid`, naming the field, or `Stale`."""
+    ctx.actor.must_be("product manager")
+    unknown = set(typed.kinds) - set(CREDENTIALS)
+    if unknown or not typed.kinds:
+        raise Invalid(f"must be some of {', '.join(CREDENTIALS)}", "kinds")
+    if not _FIELD_NAME.fullmatch(typed.key_header) or typed.key_header.lower() in _TAKEN:
+        raise Invalid("must be a header's name, and none that HTTP uses itself", "key_header")
+    if typed.key_query and not re.fullmatch(r"[A-Za-z0-9_.-]{1,40}", typed.key_query):
+        raise Invalid("must be up to 40 letters, digits, dots, dashes or underscores", "key_query")
+    with ctx.transaction() as session:
+        product = get(session, product_id, lock=True)
+        if product.edition != edition:
+            raise Stale("somebody else has changed this product meanwhile", product.name, view(product))
+        before = asdict(credentials_of(product))
+        product.credential_kinds = [kind for kind in CREDENTIALS if kind in typed.kinds]
+        product.key_header, product.key_query = typed.key_header, typed.key_query
+        product.older_fields = typed.older_fields
+        product.edition += 1
+        auditing.note(
+            session, ctx, "changed how callers prove who they are", ("product", product.id, product.name), before,
+            asdict(credentials_of(product)),
+        )  # fmt: skip
+        stamps.touch(session, ctx)
+        return view(product)
+
+
+def credentials_of(product: Product) -> CredentialsTyped:
+    """How callers of a stored product prove who they are."""
+    return CredentialsTyped(
+        list(product.credential_kinds), product.key_header, product.key_query, product.older_fields
+    )  # fmt: skip
+
+
+_FIELD_NAME = re.compile(r"[A-Za-z0-9!#$%&'*+.^_`|~-]{1,100}")
+_TAKEN = {
+    "authorization", "connection", "content-length", "content-type", "cookie", "date", "expect", "host", "origin",
+    "te", "trailer", "transfer-encoding", "upgrade",
+}  # fmt: skip
+
+
 def clone(ctx: Context, product_id: int, name: str) -> ProductView:
     """A new product with the same content and its plans as drafts. Raises `Invalid` or `Conflict`."""
     ctx.actor.must_be("product manager")
@@ -244,6 +298,7 @@ def view(product: Product) -> ProductView:
         product.id, product.slug, product.name, product.description, product.contact, product.terms_of_use,
         product.terms_number, product.terms_dated, product.access_route, [g.name for g in product.groups],
         [g.id for g in product.groups], api_names(product), [o.id for o in product.operations], product.edition,
+        credentials_of(product),
     )  # fmt: skip
 
 

@@ -23,13 +23,15 @@ class Shipment:
     damaged: int
 
 
-def ship(ctx: Context, folder: Path) -> Shipment:
-    """Ship every closed segment under `folder`, oldest first. A segment is deleted only after its commit.
+def ship(ctx: Context, folder: Path, gateway: str = "*") -> Shipment:
+    """Ship every closed segment under `folder`, or of one gateway, oldest first.
+
+    A segment is deleted only after its commit.
 
     A segment met again after a crash between commit and deletion adds nothing: its calls are there.
     """
     segments = calls = damaged = 0
-    for path in closed_segments(folder):
+    for path in closed_segments(folder, gateway):
         shipped = ship_segment(ctx, path)
         if shipped is not None:
             segments += 1

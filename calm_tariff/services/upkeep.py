@@ -9,7 +9,7 @@ from datetime import datetime
 from sqlalchemy import func, select, text
 
 from calm_tariff.core.periods import local_day, month_of, month_step
-from calm_tariff.services import stamps
+from calm_tariff.services import overrides, stamps
 from calm_tariff.services.context import Context
 from calm_tariff.store import partitions
 from calm_tariff.store.admission import Stay
@@ -28,7 +28,7 @@ def leading(ctx: Context) -> Iterator[bool]:
 
 
 def begin_terms(ctx: Context, since: datetime) -> int:
-    """Tell the gateways where a stay has begun or ended since a moment; returns how many."""
+    """Tell the gateways where a stay or an override has begun or ended since a moment; returns how many."""
     with ctx.transaction() as session:
         now = ctx.now
         changed = session.scalar(
@@ -36,9 +36,10 @@ def begin_terms(ctx: Context, since: datetime) -> int:
                 ((Stay.start_at > since) & (Stay.start_at <= now)) | ((Stay.end_at > since) & (Stay.end_at <= now))
             )
         )
+        changed = (changed or 0) + overrides.ended_between(session, since, now)
         if changed:
             stamps.touch(session, ctx)
-        return changed or 0
+        return changed
 
 
 def prepare_partitions(ctx: Context, months: int = 3) -> list[str]:

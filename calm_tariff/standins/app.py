@@ -1,5 +1,5 @@
-"""The stand-ins' HTTP side: back ends, the ticket desk under /tickets, the mailbox under
-/mailbox."""
+"""The stand-ins' HTTP side: back ends, the ticket desk under /tickets, the token issuer under /issuer, the
+mailbox under /mailbox."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from fastapi import FastAPI, HTTPException, Query, Request, Response
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
-from calm_tariff.standins import harbour, tickets
+from calm_tariff.standins import harbour, issuer, tickets
 from calm_tariff.standins.mailbox import Mailbox
 from calm_tariff.standins.tides import STATIONS, extremes, predictions
 
@@ -98,7 +98,7 @@ def create_app(mailbox: Mailbox) -> FastAPI:
     async def read_asked() -> Any:
         return {"calls": asked.calls, "last_headers": asked.last_headers}
 
-    for made in (harbour.berths(), harbour.sea(), harbour.tiles(), tickets.router()):
+    for made in (harbour.berths(), harbour.sea(), harbour.tiles(), tickets.router(), issuer.router()):
         app.include_router(made)
 
     @app.get("/mailbox.json")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import ForeignKey, String, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
@@ -13,7 +14,8 @@ from calm_tariff.store.people import Consumer, Member
 
 
 class Application(Base):
-    """A consumer's program that makes calls."""
+    """A consumer's program that makes calls. `client_id` is its public name for Basic, OAuth 2 and outside
+    issuers; `tags` are its own words, which back ends may be told."""
 
     __tablename__ = "application"
     __table_args__ = (UniqueConstraint("consumer_id", "name"),)
@@ -22,6 +24,8 @@ class Application(Base):
     name: Mapped[Name]
     description: Mapped[Prose] = mapped_column(default="")
     created_at: Mapped[datetime]
+    client_id: Mapped[Word] = mapped_column(unique=True)
+    tags: Mapped[dict[str, Any]] = mapped_column(default=dict)
     consumer: Mapped[Consumer] = relationship(lazy="joined")
     keys: Mapped[list[ApiKey]] = relationship(back_populates="application", order_by="ApiKey.id")
 
@@ -96,7 +100,10 @@ class Stay(Base):
 
 
 class ApiKey(Base):
-    """A credential: only its hash and a visible prefix are kept. States: core.lifecycles.KEY."""
+    """A credential: only its hash and a visible prefix are kept. States: core.lifecycles.KEY.
+
+    `kind`: an API key, or the secret that belongs to the application's client id.
+    """
 
     __tablename__ = "api_key"
     id: Mapped[Id]
@@ -107,5 +114,26 @@ class ApiKey(Base):
     key_hash: Mapped[Hash] = mapped_column(unique=True)
     state: Mapped[Word]
     created_at: Mapped[datetime]
+    kind: Mapped[Word] = mapped_column(default="key")
+    starts_at: Mapped[datetime | None]
+    expires_at: Mapped[datetime | None]
     revoked_at: Mapped[datetime | None]
     application: Mapped[Application] = relationship(back_populates="keys", lazy="joined")
+
+
+class SubscriptionOverride(Base):
+    """A limit of one subscription in place of its plan's limit of the same name, or beside the plan's.
+
+    In force until `ends_at`, unless lifted before. Never updated otherwise.
+    """
+
+    __tablename__ = "subscription_override"
+    id: Mapped[Id]
+    subscription_id: Mapped[int] = mapped_column(ForeignKey("subscription.id"), index=True)
+    limit: Mapped[dict[str, Any]]
+    reason: Mapped[Prose]
+    made_at: Mapped[datetime]
+    made_by: Mapped[Name]
+    ends_at: Mapped[datetime]
+    lifted_at: Mapped[datetime | None]
+    lifted_by: Mapped[str | None] = mapped_column(String(200))

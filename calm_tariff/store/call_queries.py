@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
@@ -63,6 +63,14 @@ def since(session: Session, after_us: int, wanted: CallFilter, limit: int) -> li
     """Calls later than an instant, oldest first: what a live screen has not shown yet."""
     query = _narrowed(select(Call), wanted).where(Call.at_us > after_us)
     return list(session.scalars(query.order_by(Call.at_us, Call.call_id).limit(limit)))
+
+
+def carrying(session: Session, start_us: int, end_us: int) -> Iterator[Call]:
+    """Let-through calls in [start, end) that carried a value some limit counts by."""
+    query = select(Call).where(
+        Call.at_us >= start_us, Call.at_us < end_us, Call.verdict != "refused", func.json_length(Call.carried) > 0
+    )
+    yield from session.scalars(query.execution_options(yield_per=5000))
 
 
 def by_minute(session: Session, wanted: CallFilter) -> list[MinuteVerdicts]:

@@ -19,6 +19,10 @@ Record = dict[str, Any]
 CHUNK = 2000
 
 
+# What older journal lines and made-up histories do not say.
+_UNSAID: Record = {"credential": "key", "decide_us": 0, "back_end_us": 0, "reserved": 0, "carried": {}, "remarks": []}
+
+
 def record(session: Session, calls: Sequence[Record]) -> int:
     """Insert the calls not yet recorded and add them to the hourly sums; returns how many were new.
 
@@ -26,7 +30,7 @@ def record(session: Session, calls: Sequence[Record]) -> int:
     """
     new: list[Record] = []
     for start in range(0, len(calls), CHUNK):
-        chunk = {call["call_id"]: call for call in calls[start : start + CHUNK]}
+        chunk = {call["call_id"]: {**_UNSAID, **call} for call in calls[start : start + CHUNK]}
         instants = [call["at_us"] for call in chunk.values()]
         known = select(Call.call_id).where(
             Call.call_id.in_(list(chunk)), Call.at_us >= min(instants), Call.at_us <= max(instants)
@@ -81,7 +85,7 @@ class HourlySums:
                 cell[2] += call["bytes_out"]
             for meter_id, units in call["units"].items():
                 key = (
-                    hour, call["subscription_id"], call["stay_id"], call["key_id"], call["operation_id"],
+                    hour, call["subscription_id"], call["stay_id"], call["key_id"] or 0, call["operation_id"],
                     int(meter_id),
                 )  # fmt: skip
                 sums = self._usage.setdefault(key, [0, Decimal(0)])

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Column, ForeignKey, String, Table, UniqueConstraint
+from sqlalchemy import BigInteger, Column, ForeignKey, String, Table, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.base import Base, Id, Long, LongJson, Name, Prose, Word
@@ -53,6 +53,8 @@ class ApiVersion(Base):
 
     `chosen_by` says how a call picks it among versions with the same base path: by the path alone,
     by a header of a value, or by the host. `sandbox_url` is the back end of the sandbox, if it has one.
+    The back end is waited for as long as `connect_ms` and `answer_ms` say; after `breaker_failures` in a
+    row (0: never) it is left alone for `breaker_seconds`. `passes_caller` tells it who calls.
     """
 
     __tablename__ = "api_version"
@@ -74,6 +76,13 @@ class ApiVersion(Base):
     capacity_per_second: Mapped[int | None]
     deprecated_at: Mapped[datetime | None]
     sunset_at: Mapped[datetime | None]
+    connect_ms: Mapped[int] = mapped_column(default=3000)
+    answer_ms: Mapped[int] = mapped_column(default=30_000)
+    most_body_bytes: Mapped[int] = mapped_column(BigInteger, default=10_000_000)
+    cors_origins: Mapped[list[Any]] = mapped_column(default=list)
+    passes_caller: Mapped[bool] = mapped_column(default=False)
+    breaker_failures: Mapped[int] = mapped_column(default=5)
+    breaker_seconds: Mapped[int] = mapped_column(default=10)
     edition: Mapped[int] = mapped_column(default=1)
     api: Mapped[Api] = relationship(back_populates="versions", lazy="joined")
     operations: Mapped[list[Operation]] = relationship(
@@ -130,7 +139,11 @@ class BackEndHealth(Base):
 
 
 class Operation(Base):
-    """A method on a path template. A retired one answers no more but keeps its history explicable."""
+    """A method on a path template. A retired one answers no more but keeps its history explicable.
+
+    `answers`: back end, example, or sandbox example (the back end when live). `example` is what its
+    document gives for it: status, type, body.
+    """
 
     __tablename__ = "operation"
     __table_args__ = (UniqueConstraint("api_version_id", "method", "path"),)
@@ -140,6 +153,8 @@ class Operation(Base):
     path: Mapped[Name]
     summary: Mapped[Name] = mapped_column(default="")
     groups: Mapped[list[Any]] = mapped_column(default=list)
+    answers: Mapped[Word] = mapped_column(default="back end")
+    example: Mapped[dict[str, Any] | None]
     retired_at: Mapped[datetime | None]
     api_version: Mapped[ApiVersion] = relationship(back_populates="operations", lazy="joined")
 
@@ -172,6 +187,8 @@ class Product(Base):
     """A bundle of operations that is sold. `access_route`: open, reviewed, reviewed twice, outside.
 
     With `groups`, only consumers of these groups see it. `terms_of_use` are the newest version's.
+    `credential_kinds`: key, basic, client, token; a key comes in `key_header`, or in the query parameter
+    `key_query` where that is not empty. `older_fields` adds X-RateLimit fields to replies.
     """
 
     __tablename__ = "product"
@@ -184,6 +201,10 @@ class Product(Base):
     terms_number: Mapped[int] = mapped_column(default=1)
     terms_dated: Mapped[datetime]
     access_route: Mapped[Word]
+    credential_kinds: Mapped[list[Any]] = mapped_column(default=lambda: ["key"])
+    key_header: Mapped[str] = mapped_column(String(100), default="X-API-Key")
+    key_query: Mapped[str] = mapped_column(String(100), default="")
+    older_fields: Mapped[bool] = mapped_column(default=False)
     edition: Mapped[int] = mapped_column(default=1)
     operations: Mapped[list[Operation]] = relationship(secondary=ProductOperation, order_by="Operation.id")
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary=ProductGroup, order_by="ConsumerGroup.name")

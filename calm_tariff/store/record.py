@@ -58,3 +58,14 @@ class Stamp(Base):
     name: Mapped[Word] = mapped_column(primary_key=True)
     number: Mapped[int] = mapped_column(BigInteger)
     changed_at: Mapped[datetime]
+
+
+class Instance(Base):
+    """A running process by its name and what it last reported of itself."""
+
+    __tablename__ = "instance"
+    name: Mapped[Word] = mapped_column(primary_key=True)
+    kind: Mapped[Word]
+    started_at: Mapped[datetime]
+    seen_at: Mapped[datetime] = mapped_column(index=True)
+    report: Mapped[dict[str, Any]]

@@ -13,8 +13,11 @@ from calm_tariff.store.base import Base, Micros, Units, Word
 class Call(Base):
     """One decided call with its receipt. Partitioned by month, so it has no foreign keys.
 
-    `checks` holds, for each limit in the order tested: name, layer, subject, refused, wait in µs,
-    left, used. `units` holds what each meter counted, by meter id.
+    `checks` holds, for each limit in the order tested: name, refused, wait in µs, left, used, and the
+    limit itself where it is no plan's. `units` holds what each meter counted, by meter id. Of the whole
+    time `took_us`, deciding took `decide_us` and the back end `back_end_us`. `reserved` is what quotas
+    held back until the response was in; `carried` the values that limits counted by, such as a header;
+    `remarks` what was out of the ordinary, in words.
     """
 
     __tablename__ = "call"
@@ -49,6 +52,12 @@ class Call(Base):
     checks: Mapped[list[Any]]
     units: Mapped[dict[str, Any]]
     told: Mapped[dict[str, Any]]
+    credential: Mapped[Word] = mapped_column(default="key")
+    decide_us: Mapped[Micros] = mapped_column(default=0)
+    back_end_us: Mapped[Micros] = mapped_column(default=0)
+    reserved: Mapped[int] = mapped_column(default=0)
+    carried: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    remarks: Mapped[list[Any]] = mapped_column(default=list)
 
 
 class HourlyUsage(Base):

@@ -31,7 +31,11 @@ export function ListPage<T extends { id: number }>(props: Props<T>) {
   const sort = columns.find((c) => c.by && c.head === search.get("sort"));
   const down = search.get("order") === "down";
   const rows = sorted(list.data ?? [], sort?.by, down);
-  const { rowProps } = useRows(rows, (row) => row.id, (row) => navigate(address(row)));
+  const { rowProps } = useRows(
+    rows,
+    (row) => row.id,
+    (row) => navigate(address(row)),
+  );
   const turn = (head: string) => {
     const next = new URLSearchParams(search);
     next.set("sort", head);

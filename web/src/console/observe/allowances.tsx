@@ -16,7 +16,11 @@ export function Allowances() {
     refetchInterval: 3_000,
   });
   const rows = list.data ?? [];
-  const { rowProps } = useRows(rows, (g) => `${g.subscription_id} ${g.name}`, (g) => navigate(`/admit/consumers/${g.consumer_id}`));
+  const { rowProps } = useRows(
+    rows,
+    (g) => `${g.subscription_id} ${g.name}`,
+    (g) => navigate(`/admit/consumers/${g.consumer_id}`),
+  );
   const near = rows.filter((g) => g.percent >= 80).length;
   const ahead = rows.filter((g) => g.percent < 100 && g.spent_at).length;
   return (

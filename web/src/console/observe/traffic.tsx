@@ -57,7 +57,11 @@ export function Traffic() {
     else next.delete(name);
     setSearch(next, { replace: name === "call" && chosen !== null });
   };
-  const { rowProps } = useRows(rows, (row) => row.call_id, (row) => set("call", row.call_id));
+  const { rowProps } = useRows(
+    rows,
+    (row) => row.call_id,
+    (row) => set("call", row.call_id),
+  );
   const receipt = useQuery({
     queryKey: ["receipt", chosen],
     queryFn: () => api.get("/calls/{call_id}/receipt", { params: { path: { call_id: chosen ?? "" } } }),

@@ -14,7 +14,11 @@ export function Periods() {
   const navigate = useNavigate();
   const list = useQuery({ queryKey: ["periods"], queryFn: () => api.get("/periods") });
   const rows = list.data ?? [];
-  const { rowProps } = useRows(rows, (p) => p.start, (p) => navigate(`/settle/periods/${p.start}`));
+  const { rowProps } = useRows(
+    rows,
+    (p) => p.start,
+    (p) => navigate(`/settle/periods/${p.start}`),
+  );
   return (
     <Page title="Periods" sub="A period is a calendar month in the provider's time zone.">
       <Trouble error={list.error} />
@@ -73,8 +77,10 @@ export function PeriodPage() {
   const p = one.data;
   useOpened(p && month(p.start));
   const navigate = useNavigate();
-  const { rowProps } = useRows(p?.charges ?? [], (c) => c.consumer_id, (c) =>
-    navigate(c.invoice_id ? `/settle/invoices/${c.invoice_id}` : `/admit/consumers/${c.consumer_id}`),
+  const { rowProps } = useRows(
+    p?.charges ?? [],
+    (c) => c.consumer_id,
+    (c) => navigate(c.invoice_id ? `/settle/invoices/${c.invoice_id}` : `/admit/consumers/${c.consumer_id}`),
   );
   if (!p)
     return (

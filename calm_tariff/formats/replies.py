@@ -3,10 +3,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from email.utils import format_datetime
 from typing import Any
+from urllib.parse import quote
 
 import orjson
 
@@ -50,6 +53,25 @@ def rate_limit_fields(policies: Policies, decision: Decision, now_us: int) -> He
     return [(b"ratelimit-policy", policies.field), (b"ratelimit", ", ".join(items).encode())]
 
 
+def older_fields(decision: Decision, now_us: int) -> Headers:
+    """`X-RateLimit-*` for clients that know only those: of the limit with the smallest share left, with the
+    whole seconds until it gives more."""
+    tightest: Check | None = None
+    share = Decimal(2)
+    for check in decision.checks:
+        if check.left is not None:
+            left = Decimal(0) if check.refused else Decimal(check.left) / _allowed(check.limit)
+            if left < share:
+                tightest, share = check, left
+    if tightest is None:
+        return []
+    return [
+        (b"x-ratelimit-limit", str(_allowed(tightest.limit)).encode()),
+        (b"x-ratelimit-remaining", str(_whole(tightest.left)).encode()),
+        (b"x-ratelimit-reset", str(_seconds_until_more(tightest, now_us)).encode()),
+    ]
+
+
 def ending(deprecated_us: int | None, sunset_us: int | None) -> Headers:
     """The fields of a version that will end: `Deprecation` (RFC 9745) and `Sunset` (RFC 8594)."""
     fields: Headers = []
@@ -61,7 +83,7 @@ def ending(deprecated_us: int | None, sunset_us: int | None) -> Headers:
 
 
 def problem(status: int, title: str, detail: str, **more: Any) -> tuple[bytes, Headers]:
-    """A problem-details body and its content type."""
+    """A problem-details body and its content type. `code` in `more` names the problem for programs."""
     body = {"type": "about:blank", "title": title, "status": status, "detail": detail, **more}
     return orjson.dumps(body), [(b"content-type", b"application/problem+json")]
 
@@ -81,6 +103,7 @@ def refusal(decision: Decision, now_us: int) -> tuple[bytes, Headers]:
         429,
         "A limit of the plan is reached",
         f"{limit.name}: {sentence}. Counted for {whose}: {number(used)} of {number(allowed)} used. {when}",
+        code="limit-reached",
         limit=limit.name,
         rule=sentence,
         counted_per=limit.counted_per,
@@ -142,3 +165,27 @@ def _span(microseconds: int) -> str:
     if seconds < 120:
         return f"{seconds} s"
     return f"{-(-seconds // 60)} minutes" if seconds < 7200 else f"{-(-seconds // 3600)} hours"
+
+
+def plain_text(value: str) -> bytes:
+    """A value for a field: as it is where it is printable ASCII, otherwise percent-encoded UTF-8."""
+    if value.isascii() and value.isprintable():
+        return value.encode()
+    return quote(value, safe=" /,;:&'()").encode()
+
+
+def dictionary(pairs: Iterable[tuple[str, str]]) -> bytes:
+    """A structured-field dictionary (RFC 9651) of strings; keys are made lower case, odd letters `-`."""
+    items = []
+    for key, value in pairs:
+        name = re.sub(r"[^a-z0-9_.*-]", "-", key.lower())
+        name = name if name[:1].isalpha() else f"t-{name}"
+        text = plain_text(value).decode().replace("\\", "\\\\").replace('"', '\\"')
+        items.append(f'{name}="{text}"')
+    return ", ".join(items).encode()
+
+
+def read_problem(body: bytes) -> dict[str, Any]:
+    """A problem-details body that was made here, as an object."""
+    read: dict[str, Any] = orjson.loads(body)
+    return read

@@ -1,0 +1,73 @@
+"""From a call to what it may do: credential, operation, subscription, body, back end — in that order."""
+
+from __future__ import annotations
+
+from calm_tariff.gateway import credentials, forwarding
+from calm_tariff.gateway.asked import Asked
+from calm_tariff.gateway.credentials import Fault, Identity
+from calm_tariff.gateway.routing import is_plain
+from calm_tariff.gateway.snapshot import Snapshot
+from calm_tariff.gateway.tokens import Tokens
+
+
+async def identify(snapshot: Snapshot, tokens: Tokens, asked: Asked, query: bytes) -> Fault | None:
+    """Find out whose call it is."""
+    shown = credentials.presented(snapshot, asked.headers, query)
+    if isinstance(shown, Fault):
+        return shown
+    asked.presented = shown
+    found: Identity | Fault
+    if shown.kind == "key":
+        found = credentials.by_key(snapshot, shown.text, asked.at_us)
+    elif shown.kind == "basic":
+        found = credentials.by_basic(snapshot, shown.text, asked.at_us)
+    else:
+        found = await tokens.identify(snapshot, shown.text, asked.at_us)
+    if isinstance(found, Fault):
+        return found
+    asked.identity = found
+    return None
+
+
+def route(asked: Asked) -> Fault | None:
+    """Find the operation the call is for. `asked.place` is known already."""
+    place = asked.place
+    if not is_plain(asked.path):
+        detail = "The path has . or .. segments, or an encoded slash, backslash or control character."
+        return Fault(400, "path-not-plain", "Not a plain path", detail, "route")
+    if place is None:
+        detail = f"No API answers {asked.method} {asked.path} here."
+        return Fault(404, "operation-unknown", "No such operation", detail, "route")
+    if place.route.gone:
+        return Fault(410, "version-gone", "Gone", f"{place.route.name} answers no more.", "route")
+    if place.match.operation_id is None:
+        detail = f"This path answers {', '.join(place.match.methods)}."
+        return Fault(405, "method-not-allowed", "Not with this method", detail, "route")
+    asked.operation_id = place.match.operation_id
+    return None
+
+
+def find_access(snapshot: Snapshot, asked: Asked) -> Fault | None:
+    """Find the subscription that covers the operation, and hold the credential against its product's rules."""
+    identity, place, shown = asked.identity, asked.place, asked.presented
+    assert identity and place and shown and asked.operation_id is not None
+    access = snapshot.access(identity.application_id, asked.operation_id, identity.environment)
+    if access is None:
+        detail = "The credential is good, but no active subscription covers this operation."
+        return Fault(403, "no-subscription", "Not part of a plan", detail, "access")
+    fault = credentials.not_taken(shown, identity, access.rules)
+    if fault is not None:
+        return fault
+    asked.access = access
+    if identity.scopes is not None and not identity.scopes & access.scopes:
+        needed = " or ".join(sorted(access.scopes))
+        return Fault(403, "scope-missing", "Not in the token's scope", f"The token needs the scope {needed}.", "access")
+    no_sandbox = identity.environment == "sandbox" and not place.route.sandbox_url
+    if no_sandbox and snapshot.example(asked.operation_id, "sandbox") is None:
+        detail = f"{place.route.name} has no sandbox. Call it with a live credential."
+        return Fault(403, "wrong-environment", "No sandbox", detail, "access")
+    most = place.route.forwarding.most_body_bytes
+    if forwarding.announced(asked.headers) > most:
+        detail = f"{place.route.name} takes bodies of up to {most:,} bytes."
+        return Fault(413, "body-too-large", "Body too large", detail, "body")
+    return None

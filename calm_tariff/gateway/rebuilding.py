@@ -1,0 +1,114 @@
+"""Keeping shared counts true: joining, noticing that Redis is away or back, and rebuilding from recorded usage.
+
+Counts carry an *era*, a random word in Redis. Where it is missing, Redis has forgotten; where a gateway has counted
+alone meanwhile, the shared counts have missed its calls. Either way they are begun anew:
+
+1. One gateway takes the lead (a key that expires, should it die) and takes the era away.
+2. Every gateway stops deciding, lets the calls on their way end, ships its own journal and says that it is quiet.
+3. When all that live are quiet, what is recorded is all there is. The leader writes counts from it, and a new era.
+4. Everybody goes on. Calls wait meanwhile, for a second or two; should it take longer, the configured choice holds.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import secrets
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from redis.exceptions import RedisError
+
+from calm_tariff.gateway.shared_counters import SharedCounters
+
+log = logging.getLogger("calm_tariff.counters")
+BEAT_SECONDS = 0.1
+LEAD_MS = 20_000
+DRAIN_SECONDS = 3.0
+
+
+@dataclass(slots=True)
+class Keeper:
+    """Follows the shared counts of one gateway.
+
+    `quieten` lets calls end and ships this gateway's journal; `others` names the gateways that live, itself
+    included; `rebuild` gives the counts as recorded and the stacks they belong to.
+    """
+
+    name: str
+    counters: SharedCounters
+    quieten: Callable[[], Awaitable[None]]
+    others: Callable[[], Awaitable[frozenset[str]]]
+    rebuild: Callable[[], Awaitable[tuple[dict[tuple[str, str], Any], Any, int]]]
+    afresh: bool = False
+    _quiet_for: str = field(default="")
+
+    async def follow(self) -> None:
+        """Look after the counts until cancelled."""
+        while True:
+            try:
+                await self.look()
+            except (RedisError, OSError, TimeoutError) as error:
+                if self.counters.mode != "away":
+                    log.warning("Redis is away: %s", error.__class__.__name__)
+                self.counters.lose("away")
+            except Exception:
+                # The database may be away while counts are rebuilt; it is tried again.
+                log.exception("the counts could not be rebuilt")
+            await asyncio.sleep(BEAT_SECONDS)
+
+    async def look(self) -> None:
+        """One look at Redis: join, take part in a rebuilding, or begin one. Raises what Redis raises."""
+        counters, redis = self.counters, self.counters.redis
+        era, leader = await redis.hget(counters.key("clock"), "era"), await redis.get(counters.key("leader"))
+        if leader is not None:
+            await self._take_part(str(leader))
+            return
+        missed = counters.counted_alone or self.afresh
+        if era is not None and not missed:
+            if counters.mode != "shared" or counters.era != era:
+                counters.join(str(era))
+            return
+        await self._lead()
+
+    async def _lead(self) -> None:
+        counters, redis = self.counters, self.counters.redis
+        lead = f"{self.name}/{secrets.token_hex(6)}"
+        if not await redis.set(counters.key("leader"), lead, nx=True, px=LEAD_MS):
+            return
+        log.warning("rebuilding the shared counts from recorded usage")
+        await redis.hdel(counters.key("clock"), "era")
+        await self._take_part(lead)
+        quiet = counters.key("quiet", lead)
+        while not (await self.others()) <= await redis.smembers(quiet):
+            await asyncio.sleep(BEAT_SECONDS)
+            if await redis.get(counters.key("leader")) != lead:
+                return
+        counts, stacks, now_us = await self.rebuild()
+        if await redis.get(counters.key("leader")) != lead:
+            return
+        await counters.fill(counts, stacks, now_us)
+        era = secrets.token_hex(8)
+        await redis.hset(counters.key("clock"), mapping={"era": era, "t": now_us})
+        await redis.delete(counters.key("leader"), quiet)
+        self.afresh = False
+        counters.join(era)
+        log.warning("the shared counts are rebuilt; era %s", era)
+
+    async def _take_part(self, lead: str) -> None:
+        """Be quiet, and say so once; whoever leads goes on when everybody has."""
+        counters = self.counters
+        if counters.mode != "rebuilding":
+            counters.lose("rebuilding")
+        if self._quiet_for == lead:
+            return
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(self.quieten(), DRAIN_SECONDS + 5)
+        quiet = counters.key("quiet", lead)
+        await counters.redis.sadd(quiet, self.name)
+        await counters.redis.pexpire(quiet, LEAD_MS)
+        # What was counted alone until now is recorded, and will be in the counts to come.
+        counters.counted_alone = False
+        self._quiet_for = lead
