@@ -15,6 +15,7 @@ from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 from tests.office import Clock, Office
+from tests.processes import RedisServer
 
 
 @pytest.fixture(scope="session")
@@ -51,3 +52,12 @@ def ctx(migrated: Engine) -> Context:
 def office(ctx: Context) -> Office:
     """A small provider with one API, one meter, one product of two plans, and two consumers."""
     return Office.open(ctx)
+
+
+@pytest.fixture(scope="session")
+def redis_url(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """A Redis server of the run's own, which keeps nothing on disk."""
+    server = RedisServer(tmp_path_factory.mktemp("redis"))
+    server.start()
+    yield server.url
+    server.kill()

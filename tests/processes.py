@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -100,3 +102,36 @@ class Processes:
         """Whether the journal is wholly in the database."""
         left = list(self.settings.journal.glob("*/*.open"))
         return not left and not list(closed_segments(self.settings.journal))
+
+
+@dataclass
+class RedisServer:
+    """Debian's Redis on a port of its own; killed, it forgets everything."""
+
+    folder: Path
+    port: int = field(default_factory=free_port)
+    process: subprocess.Popen[bytes] | None = None
+
+    @property
+    def url(self) -> str:
+        return f"redis://127.0.0.1:{self.port}/0"
+
+    def start(self) -> None:
+        self.folder.mkdir(parents=True, exist_ok=True)
+        command = ["redis-server", "--port", str(self.port), "--bind", "127.0.0.1", "--save", "", "--appendonly", "no"]
+        with (self.folder / "log").open("ab") as log:
+            self.process = subprocess.Popen(
+                command, cwd=self.folder, stdout=log, stderr=log, preexec_fn=die_with_parent(signal.SIGKILL)
+            )
+        wait_for(self.answers, 10)
+
+    def answers(self) -> bool:
+        with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port), 1) as connection:
+            connection.sendall(b"PING\r\n")
+            return connection.recv(5) == b"+PONG"
+        return False
+
+    def kill(self) -> None:
+        assert self.process
+        self.process.kill()
+        self.process.wait()

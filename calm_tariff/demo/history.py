@@ -168,7 +168,7 @@ def _call(
         "consumer_id": caller.consumer_id, "key_id": caller.key_id, "checks": rungs(decision, house), "units": units,
         "told": {}, "credential": "key", "decide_us": 40 + took % 60,
         "back_end_us": 0 if decision.verdict == "refused" else took - decision.wait_us - 150,
-        "reserved": call.units, "carried": {}, "remarks": [],
+        "reserved": call.units, "decided_us": at, "decided_order": 0, "carried": {}, "remarks": [],
     }  # fmt: skip
 
 

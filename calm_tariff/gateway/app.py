@@ -53,6 +53,7 @@ class Gateway:
     trusted: frozenset[str] = frozenset()
     breakers: dict[tuple[int, str], Breaker] = field(default_factory=dict)
     fresh_at: float = 0.0
+    now: Callable[[], int] = now_us
 
     async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
         """Answer one HTTP call."""
@@ -62,7 +63,7 @@ class Gateway:
         if path in ("/healthz", "/readyz"):
             await self.health(path, send)
             return
-        asked = Asked(now_us(), scope["method"], path, scope["headers"], self._address(scope))
+        asked = Asked(self.now(), scope["method"], path, scope["headers"], self._address(scope))
         if self.snapshot.number < 0 or self.journal.fault:
             await _not_ready(send)
             return
@@ -141,7 +142,7 @@ class Gateway:
     def record(self, asked: Asked) -> None:
         """Meter the call, settle what was reserved, and put it into the journal. Raises `Unwritable`."""
         units = settled(asked, self.counters)
-        self.journal.append(record_of(asked, self.name, units, now_us()))
+        self.journal.append(record_of(asked, self.name, units, self.now()))
         self.tally.count(asked)
 
     async def _options(self, asked: Asked, send: Send) -> None:

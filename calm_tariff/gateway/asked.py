@@ -123,6 +123,8 @@ def record_of(asked: Asked, source: str, units: dict[str, str], now_us: int) -> 
         "decide_us": asked.decide_us,
         "back_end_us": asked.back_end_us,
         "reserved": asked.call.units if asked.call else 0,
+        "decided_us": asked.decided.at_us if asked.decided else 0,
+        "decided_order": asked.decided.order if asked.decided else 0,
         "carried": (asked.call.values or {}) if asked.call else {},
         "remarks": asked.remarks,
     }

@@ -21,7 +21,7 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
-from calm_tariff.gateway.app import Gateway, challenge, now_us, told_back_end
+from calm_tariff.gateway.app import Gateway, challenge, told_back_end
 from calm_tariff.gateway.asked import Asked, name_of, readings, record_of
 from calm_tariff.gateway.counters import CountersAway
 from calm_tariff.gateway.credentials import Fault
@@ -101,7 +101,7 @@ class Decisions:
         parts = urlsplit(call.uri if call.uri.startswith("/") else f"/{call.uri}")
         headers = [(k.lower().encode("latin-1", "replace"), v.encode("latin-1", "replace"))
                    for k, v in call.headers.items()]  # fmt: skip
-        asked = Asked(now_us(), call.method.upper(), call.uri.partition("?")[0], headers, call.address)
+        asked = Asked(gateway.now(), call.method.upper(), call.uri.partition("?")[0], headers, call.address)
         asked.place = gateway.snapshot.place(asked.method, asked.path, headers)
         fault = await gateway.admit(asked, parts.query.encode("latin-1", "replace"))
         body: bytes = b""

@@ -63,7 +63,8 @@ class Instants:
 class SharedCounters:
     """Counts in Redis. `space` sets installations apart; `choice` is what happens while Redis is away.
 
-    `mirror` keeps what was last seen of every count met, from which a gateway counts alone.
+    With `own_time` the instants are Redis's, otherwise the calls'. `mirror` keeps what was last seen of
+    every count met, from which a gateway counts alone.
     """
 
     redis: Redis
@@ -78,7 +79,7 @@ class SharedCounters:
     ready: asyncio.Event = field(default_factory=asyncio.Event)
     _scripts: dict[str, Any] = field(default_factory=dict)
     _settling: set[asyncio.Task[None]] = field(default_factory=set)
-    at_us: int = 0
+    own_time: bool = True
 
     def __post_init__(self) -> None:
         for name in ("counters", "settle"):
@@ -172,7 +173,7 @@ class SharedCounters:
         keys = [self.key("count", c.scope, c.pick(call)) for c in limits]
         at = call.at_us
         for _ in range(5):
-            fields: list[Any] = [self.era, self.at_us]
+            fields: list[Any] = [self.era, 0 if self.own_time else call.at_us]
             for compiled in limits:
                 fields += _fields(compiled, call, at)
             reply = await self._scripts["counters"](keys=[self.key("clock"), *keys], args=fields)

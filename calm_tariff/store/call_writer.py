@@ -20,7 +20,10 @@ CHUNK = 2000
 
 
 # What older journal lines and made-up histories do not say.
-_UNSAID: Record = {"credential": "key", "decide_us": 0, "back_end_us": 0, "reserved": 0, "carried": {}, "remarks": []}
+_UNSAID: Record = {
+    "credential": "key", "decide_us": 0, "back_end_us": 0, "reserved": 0, "decided_us": 0, "decided_order": 0,
+    "carried": {}, "remarks": [],
+}  # fmt: skip
 
 
 def record(session: Session, calls: Sequence[Record]) -> int:

@@ -14,10 +14,12 @@ class Call(Base):
     """One decided call with its receipt. Partitioned by month, so it has no foreign keys.
 
     `checks` holds, for each limit in the order tested: name, refused, wait in µs, left, used, and the
-    limit itself where it is no plan's. `units` holds what each meter counted, by meter id. Of the whole
-    time `took_us`, deciding took `decide_us` and the back end `back_end_us`. `reserved` is what quotas
-    held back until the response was in; `carried` the values that limits counted by, such as a header;
-    `remarks` what was out of the ordinary, in words.
+    limit itself with its layer where it is no plan's. `units` holds what each meter counted, by meter id.
+
+    Of the whole time `took_us`, deciding took `decide_us` and the back end `back_end_us`. `reserved` is
+    what quotas held back until the response was in. `decided_us` is the instant of the decision by the
+    counts' own clock, and `decided_order` its place among all where gateways share their counts.
+    `carried` are values that limits counted by, such as a header; `remarks` what was out of the ordinary.
     """
 
     __tablename__ = "call"
@@ -56,6 +58,8 @@ class Call(Base):
     decide_us: Mapped[Micros] = mapped_column(default=0)
     back_end_us: Mapped[Micros] = mapped_column(default=0)
     reserved: Mapped[int] = mapped_column(default=0)
+    decided_us: Mapped[Micros] = mapped_column(default=0)
+    decided_order: Mapped[int] = mapped_column(BigInteger, default=0)
     carried: Mapped[dict[str, Any]] = mapped_column(default=dict)
     remarks: Mapped[list[Any]] = mapped_column(default=list)
 

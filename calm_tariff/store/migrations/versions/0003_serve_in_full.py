@@ -97,6 +97,8 @@ def upgrade() -> None:
     op.add_column("call", sa.Column("decide_us", sa.BigInteger(), nullable=False, server_default=sa.text("0")))
     op.add_column("call", sa.Column("back_end_us", sa.BigInteger(), nullable=False, server_default=sa.text("0")))
     op.add_column("call", sa.Column("reserved", sa.Integer(), nullable=False, server_default=sa.text("0")))
+    op.add_column("call", sa.Column("decided_us", sa.BigInteger(), nullable=False, server_default=sa.text("0")))
+    op.add_column("call", sa.Column("decided_order", sa.BigInteger(), nullable=False, server_default=sa.text("0")))
     op.add_column("call", sa.Column("carried", sa.JSON(), nullable=False, server_default=sa.text("'{}'")))
     op.add_column("call", sa.Column("remarks", sa.JSON(), nullable=False, server_default=sa.text("'[]'")))
     op.add_column(
