@@ -25,8 +25,8 @@ class Promises:
         if self.path.exists():
             for raw in self.path.read_bytes().split(b"\n")[:-1]:
                 line = orjson.loads(raw)
-                if "told" in line:
-                    promised.pop(line["told"], None)
+                if "outcome_of" in line:
+                    promised.pop(line["outcome_of"], None)
                 else:
                     promised[line["call_id"]] = line
         self._descriptor = os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600)
@@ -51,4 +51,4 @@ class Promises:
         if self._open <= 0:
             self.forget()
             return
-        os.write(self._descriptor, orjson.dumps({"told": call_id}, option=orjson.OPT_APPEND_NEWLINE))
+        os.write(self._descriptor, orjson.dumps({"outcome_of": call_id}, option=orjson.OPT_APPEND_NEWLINE))

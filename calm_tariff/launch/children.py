@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import os
+import random
 import signal
 import socket
 from collections.abc import Callable
@@ -34,7 +36,10 @@ def port_taken(port: int) -> bool:
 
 
 def free_port() -> int:
-    """A loopback port that nothing listens on now."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
+    """A loopback port that nothing listens on now, below those that systems give to outgoing connections: such a
+    one would be taken again before it is used."""
+    while True:
+        port = random.randrange(15_000, 32_000)
+        with socket.socket() as probe, contextlib.suppress(OSError):
+            probe.bind(("127.0.0.1", port))
+            return port
