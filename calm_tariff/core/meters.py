@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Decimal, InvalidOperation
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from calm_tariff.core.errors import Invalid
 
@@ -28,9 +28,8 @@ class Meter:
     credentials: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Outcome:
-    """What is known of a call once its response is in."""
+class Outcome(NamedTuple):
+    """What is known of a call once its response is in. A tuple, because it is made per call."""
 
     operation: str
     status: int
@@ -51,6 +50,7 @@ class Reading:
 
 
 NOTHING = Reading(Decimal(0))
+_ONE = Reading(Decimal(1))
 
 
 def covers(meter: Meter, operation: str, environment: Environment = "live", credential: str = CREDENTIALS[0]) -> bool:
@@ -74,7 +74,7 @@ def reading(meter: Meter, outcome: Outcome) -> Reading | None:
     ):
         return None
     if meter.measure == "calls":
-        return Reading(Decimal(1))
+        return _ONE
     if meter.measure == "bytes_out":
         return Reading(megabytes(outcome.bytes_out))
     if meter.measure == "bytes_in":

@@ -24,7 +24,7 @@ from calm_tariff.gateway.journal import Journal, Unwritable
 from calm_tariff.gateway.snapshot import EMPTY, Snapshot
 from calm_tariff.gateway.tally import Tally
 from calm_tariff.gateway.tokens import Tokens
-from calm_tariff.gateway.wire import abort
+from calm_tariff.gateway.wire import abort, unbuffered
 
 Send = Callable[[dict[str, Any]], Any]
 SLOWEST_READER = 60
@@ -110,7 +110,7 @@ class Gateway:
                 asked, send, example.status, answer, [(b"content-type", example.content_type.encode())]
             )  # fmt: skip
             return
-        if not await self._forward(asked, query, receive, send):
+        if not await self._forward(asked, scope, receive, send):
             await abort(scope)
 
     async def admit(self, asked: Asked, query: bytes) -> Fault | None:
@@ -159,13 +159,18 @@ class Gateway:
         route, key = asked.place.route, (asked.place.route.version_id, asked.environment)
         settings = route.forwarding
         known = self.breakers.get(key)
-        if known is None or (known.failures, known.seconds) != (settings.breaker_failures, settings.breaker_seconds):
+        if (
+            known is None
+            or known.failures != settings.breaker_failures
+            or known.seconds != settings.breaker_seconds
+        ):  # fmt: skip
             known = self.breakers[key] = Breaker(settings.breaker_failures, settings.breaker_seconds)
         return known
 
     def _open_breaker(self, asked: Asked) -> Fault | None:
         """Refuse before anything is consumed where the back end is being left alone."""
-        wait = self._breaker(asked).wait(time.monotonic())
+        asked.breaker = breaker = self._breaker(asked)
+        wait = breaker.wait(time.monotonic()) if breaker.in_a_row else 0
         if not wait:
             return None
         assert asked.operation_id is not None
@@ -177,11 +182,11 @@ class Gateway:
         asked.fields = [*asked.fields, (b"retry-after", str(max(1, -(-int(wait * 1000) // 1000))).encode())]
         return fault
 
-    async def _forward(self, asked: Asked, query: bytes, receive: Receive, send: Send) -> bool:
+    async def _forward(self, asked: Asked, scope: dict[str, Any], receive: Receive, send: Send) -> bool:
         """Ask the back end and pass its answer back; False where the answer broke off in the middle."""
         place, access = asked.place, asked.access
         assert place and access and self.session and asked.presented
-        route = place.route
+        route, query = place.route, scope["query_string"]
         if asked.presented.at.startswith("?"):
             query = without_key(query, access.rules.key_query)
         base = route.sandbox_url if asked.environment == "sandbox" else route.back_end_url
@@ -193,7 +198,7 @@ class Gateway:
             headers += told_back_end(asked)
         if forwarding.has_body(asked.headers):
             asked.upload = Upload(receive, route.forwarding.most_body_bytes)
-        breaker = self._breaker(asked)
+        breaker = asked.breaker or self._breaker(asked)
         breaker.begin()
         begun = time.perf_counter_ns()
         patience = forwarding.patience(route.forwarding)
@@ -219,7 +224,14 @@ class Gateway:
         asked.back_end_us = (time.perf_counter_ns() - begun) // 1000
         breaker.end(answer.status < 500, time.monotonic())
         try:
-            return await self._pass_back(asked, answer, receive, send)
+            head = await self._pass_back(asked, answer, send)
+            if head is None:
+                return True
+            unbuffered(scope, True)
+            try:
+                return await self._stream(asked, answer, head, receive, send)
+            finally:
+                unbuffered(scope, False)
         except Unwritable:
             if asked.started:
                 return False
@@ -229,8 +241,9 @@ class Gateway:
             # Once read to its end the connection has gone back to the pool; otherwise this ends it.
             answer.close()
 
-    async def _pass_back(self, asked: Asked, answer: ClientResponse, receive: Receive, send: Send) -> bool:
-        """Send the answer on. The call is in the journal before the last byte leaves."""
+    async def _pass_back(self, asked: Asked, answer: ClientResponse, send: Send) -> dict[str, Any] | None:
+        """Send a short answer on; the head of a long one, which is still to be streamed. The call is in the
+        journal before the last byte leaves."""
         assert asked.place and asked.access
         asked.status = answer.status
         for counting in asked.access.meters:
@@ -248,21 +261,24 @@ class Gateway:
                 body = await answer.read()
             except TimeoutError:
                 await self._back_end_down(asked, send, 504)
-                return True
+                return None
             except (ClientError, OSError):
                 await self._back_end_down(asked, send, 502)
-                return True
+                return None
             asked.bytes_out = len(body)
             self.record(asked)
             await send(start)
             await send({"type": "http.response.body", "body": body})
-            return True
-        await send(start)
-        asked.started = True
-        return await self._stream(asked, answer, receive, send)
+            return None
+        return start
 
-    async def _stream(self, asked: Asked, answer: ClientResponse, receive: Receive, send: Send) -> bool:
-        """Pass a long answer on part by part, counting what has left; the last part leaves after the record."""
+    async def _stream(
+        self, asked: Asked, answer: ClientResponse, head: dict[str, Any], receive: Receive, send: Send
+    ) -> bool:
+        """Pass a long answer on part by part, counting what has left; the last part leaves after the record.
+        False where it broke off in the middle."""
+        await send(head)
+        asked.started = True
         hung_up = asyncio.ensure_future(_hung_up(receive)) if asked.upload is None else None
         waiting = b""
         sent = 0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
@@ -13,6 +13,7 @@ from calm_tariff.core.limits import Call, Units
 from calm_tariff.core.meters import Environment, Outcome, Reading, covers, reading
 from calm_tariff.formats.journal import rungs
 from calm_tariff.formats.replies import Headers
+from calm_tariff.gateway.breaker import Breaker
 from calm_tariff.gateway.counters import Counters, Decided
 from calm_tariff.gateway.credentials import Identity, Presented
 from calm_tariff.gateway.forwarding import Upload
@@ -45,6 +46,7 @@ class Asked:
     decide_us: int = 0
     back_end_us: int = 0
     fields: Headers = field(default_factory=list)
+    breaker: Breaker | None = None
     told: dict[str, str] = field(default_factory=dict)
     reported: dict[str, str | None] = field(default_factory=dict)
     remarks: list[str] = field(default_factory=list)
@@ -162,7 +164,7 @@ def readings(asked: Asked) -> Iterator[tuple[Counting, Reading | None]]:
     )
     for counting in access.meters:
         header = counting.meter.header
-        given = outcome if header is None else replace(outcome, reported=asked.reported.get(header))
+        given = outcome if header is None else outcome._replace(reported=asked.reported.get(header))
         yield counting, reading(counting.meter, given)
 
 

@@ -9,8 +9,10 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
-from dataclasses import dataclass, field
-from typing import Any
+from collections.abc import Mapping
+from dataclasses import dataclass
+from types import MappingProxyType
+from typing import Any, NamedTuple
 from urllib.parse import unquote_plus
 
 from calm_tariff.formats.replies import Headers
@@ -20,8 +22,7 @@ from calm_tariff.services.gateway_feed import Credential, ProductRules
 LONGEST = 8192
 
 
-@dataclass(frozen=True, slots=True)
-class Presented:
+class Presented(NamedTuple):
     """A credential as it came. `at` is the header's or query parameter's name, or `bearer` or `basic`."""
 
     kind: str
@@ -29,8 +30,7 @@ class Presented:
     at: str
 
 
-@dataclass(frozen=True, slots=True)
-class Identity:
+class Identity(NamedTuple):
     """Whose call it is. `key_id` is None for a token of an outside issuer; `scopes` is None where none bound it."""
 
     kind: str
@@ -39,7 +39,7 @@ class Identity:
     environment: str
     key_id: int | None = None
     scopes: frozenset[str] | None = None
-    claims: dict[str, Any] = field(default_factory=dict)
+    claims: Mapping[str, Any] = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True)

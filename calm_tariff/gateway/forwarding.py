@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-import os
 import re
 from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass
+from functools import lru_cache
+from random import getrandbits
 from typing import Any
 
 from aiohttp import (
@@ -102,6 +103,7 @@ def client() -> ClientSession:
     )
 
 
+@lru_cache(maxsize=1000)
 def patience(forwarding: Forwarding) -> ClientTimeout:
     """How long a back end is waited for: to connect, and between two parts of its answer."""
     return ClientTimeout(total=None, sock_connect=forwarding.connect_ms / 1000, sock_read=forwarding.answer_ms / 1000)
@@ -140,26 +142,28 @@ def passed_headers(headers: Headers, key_header: bytes, address: str, trusted: b
     """The caller's fields as a back end sees them: none of the connection, no credential, with where the call
     came from (RFC 7239) and the trace it belongs to (W3C Trace Context). What proxies before us said of its way
     is kept only where they are `trusted`."""
-    dropped = NOT_TO_BACK_END
     passed: Headers = []
-    way, trace, host = b"", b"", b""
-    for name, value in headers:
-        if name == b"connection":
-            dropped = dropped | {named.strip().lower() for named in value.split(b",")}
-        elif name == b"x-forwarded-for" and trusted:
-            way = value
-        elif name == b"traceparent":
-            trace = value
-        elif name == b"host":
-            host = value
-    passed = [
-        (k, v) for k, v in headers if k not in dropped and k != key_header and not k.startswith(OURS)
-    ]  # fmt: skip
+    way, trace, host, named = b"", b"", b"", b""
+    for field in headers:
+        name, value = field
+        if name in NOT_TO_BACK_END:
+            if name == b"host":
+                host = value
+            elif name == b"connection":
+                named = value
+            elif name == b"traceparent":
+                trace = value
+            elif name == b"x-forwarded-for" and trusted:
+                way = value
+        elif name != key_header and name[:5] != OURS:
+            passed.append(field)
+    if named and named.lower() not in (b"keep-alive", b"close"):
+        dropped = {each.strip().lower() for each in named.split(b",")}
+        passed = [field for field in passed if field[0] not in dropped]
     here = address.encode()
     quoted = b'"[' + here + b']"' if b":" in here else here
     passed += [
         (b"x-forwarded-for", way + b", " + here if way else here),
-        (b"x-forwarded-proto", b"http"),
         (b"forwarded", b"for=" + quoted + b";proto=http" + (b';host="' + host + b'"' if _plain(host) else b"")),
         (b"traceparent", _traced(trace)),
     ]
@@ -168,14 +172,14 @@ def passed_headers(headers: Headers, key_header: bytes, address: str, trusted: b
 
 def returned_headers(answer: ClientResponse, own_cors: bool) -> Headers:
     """The back end's fields that go on to the caller; `own_cors` where we answer for cross-origin calls."""
-    named = {n.strip().lower() for n in answer.headers.get("Connection", "").encode().split(b",")}
-    return [
-        (name, v)
-        for k, v in answer.raw_headers
-        if (name := k.lower()) not in NOT_TO_CALLER
-        and name not in named
-        and not (own_cors and name.startswith(b"access-control-"))
-    ]
+    passed = [(name, v) for k, v in answer.raw_headers if (name := k.lower()) not in NOT_TO_CALLER]
+    named = answer.headers.get("Connection")
+    if named:
+        dropped = {each.strip().lower() for each in named.encode().split(b",")}
+        passed = [field for field in passed if field[0] not in dropped]
+    if own_cors:
+        passed = [field for field in passed if not field[0].startswith(b"access-control-")]
+    return passed
 
 
 def has_body(headers: Headers) -> bool:
@@ -193,8 +197,8 @@ def _plain(host: bytes) -> bool:
 
 
 def _traced(given: bytes) -> bytes:
-    span = os.urandom(8).hex().encode()
-    known = _TRACE.fullmatch(given)
-    if known and known[1] != b"0" * 32:
-        return b"00-" + known[1] + b"-" + span + b"-" + known[3]
-    return b"00-" + os.urandom(16).hex().encode() + b"-" + span + b"-00"
+    if given:
+        known = _TRACE.fullmatch(given)
+        if known and known[1] != b"0" * 32:
+            return b"00-%b-%016x-%b" % (known[1], getrandbits(64) or 1, known[3])
+    return b"00-%032x-%016x-00" % (getrandbits(128) or 1, getrandbits(64) or 1)

@@ -90,6 +90,9 @@ class _Entrance:
         return given == value or (by == "host" and given.split(":")[0] == value)
 
 
+PLACES_KEPT = 20_000
+
+
 class Snapshot:
     """Routes, credentials by hash, callers by client id, and what calls meet.
 
@@ -117,13 +120,30 @@ class Snapshot:
             self._grants.setdefault(grant.application_id, []).append(grant)
             self._by_subscription[grant.subscription_id] = grant
         self._access: dict[tuple[int, int, str], Access | None] = {}
+        self._places: dict[tuple[str, str], Place | None] = {}
+        self._by_path_alone = all(route.chosen[0] == "path" for route in feed.routes)
         self._examples = {o: (where, answer) for r in feed.routes for o, where, answer in r.examples}
         self._groups = {o: r.groups[n] for r in feed.routes if r.groups for n, (o, _, _) in enumerate(r.operations)}
         self._entrances = _entrances(feed)
 
     def place(self, method: str, path: str, headers: Headers | tuple[()] = ()) -> Place | None:
         """Where a raw path leads; None where no API answers. Versions with the same base path are told
-        apart by header or host; one chosen by the path alone takes what is left."""
+        apart by header or host; one chosen by the path alone takes what is left.
+
+        Where nothing but the path chooses, what it leads to is kept for the next call there.
+        """
+        if not self._by_path_alone:
+            return self._sought(method, path, headers)
+        key = (method, path)
+        try:
+            return self._places[key]
+        except KeyError:
+            if len(self._places) >= PLACES_KEPT:
+                self._places.clear()
+            found = self._places[key] = self._sought(method, path, headers)
+            return found
+
+    def _sought(self, method: str, path: str, headers: Headers | tuple[()]) -> Place | None:
         for base, entrances in self._entrances:
             if path.startswith(base) and path[len(base) : len(base) + 1] in ("/", ""):
                 rest = path[len(base) :] or "/"

@@ -17,31 +17,33 @@ HEAD_SECONDS = 10.0
 class Wire(HttpToolsProtocol):
     """Refuses heads that are too long (431) or come too slowly (408), and what is no HTTP (400).
 
-    `scope["abort"]` breaks the connection off: a caller must not take half an answer for a whole one.
+    `scope["transport"]` is what `abort` and `unbuffered` work on.
     """
 
     _head = 0
     _in_head = True
+    _since: float | None = None
     _timer: asyncio.TimerHandle | None = None
     _refusal: tuple[int, str, str] | None = None
 
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
-        """Begin a connection. What is written counts as sent only once the system has taken it."""
+        """Begin a connection."""
         super().connection_made(transport)
-        transport.set_write_buffer_limits(high=0)
-        self._wait_for_head()
+        self._since = self.loop.time()
+        self._timer = self.loop.call_later(HEAD_SECONDS / 4, self._look)
 
     def connection_lost(self, exc: Exception | None) -> None:
         """End a connection."""
-        self._stop_waiting()
+        if self._timer is not None:
+            self._timer.cancel()
         super().connection_lost(exc)
 
     def data_received(self, data: bytes) -> None:
         """Take what has come, and refuse a head that grows too long."""
         if self._in_head:
             self._head += len(data)
-            if self._timer is None:
-                self._wait_for_head()
+            if self._since is None:
+                self._since = self.loop.time()
         super().data_received(data)
         if self._in_head and self._head > HEAD_BYTES and not self.transport.is_closing():
             self._refusal = _TOO_LONG
@@ -50,19 +52,21 @@ class Wire(HttpToolsProtocol):
     def on_message_begin(self) -> None:
         """A request begins."""
         super().on_message_begin()
-        self.scope["abort"] = self.transport.abort  # type: ignore[typeddict-unknown-key]
+        self.scope["transport"] = self.transport  # type: ignore[typeddict-unknown-key]
         self._in_head = True
 
     def on_headers_complete(self) -> None:
         """A request's head is whole."""
-        size = len(self.url) + sum(len(name) + len(value) for name, value in self.headers)
-        if size > HEAD_BYTES or len(self.headers) > HEAD_FIELDS:
+        if len(self.headers) > HEAD_FIELDS or (self._head > HEAD_BYTES and self._size() > HEAD_BYTES):
             self._refusal = _TOO_LONG
             raise ValueError("the head is too long")
-        if sum(name == b"host" for name, _ in self.headers) > 1:
+        hosts = 0
+        for name, _ in self.headers:
+            if name == b"host":
+                hosts += 1
+        if hosts > 1:
             raise ValueError("two Host fields")
-        self._in_head, self._head = False, 0
-        self._stop_waiting()
+        self._in_head, self._head, self._since = False, 0, None
         super().on_headers_complete()
 
     def on_message_complete(self) -> None:
@@ -73,7 +77,6 @@ class Wire(HttpToolsProtocol):
     def send_400_response(self, msg: str) -> None:
         """Refuse what cannot be taken as a request, and end the connection."""
         status, title, detail = self._refusal or _NO_HTTP
-        self._stop_waiting()
         code = {400: "not-http", 408: "head-too-slow", 431: "head-too-long"}[status]
         body, headers = replies.problem(status, title, detail, code=code)
         head = [f"HTTP/1.1 {status} {title}".encode(), b"content-length: " + str(len(body)).encode()]
@@ -81,19 +84,18 @@ class Wire(HttpToolsProtocol):
         self.transport.write(b"\r\n".join([*head, b"", body]))
         self.transport.close()
 
-    def _wait_for_head(self) -> None:
-        self._timer = self.loop.call_later(HEAD_SECONDS, self._too_slow)
+    def _size(self) -> int:
+        return len(self.url) + sum(len(name) + len(value) for name, value in self.headers)
 
-    def _stop_waiting(self) -> None:
-        if self._timer is not None:
-            self._timer.cancel()
-            self._timer = None
-
-    def _too_slow(self) -> None:
-        self._timer = None
-        if self._in_head and not self.transport.is_closing():
+    def _look(self) -> None:
+        """Look now and then, not once for every request, whether a head is overdue."""
+        if self.transport.is_closing():
+            return
+        if self._in_head and self._since is not None and self.loop.time() - self._since > HEAD_SECONDS * 0.95:
             self._refusal = _TOO_SLOW
             self.send_400_response("")
+            return
+        self._timer = self.loop.call_later(HEAD_SECONDS / 4, self._look)
 
 
 _NO_HTTP = (400, "Not HTTP", "What was sent is no HTTP/1.1 request.")
@@ -101,11 +103,18 @@ _TOO_LONG = (431, "Head too long", f"A request's head may have {HEAD_BYTES:,} by
 _TOO_SLOW = (408, "Head too slow", f"A request's head must be here within {HEAD_SECONDS:.0f} s.")
 
 
+def unbuffered(scope: dict[str, Any], on: bool) -> None:
+    """Have what is written to a connection count as sent only once the system has taken it, or no more so."""
+    transport = scope.get("transport")
+    if transport is not None and not transport.is_closing():
+        transport.set_write_buffer_limits(*((0, 0) if on else ()))
+
+
 async def abort(scope: dict[str, Any]) -> None:
-    """Break a connection off in the middle of an answer, where the server lets us; otherwise raise."""
-    breaking = scope.get("abort")
-    if breaking is None:
+    """Break a connection off in the middle of an answer: a caller must not take half of one for a whole."""
+    transport = scope.get("transport")
+    if transport is None:
         raise ConnectionResetError("the answer broke off")
-    breaking()
+    transport.abort()
     await asyncio.sleep(0)  # the server learns of it before the call returns
     await asyncio.sleep(0)
