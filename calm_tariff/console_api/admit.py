@@ -12,7 +12,7 @@ from calm_tariff.console_api.asking import Asking
 from calm_tariff.services import admission, consumers, overrides
 from calm_tariff.services.admission import Decision, RequestView, RequestWithBackground
 from calm_tariff.services.consumers import ConsumerLine, ConsumerView
-from calm_tariff.services.overrides import OverrideTyped, OverrideView
+from calm_tariff.services.overrides import HeldLimit, OverrideTyped, OverrideView
 
 router = APIRouter(tags=["admit"])
 
@@ -66,6 +66,12 @@ def read_consumer(ctx: Asking, consumer_id: int) -> ConsumerView:
 def list_overrides(ctx: Asking, consumer_id: int) -> list[OverrideView]:
     """The limits that stand or stood on single subscriptions of a consumer."""
     return overrides.of_consumer(ctx, consumer_id)
+
+
+@router.get("/consumers/{consumer_id}/limits")
+def list_held_limits(ctx: Asking, consumer_id: int) -> list[HeldLimit]:
+    """The plans' limits that hold for a consumer."""
+    return overrides.held_by(ctx, consumer_id)
 
 
 @router.post("/subscriptions/{subscription_id}/overrides", status_code=201)

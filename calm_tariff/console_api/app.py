@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import FastAPI
 
-from calm_tariff.console_api import admit, apis, credentials, meters, observe, products, session, settle, tariff
+from calm_tariff.console_api import admit, apis, bench, credentials, meters, observe, products, session, settle, tariff
 from calm_tariff.edge import problems
 from calm_tariff.services.context import Context
 from calm_tariff.settings import Settings
@@ -16,6 +16,6 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app.state.ctx = ctx
     app.state.settings = settings
     problems.tell(app)
-    for place in (session, apis, credentials, meters, products, tariff, admit, observe, settle):
+    for place in (session, apis, bench, credentials, meters, products, tariff, admit, observe, settle):
         app.include_router(place.router)
     return app

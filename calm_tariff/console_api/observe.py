@@ -13,10 +13,12 @@ from fastapi import APIRouter, Depends, Query, Request
 from fastapi.responses import Response, StreamingResponse
 
 from calm_tariff.console_api.asking import Asking
-from calm_tariff.services import allowances, traffic
+from calm_tariff.services import allowances, instances, receipts, traffic
 from calm_tariff.services.allowances import Gauge
 from calm_tariff.services.context import ROLES
-from calm_tariff.services.traffic import CallPage, Receipt, Recent
+from calm_tariff.services.instances import GatewayHealth
+from calm_tariff.services.receipts import Receipt
+from calm_tariff.services.traffic import CallPage, Recent
 from calm_tariff.store.call_queries import CallFilter
 
 router = APIRouter(tags=["observe"])
@@ -73,7 +75,7 @@ def export_calls(ctx: Asking, wanted: Wanted) -> Response:
 @router.get("/calls/{call_id}/receipt")
 def read_receipt(ctx: Asking, call_id: str) -> Receipt:
     """The receipt of one call."""
-    return traffic.receipt(ctx, call_id)
+    return receipts.receipt(ctx, call_id)
 
 
 @router.get("/traffic")
@@ -100,6 +102,12 @@ async def live_traffic(request: Request, ctx: Asking, wanted: Wanted) -> Streami
             await asyncio.sleep(BEAT_SECONDS)
 
     return StreamingResponse(events(), media_type="text/event-stream", headers={"cache-control": "no-store"})
+
+
+@router.get("/health")
+def gateway_health(ctx: Asking) -> GatewayHealth:
+    """How every gateway and worker is, by what each last reported."""
+    return instances.health(ctx)
 
 
 @router.get("/allowances")

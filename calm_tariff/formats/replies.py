@@ -37,7 +37,7 @@ class Policies:
         """The policies of limits in the order they are tested."""
         spoken = [limit for limit in limits if not isinstance(limit, Pace)]
         names = {limit.name: _quoted(limit.name) for limit in spoken}
-        items = [f"{names[limit.name]};q={_allowed(limit)};w={_window(limit)}" for limit in spoken]
+        items = [f"{names[limit.name]};q={allowed(limit)};w={_window(limit)}" for limit in spoken]
         return cls(", ".join(items).encode(), names)
 
 
@@ -60,13 +60,13 @@ def older_fields(decision: Decision, now_us: int) -> Headers:
     share = Decimal(2)
     for check in decision.checks:
         if check.left is not None:
-            left = Decimal(0) if check.refused else Decimal(check.left) / _allowed(check.limit)
+            left = Decimal(0) if check.refused else Decimal(check.left) / allowed(check.limit)
             if left < share:
                 tightest, share = check, left
     if tightest is None:
         return []
     return [
-        (b"x-ratelimit-limit", str(_allowed(tightest.limit)).encode()),
+        (b"x-ratelimit-limit", str(allowed(tightest.limit)).encode()),
         (b"x-ratelimit-remaining", str(_whole(tightest.left)).encode()),
         (b"x-ratelimit-reset", str(_seconds_until_more(tightest, now_us)).encode()),
     ]
@@ -134,7 +134,8 @@ def _seconds_until_more(check: Check, now_us: int) -> int:
     return max(0, -(-(int(state[0]) + limit.per_seconds * SECOND - now_us) // SECOND)) if state else 0
 
 
-def _allowed(limit: Limit) -> int:
+def allowed(limit: Limit) -> int:
+    """What a limit lets through at most: units of a quota, calls of a window, the burst of a rate."""
     if isinstance(limit, Quota):
         return int(limit.units)
     return limit.burst if isinstance(limit, Rate) else limit.calls

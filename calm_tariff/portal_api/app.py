@@ -13,15 +13,16 @@ from calm_tariff.core.errors import NotAllowed
 from calm_tariff.core.meters import Environment
 from calm_tariff.edge import problems
 from calm_tariff.edge.asking import asking, begin_session, context_of
-from calm_tariff.services import admission, allowances, applications, invoices, people, storefront, traffic
+from calm_tariff.services import admission, allowances, applications, invoices, people, receipts, storefront, traffic
 from calm_tariff.services.admission import RequestView, TermsToAccept
 from calm_tariff.services.allowances import Gauge
 from calm_tariff.services.applications import ApplicationView, KeyView, Kind, NewKey
 from calm_tariff.services.context import Context
 from calm_tariff.services.invoices import DayUnits, InvoiceSummary, InvoiceView
 from calm_tariff.services.people import SignIn
+from calm_tariff.services.receipts import Receipt
 from calm_tariff.services.storefront import Look, ProductLine, Storefront
-from calm_tariff.services.traffic import CallPage, Receipt
+from calm_tariff.services.traffic import CallPage
 from calm_tariff.settings import Settings
 from calm_tariff.store.call_queries import CallFilter
 
@@ -222,7 +223,7 @@ def _own_things(app: FastAPI) -> None:
     @app.get("/calls/{call_id}/receipt")
     def own_receipt(ctx: Asking, call_id: str) -> Receipt:
         """The receipt of one's own call."""
-        return traffic.own_receipt(ctx, call_id)
+        return receipts.own_receipt(ctx, call_id)
 
     @app.get("/invoices")
     def own_invoices(ctx: Asking) -> list[InvoiceSummary]:

@@ -31,7 +31,7 @@ class InstanceView:
 
 
 @dataclass(frozen=True, slots=True)
-class Health:
+class GatewayHealth:
     """All processes, and when terms, keys or subscriptions last changed."""
 
     now: datetime
@@ -61,7 +61,7 @@ def living(ctx: Context, kind: str) -> frozenset[str]:
         return frozenset(session.scalars(query))
 
 
-def health(ctx: Context) -> Health:
+def health(ctx: Context) -> GatewayHealth:
     """How every process is."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
@@ -75,4 +75,4 @@ def health(ctx: Context) -> Health:
             )
             for i in session.scalars(query)
         ]  # fmt: skip
-        return Health(ctx.now, number, stamp.changed_at if stamp else None, found)
+        return GatewayHealth(ctx.now, number, stamp.changed_at if stamp else None, found)

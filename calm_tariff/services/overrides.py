@@ -45,6 +45,18 @@ class OverrideView:
 
 
 @dataclass(frozen=True, slots=True)
+class HeldLimit:
+    """A plan's limit that holds for a subscription, and could be overridden."""
+
+    subscription_id: int
+    application: str
+    plan: str
+    name: str
+    sentence: str
+    limit: dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
 class OverrideTyped:
     """An override as somebody typed it: a limit as in a plan's terms, why, and its last local day."""
 
@@ -64,6 +76,23 @@ def of_consumer(ctx: Context, consumer_id: int) -> list[OverrideView]:
             .order_by(SubscriptionOverride.id.desc())
         )
         return [_view(o, s, ctx.now) for o, s in session.execute(query)]
+
+
+def held_by(ctx: Context, consumer_id: int) -> list[HeldLimit]:
+    """The plans' limits that hold for a consumer's subscriptions."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        query = select(Subscription).where(
+            Subscription.application.has(consumer_id=consumer_id), Subscription.state.in_(CALLING)
+        )
+        return [
+            HeldLimit(
+                s.id, s.application.name, f"{s.plan.product.name} · {s.plan.name}", limit.name,
+                words(limit_sentence(limit)), write(limit),
+            )
+            for s in session.scalars(query.order_by(Subscription.id))
+            for limit in _terms(s, ctx.now).limits
+        ]  # fmt: skip
 
 
 def make(ctx: Context, subscription_id: int, typed: OverrideTyped) -> OverrideView:

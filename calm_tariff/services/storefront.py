@@ -40,6 +40,7 @@ class Look:
     currency: str
     time_zone: str
     gateway: str
+    token_endpoint: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,8 +101,9 @@ def look(ctx: Context, gateway: str) -> Look:
     with ctx.transaction() as session:
         p = provider_of(session)
         return Look(
-            p.name, p.portal_welcome, p.portal_main_colour, p.portal_accent_colour, p.currency, p.time_zone, gateway
-        )
+            p.name, p.portal_welcome, p.portal_main_colour, p.portal_accent_colour, p.currency, p.time_zone, gateway,
+            f"{ctx.web_address}/oauth2/token",
+        )  # fmt: skip
 
 
 def products(ctx: Context) -> list[ProductLine]:

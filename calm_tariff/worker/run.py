@@ -5,13 +5,14 @@ from __future__ import annotations
 import logging
 import smtplib
 import time
+from datetime import timedelta
 from pathlib import Path
 from threading import Event, Thread
 
 import httpx
 from sqlalchemy.exc import SQLAlchemyError
 
-from calm_tariff.services import apis, mailing, subscriptions, upkeep
+from calm_tariff.services import apis, instances, mailing, subscriptions, upkeep
 from calm_tariff.services.context import SYSTEM, Context, context_for
 from calm_tariff.services.shipping import ship
 from calm_tariff.store.base import engine
@@ -19,6 +20,7 @@ from calm_tariff.worker.outside import ask_back_ends, exchange_tickets
 
 log = logging.getLogger("calm_tariff.worker")
 BEAT_SECONDS = 0.25
+REPORT = timedelta(seconds=1)
 HEALTH_SECONDS = 15
 OUTSIDE_SECONDS = 1
 
@@ -38,7 +40,8 @@ def work(database_url: str, journal_root: Path, mail_port: int, web_address: str
 
 def _lead(ctx: Context, journal_root: Path, mail_port: int, desk: str, stop: Event) -> None:
     upkeep.prepare_partitions(ctx)
-    since = ctx.now
+    since = began = ctx.now
+    reported, shipped = began - REPORT, 0
     mail_after = 0.0
     done = Event()
     # The outside may be slow; what callers do must not wait for it.
@@ -46,8 +49,11 @@ def _lead(ctx: Context, journal_root: Path, mail_port: int, desk: str, stop: Eve
     outside.start()
     try:
         while not stop.is_set():
-            ship(ctx, journal_root)
+            shipped += ship(ctx, journal_root).calls
             now = ctx.now
+            if now - reported >= REPORT:
+                instances.report(ctx, "worker", "worker", began, {"leads": True, "shipped_calls": shipped})
+                reported = now
             upkeep.begin_terms(ctx, since)
             since = now
             if time.monotonic() >= mail_after:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import itertools
+import shutil
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
@@ -176,7 +177,7 @@ def test_a_back_end_that_is_down_is_told_and_recorded(running: Running) -> None:
 def test_a_journal_that_cannot_be_written_stops_serving(tmp_path: Path) -> None:
     journal = Journal(tmp_path / "gone")
     journal.start()
-    (tmp_path / "gone").rmdir()
+    shutil.rmtree(tmp_path / "gone")
     with pytest.raises(Unwritable):
         journal.append({"call_id": "A"})
     assert journal.fault

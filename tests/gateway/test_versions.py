@@ -18,7 +18,7 @@ from calm_tariff.services import (
     operations,
     products,
     publishing,
-    traffic,
+    receipts,
 )
 from calm_tariff.services import tariff_sheet as sheets
 from calm_tariff.services.apis import ApiTyped
@@ -118,7 +118,7 @@ def test_limits_above_the_plan_and_of_single_operations_hold_and_are_named(runni
     with office.ctx.transaction() as session:
         newest = session.scalars(select(Call.call_id).order_by(Call.call_id.desc())).first()
     assert newest
-    rungs = [r.title for r in traffic.receipt(office.manager, newest).rungs]
+    rungs = [r.title for r in receipts.receipt(office.manager, newest).rungs]
     assert "Tides v1: Window, at most 3 calls in any hour, for everyone" in rungs
     running.processes.kill("gateway")
     running.processes.start("gateway")

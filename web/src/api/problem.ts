@@ -35,15 +35,7 @@ export function settled<P extends object, Media extends MediaType>(client: Clien
       const { data, error, response } = await send(path, init).catch(() => {
         throw new Problem(0, "", "The server does not answer. Nothing was changed; try again shortly.", null);
       });
-      if (!response.ok) {
-        const told = (error ?? {}) as { detail?: string; where?: string; current?: unknown };
-        throw new Problem(
-          response.status,
-          told.where ?? "",
-          told.detail ?? response.statusText,
-          told.current,
-        );
-      }
+      if (!response.ok) throw problem(response, error);
       return data as never;
     };
   return {
@@ -52,6 +44,16 @@ export function settled<P extends object, Media extends MediaType>(client: Clien
     put: wrap<"put">("PUT"),
     delete: wrap<"delete">("DELETE"),
   };
+}
+
+function problem(response: Response, body: unknown): Problem {
+  const told = (body ?? {}) as { detail?: string; where?: string; current?: unknown };
+  return new Problem(response.status, told.where ?? "", told.detail ?? response.statusText, told.current);
+}
+
+/** What an answer that was fetched by itself refuses. */
+export async function refused(response: Response): Promise<Problem> {
+  return problem(response, await response.json().catch(() => null));
 }
 
 type Sent = { data?: unknown; error?: unknown; response: Response };

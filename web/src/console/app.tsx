@@ -8,7 +8,9 @@ import { Desk } from "./admit/desk";
 import { Groups } from "./admit/groups";
 import { Api } from "./compose/api";
 import { Apis, NewApi } from "./compose/apis";
+import { Bench } from "./compose/bench";
 import { DocumentPage, NewDocument } from "./compose/documents";
+import { Issuers } from "./compose/issuers";
 import { HouseLimits, PlanDocument, WhatACallerGets } from "./compose/limits";
 import { MeterPage, Meters } from "./compose/meters";
 import { NewProduct, Products } from "./compose/products";
@@ -17,6 +19,7 @@ import { TariffSheet } from "./compose/sheet";
 import { TariffDocument } from "./compose/tariff";
 import { Page } from "./frame";
 import { Allowances } from "./observe/allowances";
+import { Gateways } from "./observe/gateways";
 import { Traffic } from "./observe/traffic";
 import { RecordPage } from "./record";
 import { InvoicePage } from "./settle/invoice";
@@ -63,6 +66,8 @@ export function App() {
         <Route path="/compose/limits" element={<HouseLimits />} />
         <Route path="/compose/plans/:id/limits" element={<WhatACallerGets />} />
         <Route path="/compose/plans/:id/document" element={<PlanDocument />} />
+        <Route path="/compose/bench" element={<Bench />} />
+        <Route path="/compose/issuers" element={<Issuers />} />
         <Route path="/compose/tariff" element={<TariffDocument />} />
         <Route path="/admit/desk" element={<Desk />} />
         <Route path="/admit/desk/:id" element={<Desk />} />
@@ -71,6 +76,7 @@ export function App() {
         <Route path="/admit/groups" element={<Groups />} />
         <Route path="/observe/traffic" element={<Traffic />} />
         <Route path="/observe/allowances" element={<Allowances />} />
+        <Route path="/observe/gateways" element={<Gateways />} />
         <Route path="/settle/periods" element={<Periods />} />
         <Route path="/settle/periods/:start" element={<PeriodPage />} />
         <Route path="/settle/invoices/:id" element={<InvoicePage />} />

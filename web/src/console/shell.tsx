@@ -21,7 +21,9 @@ function pages(place: string, counts?: Counts): PageLink[] {
         { name: "APIs", to: "/compose/apis", count: counts?.apis },
         { name: "Meters", to: "/compose/meters", count: counts?.meters },
         { name: "Products", to: "/compose/products", count: counts?.products },
+        { name: "The bench", to: "/compose/bench" },
         { name: "Limits above plans", to: "/compose/limits" },
+        { name: "Trusted issuers", to: "/compose/issuers" },
         { name: "As a document", to: "/compose/tariff" },
       ];
     case "admit":
@@ -34,6 +36,7 @@ function pages(place: string, counts?: Counts): PageLink[] {
       return [
         { name: "Traffic", to: "/observe/traffic" },
         { name: "Allowances", to: "/observe/allowances", count: counts?.near_the_end },
+        { name: "Gateways", to: "/observe/gateways" },
       ];
     case "settle":
       return [{ name: "Periods", to: "/settle/periods", count: counts?.to_charge }];

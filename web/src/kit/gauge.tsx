@@ -4,13 +4,15 @@ type Props = {
   used: number;
   allowed: number;
   projected?: number;
+  before?: number;
   words: React.ReactNode;
   tone?: "kelp" | "madder" | "brass";
   label: string;
 };
 
-/** The picture of an allowance: a ruler with ticks, a fill for what is used, a hairline for the projected end. */
-export function Gauge({ used, allowed, projected, words, tone, label }: Props) {
+/** The picture of an allowance: a ruler with ticks, a fill for what is used with a tick where it
+ * stood before, a hairline for the projected end. */
+export function Gauge({ used, allowed, projected, before, words, tone, label }: Props) {
   const top = Math.max(allowed, used, Math.min(projected ?? 0, allowed * 1.5)) || 1;
   const at = (value: number) => `${Math.min(100, (value / top) * 100)}%`;
   const colour = tone ?? (used >= allowed ? "madder" : "kelp");
@@ -35,6 +37,9 @@ export function Gauge({ used, allowed, projected, words, tone, label }: Props) {
         ))}
         <span className="absolute inset-x-0 bottom-0 h-px bg-line" />
         <span className={`absolute bottom-0 left-0 h-1 ${fill}`} style={{ width: at(used) }} />
+        {before !== undefined && before < used && (
+          <span className="absolute bottom-0 h-2 w-px bg-ink" style={{ left: at(before) }} />
+        )}
         {projected !== undefined && projected > used && (
           <span className="absolute -top-0.5 bottom-0 w-px bg-ink" style={{ left: at(projected) }} />
         )}

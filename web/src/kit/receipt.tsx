@@ -10,14 +10,29 @@ type Rung = {
   used?: string | null;
   allowed?: string | null;
   link?: string | null;
+  before?: string | null;
 };
-type Receipt = { summary: string; rungs: Rung[]; told: string[]; call: { verdict: string } };
+type Receipt = {
+  summary: string;
+  rungs: Rung[];
+  told: string[];
+  call: { verdict: string };
+  advice?: string[];
+  took?: string;
+  remarks?: string[];
+};
 
 /** The ladder of one call: everything that was checked, in order, and what the caller was told. */
 export function ReceiptLadder({ of }: { of: Receipt }) {
   return (
     <>
-      <p className="mb-3 text-soft">{of.summary}</p>
+      <p className="mb-2 text-soft">{of.summary}</p>
+      {of.advice?.map((words) => (
+        <p key={words} className="mb-1">
+          {words}
+        </p>
+      ))}
+      <div className="mb-3" />
       <ol className="relative mb-3 before:absolute before:top-2 before:bottom-2 before:left-[5px] before:w-px before:bg-line">
         {of.rungs.map((rung, n) => (
           // biome-ignore lint/suspicious/noArrayIndexKey: rungs are in order
@@ -39,6 +54,7 @@ export function ReceiptLadder({ of }: { of: Receipt }) {
                 <Gauge
                   label={rung.title}
                   used={Number(rung.used ?? 0)}
+                  before={rung.before == null ? undefined : Number(rung.before)}
                   allowed={Number(rung.allowed)}
                   words={rung.note}
                   tone={rung.state === "refused" ? "madder" : "kelp"}
@@ -50,6 +66,12 @@ export function ReceiptLadder({ of }: { of: Receipt }) {
           </li>
         ))}
       </ol>
+      {of.remarks?.map((words) => (
+        <p key={words} className="mb-2 border-l-[3px] border-brass pl-2 text-[12px]">
+          {words}
+        </p>
+      ))}
+      {of.took && <p className="mb-3 text-[12px] text-soft">{of.took}</p>}
       {of.told.length > 0 && (
         <>
           <h2 className="mb-1.5">What the caller was told</h2>

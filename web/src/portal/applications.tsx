@@ -113,6 +113,7 @@ export function ApplicationPage() {
           </div>
         ))}
       <Keys app={app} />
+      <Tags app={app} />
     </>
   );
 }
@@ -201,15 +202,23 @@ function Keys({ app }: { app: App }) {
   const queries = useQueryClient();
   const [label, setLabel] = useState("");
   const [environment, setEnvironment] = useState<"live" | "sandbox">("live");
+  const [kind, setKind] = useState<"key" | "secret">("key");
+  const [until, setUntil] = useState("");
   const [revoking, setRevoking] = useState<App["keys"][number] | null>(null);
   const make = useMutation({
     mutationFn: () =>
       api.post("/applications/{application_id}/keys", {
         params: { path: { application_id: app.id } },
-        body: { label, environment },
+        body: {
+          label,
+          environment,
+          kind,
+          expires_at: until ? new Date(`${until}T23:59:59`).toISOString() : null,
+        },
       }),
     onSuccess: () => {
       setLabel("");
+      setUntil("");
       queries.invalidateQueries({ queryKey: ["applications"] });
     },
   });
@@ -222,7 +231,12 @@ function Keys({ app }: { app: App }) {
   });
   return (
     <section className="mt-8 max-w-[760px]">
-      <h2 className="text-[20px]">Keys</h2>
+      <h2 className="text-[20px]">Keys and secrets</h2>
+      <p className="text-soft">
+        A key alone says who calls. A secret goes with the client id{" "}
+        <code className="font-mono text-[13px]">{app.client_id}</code>: by HTTP Basic, or for a token from{" "}
+        {me.look.token_endpoint}. Each product says which it takes.
+      </p>
       {app.keys.length > 0 && (
         <table className="plain-table mt-1">
           <thead>
@@ -231,6 +245,7 @@ function Keys({ app }: { app: App }) {
               <th>Label</th>
               <th>Calls</th>
               <th>State</th>
+              <th>Good until</th>
               <th>Made</th>
               <th>
                 <span className="sr-only">Revoke</span>
@@ -243,9 +258,13 @@ function Keys({ app }: { app: App }) {
                 <td>
                   <code className="font-mono text-[13px]">{k.prefix}…</code>
                 </td>
-                <td>{k.label}</td>
+                <td>
+                  {k.label}
+                  {k.kind === "secret" && <span className="text-soft">, a secret</span>}
+                </td>
                 <td>{k.environment}</td>
                 <td>{k.state}</td>
+                <td>{k.expires_at ? dayAndYear(k.expires_at) : "until revoked"}</td>
                 <td>{dayAndYear(k.created_at)}</td>
                 <td className="number">
                   {k.state === "active" && <WordButton onClick={() => setRevoking(k)}>revoke</WordButton>}
@@ -256,13 +275,22 @@ function Keys({ app }: { app: App }) {
         </table>
       )}
       <form
-        className="mt-3 flex items-end gap-3"
+        className="mt-3 flex flex-wrap items-end gap-3"
         onSubmit={(e) => {
           e.preventDefault();
           make.mutate();
         }}
       >
-        <div className="w-64">
+        <Choose
+          label="Make"
+          value={kind}
+          choices={[
+            ["key", "a key"],
+            ["secret", "a secret for the client id"],
+          ]}
+          onChange={setKind}
+        />
+        <div className="w-44">
           <Field label="Label of a new key" value={label} onChange={setLabel} placeholder="server" />
         </div>
         <Choose
@@ -274,13 +302,22 @@ function Keys({ app }: { app: App }) {
           ]}
           onChange={setEnvironment}
         />
+        <div className="w-40">
+          <Field label="Good until the end of" type="date" value={until} onChange={setUntil} />
+        </div>
         <Button main type="submit" disabled={make.isPending} className="mb-3">
-          Make a key
+          {kind === "key" ? "Make a key" : "Make a secret"}
         </Button>
       </form>
       <Trouble error={make.error} />
       {make.data && (
-        <NewKey secret={make.data.secret} gateway={me.look.gateway} onClose={() => make.reset()} />
+        <NewKey
+          secret={make.data.secret}
+          kind={make.data.key.kind}
+          client={app.client_id}
+          gateway={me.look.gateway}
+          onClose={() => make.reset()}
+        />
       )}
       {revoking && (
         <Dialog open onClose={() => setRevoking(null)} title={`Revoke ${revoking.prefix}…`}>
@@ -301,10 +338,69 @@ function Keys({ app }: { app: App }) {
   );
 }
 
-function NewKey({ secret, gateway, onClose }: { secret: string; gateway: string; onClose: () => void }) {
+/** The application's own words, which back ends may be told. */
+function Tags({ app }: { app: App }) {
+  const queries = useQueryClient();
+  const kept = Object.entries(app.tags)
+    .map(([name, value]) => `${name}=${value}`)
+    .join(", ");
+  const [words, setWords] = useState(kept);
+  const save = useMutation({
+    mutationFn: () =>
+      api.put("/applications/{application_id}/tags", {
+        params: { path: { application_id: app.id } },
+        body: {
+          tags: Object.fromEntries(
+            words
+              .split(",")
+              .map((pair) => pair.split("=").map((part) => part.trim()))
+              .filter(([name]) => name)
+              .map(([name = "", value = ""]) => [name, value]),
+          ),
+        },
+      }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["applications"] }),
+  });
+  return (
+    <form
+      className="mt-8 flex max-w-[760px] items-end gap-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        save.mutate();
+      }}
+    >
+      <div className="flex-1">
+        <Field
+          label="Tags, passed on where an API wants to know who calls"
+          placeholder="region=west, ship=17"
+          value={words}
+          onChange={setWords}
+        />
+        <Trouble error={save.error} />
+      </div>
+      <Button type="submit" disabled={save.isPending || words === kept} className="mb-3">
+        Save the tags
+      </Button>
+    </form>
+  );
+}
+
+function NewKey({
+  secret,
+  kind,
+  client,
+  gateway,
+  onClose,
+}: {
+  secret: string;
+  kind: string;
+  client: string;
+  gateway: string;
+  onClose: () => void;
+}) {
   const [copied, setCopied] = useState(false);
   return (
-    <Dialog open onClose={onClose} title="Your new key">
+    <Dialog open onClose={onClose} title={kind === "key" ? "Your new key" : "Your new secret"}>
       <p>It is shown this once. Keep it where your application finds it.</p>
       <p className="my-3 flex items-center gap-3">
         <code data-testid="secret" className="bg-[#F1F5F9] px-2.5 py-1.5 font-mono text-[13px] break-all">
@@ -314,7 +410,11 @@ function NewKey({ secret, gateway, onClose }: { secret: string; gateway: string;
           {copied ? "Copied" : "Copy"}
         </Button>
       </p>
-      <pre className="overflow-x-auto bg-[#F1F5F9] p-3 font-mono text-[12px]">{`curl -H "X-API-Key: ${secret.slice(0, 12)}…" ${gateway}/…`}</pre>
+      <pre className="overflow-x-auto bg-[#F1F5F9] p-3 font-mono text-[12px]">
+        {kind === "key"
+          ? `curl -H "X-API-Key: ${secret.slice(0, 12)}…" ${gateway}/…`
+          : `curl -u "${client}:${secret.slice(0, 12)}…" ${gateway}/…`}
+      </pre>
       <div className="mt-4 text-right">
         <Button main onClick={onClose}>
           I have kept it

@@ -7,6 +7,7 @@ import { AllowanceGauge } from "../../kit/gauge";
 import { Aside, Page, Pair } from "../frame";
 import { ListPage } from "../list";
 import { useOpened } from "../shell";
+import { Overrides } from "./overrides";
 
 export function Consumers() {
   const [search, setSearch] = useSearchParams();
@@ -127,6 +128,7 @@ export function Consumer() {
           </div>
         ))}
       </Section>
+      <Overrides consumer={c} />
       <Section title="Invoices">
         {c.invoices.length === 0 && <p className="py-2 text-soft">None yet; a charge run makes them.</p>}
         {c.invoices.length > 0 && (

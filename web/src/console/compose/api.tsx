@@ -8,6 +8,7 @@ import { count, dayAndMinute, dayAndYear, plural } from "../../kit/format";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../shell";
 import { ApiFields, type Settings } from "./api-fields";
+import { Forwarding } from "./forwarding";
 import { OperationTable } from "./operation-table";
 
 type View = Console["ApiView"];
@@ -159,6 +160,7 @@ function ApiMargin({ view, onShow }: { view: View; onShow: (view: View) => void 
           <Pair name="Takes, by its owner's word">{count(view.capacity_per_second)} a second</Pair>
         )}
       </Aside>
+      <Forwarding view={view} onShow={onShow} />
       <Aside title="Loose ends">
         {view.unsold === 0 && view.uncounted === 0 ? (
           <p className="text-soft">Every operation is sold and counted.</p>

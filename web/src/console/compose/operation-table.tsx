@@ -9,6 +9,7 @@ import { MethodSelect } from "./apis";
 
 type View = Console["ApiView"];
 type Operation = Console["OperationView"];
+type Answers = Console["AnswersIn"]["answers"];
 const SIZE = 60;
 
 /** The operations of a version, a page at a time, with who counts and who sells each. */
@@ -123,6 +124,11 @@ export function OperationTable({ view }: { view: View }) {
                   <WordButton onClick={() => setEdited(o)} className="text-left wrap-anywhere">
                     {o.method} {o.path}
                   </WordButton>
+                  {o.answers !== "back end" && (
+                    <div className="text-[13px] text-brass">
+                      answers with its example{o.answers === "sandbox example" && " in the sandbox"}
+                    </div>
+                  )}
                   {o.summary && <div className="text-[13px] text-soft">{o.summary}</div>}
                 </td>
                 <td>{o.groups.join(", ")}</td>
@@ -226,9 +232,15 @@ function EditOperation({
   const [path, setPath] = useState(operation?.path ?? "/");
   const [summary, setSummary] = useState(operation?.summary ?? "");
   const [groups, setGroups] = useState(operation?.groups.join(", ") ?? "");
+  const [answers, setAnswers] = useState<Answers>((operation?.answers as Answers) ?? "back end");
   const save = useMutation({
-    mutationFn: () => {
+    mutationFn: async () => {
       const body = { method, path, summary, groups: groups.split(",").map((g) => g.trim()) };
+      if (operation && answers !== operation.answers)
+        await api.put("/operations/{operation_id}/answers", {
+          params: { path: { operation_id: operation.id } },
+          body: { answers },
+        });
       return operation
         ? api.put("/operations/{operation_id}", {
             params: { path: { operation_id: operation.id } },
@@ -263,6 +275,18 @@ function EditOperation({
         </div>
         <Field label="In words" value={summary} onChange={setSummary} />
         <Field label="Groups, with commas between" value={groups} onChange={setGroups} />
+        {operation && (
+          <Choose
+            label="It answers"
+            value={answers}
+            choices={[
+              ["back end", "from the back end"],
+              ["sandbox example", "in the sandbox with its document's example, live from the back end"],
+              ["example", "with its document's example: no back end is asked"],
+            ]}
+            onChange={setAnswers}
+          />
+        )}
         <Trouble error={save.error ?? remove.error} />
         <div className="mt-3 flex justify-between">
           {operation ? (

@@ -10,13 +10,14 @@ import { valueAt, withCopy } from "../../kit/terms";
 import { Page } from "../frame";
 import { useOpened } from "../shell";
 import { Consequences } from "./consequences";
+import { Credentials } from "./credentials";
 import { ProductForm } from "./products";
 import { Publish } from "./publish";
 import { type Sheet, useSheet } from "./sheet-changes";
 import { Steps } from "./steps";
 import { TermTable } from "./term-table";
 
-type Asked = "publish" | "plan" | "product" | "clone" | { plan: number; path: string } | null;
+type Asked = "publish" | "plan" | "product" | "credentials" | "clone" | { plan: number; path: string } | null;
 
 /** A product's plans side by side, terms as rows, each term a sentence edited in place. */
 export function TariffSheet() {
@@ -49,6 +50,7 @@ export function TariffSheet() {
           {sheet.product.groups.length > 0 && ` · only for ${sheet.product.groups.join(", ")}`} · terms of{" "}
           {day(sheet.product.terms_dated)} ·{" "}
           <WordButton onClick={() => setAsked("product")}>product and terms of use</WordButton> ·{" "}
+          <WordButton onClick={() => setAsked("credentials")}>how callers prove who they are</WordButton> ·{" "}
           <WordButton onClick={() => setAsked("clone")}>clone</WordButton>
         </>
       }
@@ -133,6 +135,16 @@ export function TariffSheet() {
       {asked === "product" && (
         <EditProduct
           sheet={sheet}
+          onClose={close}
+          onDone={() => {
+            queries.invalidateQueries({ queryKey: ["sheet", id] });
+            close();
+          }}
+        />
+      )}
+      {asked === "credentials" && (
+        <Credentials
+          product={sheet.product}
           onClose={close}
           onDone={() => {
             queries.invalidateQueries({ queryKey: ["sheet", id] });

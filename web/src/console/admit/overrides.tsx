@@ -1,0 +1,153 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Console } from "../../api/console";
+import { Choose } from "../../kit/choose";
+import { Button, Dialog, Field, Trouble, WordButton } from "../../kit/controls";
+import { dayAndYear } from "../../kit/format";
+
+type Consumer = Console["ConsumerView"];
+type Held = Console["HeldLimit"];
+
+/** Limits of single subscriptions in place of their plan's, with why and until when. */
+export function Overrides({ consumer }: { consumer: Consumer }) {
+  const queries = useQueryClient();
+  const id = consumer.line.id;
+  const key = ["overrides", id];
+  const list = useQuery({
+    queryKey: key,
+    queryFn: () => api.get("/consumers/{consumer_id}/overrides", { params: { path: { consumer_id: id } } }),
+  });
+  const [adding, setAdding] = useState(false);
+  const lift = useMutation({
+    mutationFn: (override: number) =>
+      api.delete("/overrides/{override_id}", { params: { path: { override_id: override } } }),
+    onSettled: () => queries.invalidateQueries({ queryKey: key }),
+  });
+  return (
+    <section className="mt-6">
+      <h2 className="flex items-baseline justify-between border-b border-line pb-1">
+        Limits of its own
+        <span className="font-sans">
+          <WordButton onClick={() => setAdding(true)}>override a limit</WordButton>
+        </span>
+      </h2>
+      <Trouble error={list.error ?? lift.error} />
+      {list.data?.length === 0 && <p className="py-2 text-soft">None; its plans' limits hold as they are.</p>}
+      {list.data?.map((o) => (
+        <div
+          key={o.id}
+          className={`border-b border-line-soft py-2.5 ${o.state === "in force" ? "" : "text-soft"}`}
+        >
+          {o.application} on {o.plan}: {o.name} is <span className="text-brass">{o.sentence}</span>
+          {o.instead_of && <span className="text-soft"> instead of {o.instead_of}</span>}
+          <div className="text-[13px] text-soft">
+            “{o.reason}” {o.made_by}, {dayAndYear(o.made_at)};{" "}
+            {o.state === "in force" ? `until ${dayAndYear(o.ends_at)}` : o.state}
+            {o.state === "in force" && (
+              <>
+                {" "}
+                · <WordButton onClick={() => lift.mutate(o.id)}>lift it</WordButton>
+              </>
+            )}
+          </div>
+        </div>
+      ))}
+      {adding && (
+        <Override
+          consumer={id}
+          onClose={() => setAdding(false)}
+          onDone={() => {
+            setAdding(false);
+            queries.invalidateQueries({ queryKey: key });
+          }}
+        />
+      )}
+    </section>
+  );
+}
+
+const FIELDS: readonly (readonly [string, string])[] = [
+  ["calls", "Calls"],
+  ["per_seconds", "in so many seconds"],
+  ["burst", "at once"],
+  ["max_wait_ms", "waiting up to, ms"],
+  ["units", "Units"],
+];
+
+function Override({
+  consumer,
+  onClose,
+  onDone,
+}: {
+  consumer: number;
+  onClose: () => void;
+  onDone: () => void;
+}) {
+  const held = useQuery({
+    queryKey: ["held", consumer],
+    queryFn: () =>
+      api.get("/consumers/{consumer_id}/limits", { params: { path: { consumer_id: consumer } } }),
+  });
+  const [place, setPlace] = useState("0");
+  const [changed, setChanged] = useState<Record<string, number>>({});
+  const [reason, setReason] = useState("");
+  const [until, setUntil] = useState("");
+  const all: Held[] = held.data ?? [];
+  const chosen = all[Number(place)];
+  const limit = { ...(chosen?.limit ?? {}), ...changed } as Record<string, unknown>;
+  const save = useMutation({
+    mutationFn: () =>
+      api.post("/subscriptions/{subscription_id}/overrides", {
+        params: { path: { subscription_id: chosen?.subscription_id ?? 0 } },
+        body: { limit, reason, until },
+      }),
+    onSuccess: onDone,
+  });
+  return (
+    <Dialog open onClose={onClose} title="Override a limit">
+      {all.length === 0 && <p className="text-soft">No subscription of this consumer has a limit.</p>}
+      {chosen && (
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            save.mutate();
+          }}
+        >
+          <Choose
+            label="Which limit"
+            value={place}
+            choices={all.map((h, n) => [String(n), `${h.application} · ${h.name}: ${h.sentence}`] as const)}
+            onChange={(next) => {
+              setPlace(next);
+              setChanged({});
+            }}
+          />
+          <div className="grid grid-cols-3 gap-x-6">
+            {FIELDS.filter(([name]) => name in limit).map(([name, label]) => (
+              <Field
+                key={name}
+                label={label}
+                inputMode="numeric"
+                required
+                value={String(limit[name])}
+                onChange={(value) => setChanged({ ...changed, [name]: Number(value.replace(/\D/g, "")) })}
+              />
+            ))}
+          </div>
+          <Field label="Why, for the record" required value={reason} onChange={setReason} />
+          <Field label="Until the end of" type="date" required value={until} onChange={setUntil} />
+          <p className="text-[13px] text-soft">
+            It holds within a second. The consumer's members are told by mail.
+          </p>
+          <Trouble error={save.error} />
+          <div className="mt-3 flex justify-end gap-2">
+            <Button onClick={onClose}>Leave it</Button>
+            <Button main type="submit" disabled={save.isPending || !until}>
+              Override it for {chosen.application}
+            </Button>
+          </div>
+        </form>
+      )}
+    </Dialog>
+  );
+}

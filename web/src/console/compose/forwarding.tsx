@@ -1,0 +1,127 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Console } from "../../api/console";
+import { Button, Dialog, Field, Trouble, WordButton } from "../../kit/controls";
+import { count, plural } from "../../kit/format";
+import { Aside } from "../frame";
+
+type View = Console["ApiView"];
+type Settings = View["forwarding"];
+
+/** How back ends are asked, in sentences, and the dialog that changes it. */
+export function Forwarding({ view, onShow }: { view: View; onShow: (view: View) => void }) {
+  const [open, setOpen] = useState(false);
+  const f = view.forwarding;
+  return (
+    <Aside title="How they are asked">
+      <p>
+        They have {count(f.connect_ms)} ms to connect and {count(f.answer_ms)} ms between parts of an answer;
+        a call's body may have {count(f.most_body_bytes)} bytes.
+      </p>
+      <p className="mt-1">
+        {f.breaker_failures
+          ? `After ${plural(f.breaker_failures, "failure")} in a row they are left alone for ${f.breaker_seconds} s.`
+          : "They are asked however often they fail."}
+      </p>
+      <p className="mt-1">
+        {f.passes_caller
+          ? "They are told who calls, on which plan, with the application's tags."
+          : "They are not told who calls."}{" "}
+        {f.cors_origins.length
+          ? `Pages of ${f.cors_origins.includes("*") ? "any origin" : f.cors_origins.join(", ")} may call.`
+          : "No page of another origin may call."}
+      </p>
+      <p className="mt-1">
+        <WordButton onClick={() => setOpen(true)}>change how they are asked</WordButton>
+      </p>
+      {open && (
+        <Change
+          view={view}
+          onClose={() => setOpen(false)}
+          onDone={(next) => {
+            setOpen(false);
+            onShow(next);
+          }}
+        />
+      )}
+    </Aside>
+  );
+}
+
+type Numbers = "connect_ms" | "answer_ms" | "most_body_bytes" | "breaker_failures" | "breaker_seconds";
+const NUMBERS: readonly (readonly [Numbers, string])[] = [
+  ["connect_ms", "To connect, ms"],
+  ["answer_ms", "Between parts of an answer, ms"],
+  ["most_body_bytes", "Longest body, bytes"],
+  ["breaker_failures", "Left alone after so many failures in a row"],
+  ["breaker_seconds", "for so many seconds"],
+];
+
+function Change({
+  view,
+  onClose,
+  onDone,
+}: {
+  view: View;
+  onClose: () => void;
+  onDone: (view: View) => void;
+}) {
+  const [typed, setTyped] = useState(view.forwarding);
+  const [origins, setOrigins] = useState(view.forwarding.cors_origins.join(", "));
+  const set = (part: Partial<Settings>) => setTyped({ ...typed, ...part });
+  const save = useMutation({
+    mutationFn: () =>
+      api.put("/apis/{version_id}/forwarding", {
+        params: { path: { version_id: view.id }, header: { "if-match": `"${view.edition}"` } },
+        body: { ...typed, cors_origins: origins.split(/[,\s]+/).filter(Boolean) },
+      }),
+    onSuccess: onDone,
+  });
+  return (
+    <Dialog wide open onClose={onClose} title={`${view.name} ${view.version}: how back ends are asked`}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        <div className="grid grid-cols-3 gap-x-6">
+          {NUMBERS.map(([name, label]) => (
+            <Field
+              key={name}
+              label={label}
+              required
+              inputMode="numeric"
+              value={String(typed[name])}
+              onChange={(value) => set({ [name]: Number(value.replace(/\D/g, "")) })}
+              hint={name === "breaker_failures" ? "0: never" : undefined}
+            />
+          ))}
+        </div>
+        <Field
+          label="Origins of pages that may call from a browser"
+          placeholder="none; * for any, or https://maps.example, https://…"
+          value={origins}
+          onChange={setOrigins}
+        />
+        <label className="flex items-baseline gap-2 py-2">
+          <input
+            type="checkbox"
+            className="accent-(--color-kelp)"
+            checked={typed.passes_caller}
+            onChange={(e) => set({ passes_caller: e.target.checked })}
+          />
+          Tell the back end who calls: Calm-Consumer, -Application, -Client, -Plan, -Subscription,
+          -Environment, -Tags
+        </label>
+        <Trouble error={save.error} />
+        <div className="mt-3 flex justify-end gap-2">
+          <Button onClick={onClose}>Leave it</Button>
+          <Button main type="submit" disabled={save.isPending}>
+            Save
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}

@@ -1,0 +1,118 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, type Console } from "../../api/console";
+import { Trouble, Waiting } from "../../kit/controls";
+import { clock, count, dayAndMinute, plural } from "../../kit/format";
+import { Aside, Page } from "../frame";
+
+type Instance = Console["InstanceView"];
+
+/** How the gateways are: whether each has the newest terms, can count and can record. */
+export function Gateways() {
+  const health = useQuery({
+    queryKey: ["health"],
+    queryFn: () => api.get("/health"),
+    refetchInterval: 1_000,
+  });
+  const all = health.data?.instances ?? [];
+  const gateways = all.filter((i) => i.kind === "gateway");
+  const workers = all.filter((i) => i.kind === "worker");
+  const trouble = all.flatMap(troubles);
+  return (
+    <Page
+      title="Gateways"
+      sub={
+        health.data &&
+        `What decides on calls, as each last reported. Terms, keys or subscriptions last changed ${
+          health.data.changed_at ? dayAndMinute(health.data.changed_at) : "never"
+        }.`
+      }
+      margin={
+        <>
+          <Aside title="What needs somebody">
+            {trouble.length === 0 ? (
+              <p className="text-soft">Nothing. Every process has reported within five seconds.</p>
+            ) : (
+              trouble.map((words) => (
+                <p key={words} className="mb-1 text-madder">
+                  {words}
+                </p>
+              ))
+            )}
+          </Aside>
+          <Aside title="For machines">
+            <p className="text-soft">
+              Each gateway answers /healthz and /readyz at its address, and OpenMetrics at /metrics on a port
+              of its own.
+            </p>
+          </Aside>
+        </>
+      }
+    >
+      <Trouble error={health.error} />
+      {health.isPending && <Waiting words="Asking how they are" />}
+      {health.data && gateways.length === 0 && (
+        <p className="mt-4 text-soft">No gateway has reported within a day. ./calm start starts one.</p>
+      )}
+      {gateways.length > 0 && (
+        <table className="plain-table mt-4">
+          <thead>
+            <tr>
+              <th>Gateway</th>
+              <th>Terms it knows</th>
+              <th>Counts</th>
+              <th className="number">To ship</th>
+              <th className="number">Shipped to</th>
+              <th className="number">Calls</th>
+              <th className="number">Refused</th>
+              <th className="number">In flight</th>
+            </tr>
+          </thead>
+          <tbody>
+            {gateways.map((g) => (
+              <tr key={g.name}>
+                <td>
+                  {g.name}
+                  <div className={`text-[12px] ${g.alive ? "text-soft" : "text-madder"}`}>
+                    {g.alive ? `up since ${dayAndMinute(g.started_at)}` : `silent since ${clock(g.seen_at)}`}
+                  </div>
+                </td>
+                <td>
+                  {g.behind ? `${plural(g.behind, "change")} behind` : "the newest"}
+                  <div className="text-[12px] text-soft">looked {said(g, "snapshot_age_ms")} ms ago</div>
+                </td>
+                <td className={g.report.counters_away ? "text-madder" : ""}>{said(g, "counters")}</td>
+                <td className="number">{plural(Number(said(g, "backlog")), "segment")}</td>
+                <td className="number">{count(Number(said(g, "shipped")))}</td>
+                <td className="number">{count(Number(said(g, "calls")))}</td>
+                <td className="number">{count(Number(said(g, "refused")))}</td>
+                <td className="number">{count(Number(said(g, "in_flight")))}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {workers.map((w) => (
+        <p key={w.name} className="mt-5 text-soft">
+          {w.alive
+            ? `The worker leads since ${dayAndMinute(w.started_at)} and has shipped ${plural(Number(said(w, "shipped_calls")), "call")}.`
+            : `The worker is silent since ${clock(w.seen_at)}, and nothing is shipped.`}
+        </p>
+      ))}
+    </Page>
+  );
+}
+
+const said = (of: Instance, name: string) => String(of.report[name] ?? 0);
+
+function troubles(of: Instance): string[] {
+  const found: string[] = [];
+  if (!of.alive) found.push(`${of.name} has not reported since ${clock(of.seen_at)}.`);
+  if (of.report.fault) found.push(`${of.name} cannot record calls and serves none: ${said(of, "fault")}.`);
+  if (of.report.counters_away) found.push(`${of.name}: ${said(of, "counters")}.`);
+  if (Number(said(of, "backlog")) > 20)
+    found.push(`${of.name} has ${said(of, "backlog")} segments to ship; is the worker well?`);
+  const resting = (of.report.resting as string[] | undefined) ?? [];
+  if (resting.length)
+    found.push(`${of.name} leaves ${plural(resting.length, "back end")} alone after failures.`);
+  return found;
+}
