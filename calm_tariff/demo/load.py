@@ -25,6 +25,7 @@ from calm_tariff.demo.scenario import (
     DemoConsumer,
     DemoProduct,
 )
+from calm_tariff.demo.serving import serve_as_told
 from calm_tariff.services import (
     admission,
     api_documents,
@@ -101,6 +102,7 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     _charge(office, now, say)
     for product in PRODUCTS:
         _draft(office, product, labels)
+    serve_as_told(office.on(DAYS, "Ines", 9), standins)
     return count
 
 

@@ -53,7 +53,8 @@ class TariffPlan:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TariffProduct:
-    """A product with its plans in their order."""
+    """A product with its plans in their order. `shows` are the kinds of credential its callers show; a key
+    comes in `key_header`, or in the query parameter `key_query` where that is not empty."""
 
     name: str
     operations: tuple[str, ...]
@@ -62,6 +63,10 @@ class TariffProduct:
     terms_of_use: str = ""
     access: Literal["open", "reviewed", "reviewed twice", "outside"] = "reviewed"
     groups: tuple[str, ...] = ()
+    shows: tuple[Literal["key", "basic", "client", "token"], ...] = ("key",)
+    key_header: str = "X-API-Key"
+    key_query: str = ""
+    older_fields: bool = False
     plans: tuple[TariffPlan, ...] = ()
 
 

@@ -225,24 +225,28 @@ def _advice(session: Session, call: Call, checks: list[_Check], plan: Plan, inte
     found = []
     if call.retry_after_us is not None:
         at = moment_of(call.at_us + call.retry_after_us).astimezone(zone_of(session))
-        day = "" if at.date() == moment_of(call.at_us).astimezone(zone_of(session)).date() else f"{at:%-d %B, }"
-        found.append(f"At {day}{at:%H:%M:%S.%f}"[:-3] + " it would have been let in.")
+        when = f"At {at:%H:%M:%S.%f}"[:-3] if call.retry_after_us < 3_600_000_000 else f"From {at:%-d %B, %H:%M} on"
+        found.append(f"{when} it would have been let in.")
     refusals = [_refusal(check, call) for check in refusing]
     for refusal in refusals:
         found.append(f"With {refusal.limit.name} at {_raised(refusal.limit, least_change(refusal))} it would have "
                      f"been let in at once.")  # fmt: skip
     if any(check.layer in ("provider", "api", "above") for check in refusing):
         return found  # no plan changes what stands above all plans
+    wider = []
     for other in plan.product.plans:
         if other.id == plan.id:
             drafted = other.draft is not None and internals
             if drafted and other.draft and would_have_let_in(refusals, _limits(other.draft.terms)):
-                found.append(f"{other.name}, as drafted, would have let it in.")
+                wider.append(f"{other.name} as drafted")
             continue
         # Consumers do not learn of plans that are for groups.
         sold = other.state == "on sale" and other.revisions and (internals or not other.groups)
         if sold and would_have_let_in(refusals, _limits(other.revisions[-1].terms)):
-            found.append(f"{other.name} would have let it in.")
+            wider.append(other.name)
+    if wider:
+        named = f"{', '.join(wider[:-1])} and {wider[-1]}" if len(wider) > 1 else wider[0]
+        found.append(f"{named} would have let it in.")
     return found
 
 
@@ -300,7 +304,7 @@ def _took(call: Call, internals: bool) -> str:
     whole = f"{_ms(call.took_us)} in all"
     if not internals:
         return whole
-    parts = [f"deciding {_ms(call.decide_us)}"]
+    parts = [f"deciding {number(call.decide_us)} µs"]
     if call.wait_us:
         parts.append(f"held {_ms(call.wait_us)}")
     if call.back_end_us:

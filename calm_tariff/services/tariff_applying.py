@@ -16,7 +16,7 @@ from calm_tariff.formats.values import read, write
 from calm_tariff.services import auditing, groups, house_limits, meters, plans, products, publishing, tariff_sheet
 from calm_tariff.services.context import Context, provider_of
 from calm_tariff.services.meters import MeterTyped
-from calm_tariff.services.products import ProductTyped
+from calm_tariff.services.products import CredentialsTyped, ProductTyped
 from calm_tariff.services.publishing import Existing
 from calm_tariff.services.tariff_document import Difference, Labels, differences_of, meter_as_written, present
 from calm_tariff.store.catalogue import Meter, Plan, Product
@@ -122,6 +122,10 @@ def _apply_product(
         stored = products.typed_of(products.get(session, product_id))
         if _set_of(stored) != _set_of(typed):
             products.save(ctx, product_id, known.edition, typed)
+    stored_product = products.get(session, product_id)
+    shown = CredentialsTyped(list(wanted.shows), wanted.key_header, wanted.key_query, wanted.older_fields)
+    if products.credentials_of(stored_product) != shown:
+        products.set_credentials(ctx, product_id, stored_product.edition, shown)
     here = {p.name: p for p in tariff_sheet.plans_of(session, product_id)}
     waiting = []
     for plan in wanted.plans:

@@ -145,10 +145,12 @@ def meter_as_written(meter: Meter, labels: Labels) -> TariffMeter:
 
 def _product(session: Session, product: Product, labels: Labels) -> TariffProduct:
     access: Any = product.access_route
+    shows: Any = tuple(product.credential_kinds)
     return TariffProduct(
         name=product.name, description=product.description, contact=product.contact,
         terms_of_use=product.terms_of_use, access=access, groups=tuple(g.name for g in product.groups),
-        operations=_labelled([o.id for o in product.operations], labels),
+        operations=_labelled([o.id for o in product.operations], labels), shows=shows,
+        key_header=product.key_header, key_query=product.key_query, older_fields=product.older_fields,
         plans=tuple(_plan(p, labels) for p in tariff_sheet.plans_of(session, product.id)),
     )  # fmt: skip
 

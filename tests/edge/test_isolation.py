@@ -59,6 +59,9 @@ def lived(office: Office) -> dict[str, Any]:
         "revision_id": ferries.revision,
         "consumer_id": ferries.member.consumer_id,
         "start": "2026-09-01",
+        "issuer_id": 1,
+        "subscription_id": ferries.subscription,
+        "override_id": 1,
     }
 
 
@@ -67,7 +70,14 @@ BODIES = {
     "/requests": {"application_id": "application_id", "plan_id": "plan_id", "purpose": "Look around.",
                   "terms_accepted": True},
     "/applications": {"name": "mine"},
+    "/applications/{application_id}/tags": {"tags": {"region": "west"}},
+    "/subscriptions/{subscription_id}/overrides": {"limit": {}, "reason": "x", "until": "2027-01-01"},
 }  # fmt: skip
+NEEDED = {
+    "/find": "?words=x",
+    "/bench/recorded": "?consumer_id=1",
+    "/products/{product_id}/estimate": "?meter=x&units=1",
+}
 
 
 def test_every_route_turns_away_who_has_not_signed_in(lived: dict[str, Any]) -> None:
@@ -83,7 +93,11 @@ def test_every_route_turns_away_who_has_not_signed_in(lived: dict[str, Any]) -> 
             headers = {"If-Match": '"1"'}
             if base == "/api/v1":  # a consumer's session opens nothing of the console
                 headers["Cookie"] = f"calm_console={member}; calm_portal={member}"
-            needed = {"/find": "?words=x", "/products/{product_id}/estimate": "?meter=x&units=1"}
+            needed = {
+                "/find": "?words=x",
+                "/bench/recorded": "?consumer_id=1",
+                "/products/{product_id}/estimate": "?meter=x&units=1",
+            }
             address = base + path.format(**lived) + needed.get(path, "")
             answer = web.request(method, address, json=body_for(application, method, path, lived), headers=headers)
             assert answer.status_code == 401, (method, path, answer.text)
@@ -95,7 +109,10 @@ def test_every_route_turns_away_who_has_not_signed_in(lived: dict[str, Any]) -> 
 def body_for(made: FastAPI, method: str, path: str, lived: dict[str, Any]) -> Any:
     """The smallest body the route takes, by its own OpenAPI document."""
     if path in BODIES:
-        return {name: lived.get(str(value), value) for name, value in BODIES[path].items()}
+        return {
+            name: lived.get(str(value), value) if isinstance(value, str) else value
+            for name, value in BODIES[path].items()
+        }
     document = made.openapi()
     body = document["paths"][path][method.lower()].get("requestBody")
     return body and sample(document, body["content"]["application/json"]["schema"])

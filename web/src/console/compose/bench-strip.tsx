@@ -43,12 +43,18 @@ export function Strip({
         </span>
       </h2>
       <svg
-        viewBox={`0 0 ${W} ${34 + limits.length * 26}`}
+        viewBox={`0 0 ${W} ${40 + limits.length * 34}`}
         className="mt-1 w-full text-[10px]"
         role="img"
         aria-label={`Calls over ${(span / 1000).toFixed(1)} s: ${of("served")} served, ${of("held")} held, ${of("refused")} refused`}
       >
         <line x1={4} x2={W - 4} y1={24.5} y2={24.5} stroke="var(--color-line)" />
+        <text x={4} y={35} fill="var(--color-soft)">
+          0
+        </text>
+        <text x={W - 4} y={35} textAnchor="end" fill="var(--color-soft)">
+          {(span / 1000).toFixed(1)} s
+        </text>
         {calls.map((c) => (
           // biome-ignore lint/a11y/noStaticElementInteractions: the table under it has the same by keyboard
           <g key={c.n} onClick={() => onChoose(c)} className="cursor-pointer">
@@ -74,7 +80,7 @@ export function Strip({
             allowed={limit.allowed ?? 1}
             name={limit.name}
             x={x}
-            top={30 + row * 26}
+            top={40 + row * 34}
           />
         ))}
       </svg>
@@ -143,7 +149,7 @@ function Left({
   top: number;
 }) {
   const known = calls.filter((c) => c.left[place] != null);
-  const y = (left: number) => top + 20 - (Math.min(left, allowed) / allowed) * 16;
+  const y = (left: number) => top + 28 - (Math.min(left, allowed) / allowed) * 15;
   const path = known
     .map((c, n) => {
       const at = x(c.at_ms).toFixed(1);
@@ -154,9 +160,9 @@ function Left({
   const last = known.at(-1);
   return (
     <g>
-      <line x1={4} x2={W - 4} y1={top + 20.5} y2={top + 20.5} stroke="var(--color-line-soft)" />
+      <line x1={4} x2={W - 4} y1={top + 28.5} y2={top + 28.5} stroke="var(--color-line-soft)" />
       <path d={path} fill="none" stroke="var(--color-ink)" strokeWidth={1.2} />
-      <text x={6} y={top + 8} fill="var(--color-soft)">
+      <text x={4} y={top + 9} fill="var(--color-soft)">
         {name}:{" "}
         {last ? `${count(last.left[place] ?? 0)} of ${count(allowed)} left` : `${count(allowed)} at most`}
       </text>
@@ -178,7 +184,7 @@ function Figures({
   return (
     <div className="mt-1 max-h-72 overflow-y-auto">
       <table className="plain-table tight">
-        <thead>
+        <thead className="sticky top-0 bg-sheet">
           <tr>
             <th className="number">ms</th>
             <th>Key</th>

@@ -61,7 +61,7 @@ export function Bench() {
     <input
       aria-label={label}
       inputMode="decimal"
-      className={`${word} text-center`}
+      className={`${word} h-6 text-center leading-5`}
       style={{ width: `${Math.max(2, text(name, start).length) + 1}ch` }}
       value={text(name, start)}
       onChange={(e) => set({ [name]: e.target.value.replace(/[^\d.]/g, "") })}
@@ -141,7 +141,7 @@ export function Bench() {
         </select>
         .
         <Lists list={list} onChange={setList} />
-        <div className="mt-1 flex items-center gap-3">
+        <div className="mt-1 flex items-center gap-3 leading-6">
           {running ? (
             <Button main onClick={stop}>
               Stop

@@ -1,0 +1,38 @@
+"""How the demo serves: who shows what, which back ends are told who calls, and a limit made for one subscription."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from calm_tariff.services import apis, consumers, issuers, overrides, products
+from calm_tariff.services.apis import ForwardingTyped
+from calm_tariff.services.context import Context
+from calm_tariff.services.issuers import IssuerTyped
+from calm_tariff.services.overrides import OverrideTyped
+from calm_tariff.services.products import CredentialsTyped
+
+OVERRIDDEN = "Driftline Apps"
+
+
+def serve_as_told(manager: Context, standins: str) -> None:
+    """Say how calls are served, as the product manager did lately."""
+    issuers.add(
+        manager,
+        IssuerTyped("Coast identity", f"{standins}/issuer", f"{standins}/issuer/jwks.json", "larkmouth",
+                    ("ES256", "RS256"), "application"),
+    )  # fmt: skip
+    watch = next(p for p in products.summaries(manager) if p.name == "Sea Watch")
+    edition = products.one(manager, watch.id).edition
+    products.set_credentials(manager, watch.id, edition, CredentialsTyped(("key", "client", "token")))
+    berths = next(v for v in apis.summaries(manager) if v.name == "Berths")
+    apis.set_forwarding(
+        manager, berths.id, apis.one(manager, berths.id).edition,
+        ForwardingTyped(answer_ms=5000, passes_caller=True, cors_origins=["https://maps.larkmouth.example"]),
+    )  # fmt: skip
+    consumer = next(c for c in consumers.everyone(manager) if c.name == OVERRIDDEN)
+    held = next(h for h in overrides.held_by(manager, consumer.id) if h.limit["kind"] == "rate")
+    overrides.make(
+        manager, held.subscription_id,
+        OverrideTyped({**held.limit, "burst": 80}, "A regatta this week; its organiser asked in time.",
+                      (manager.now + timedelta(days=6)).date()),
+    )  # fmt: skip
