@@ -66,7 +66,14 @@ def _reset(_: argparse.Namespace) -> int:
     return reset()
 
 
+def _log(process: str) -> None:
+    from calm_tariff.launch import logs
+
+    logs.begin(process)
+
+
 def _web(_: argparse.Namespace) -> int:
+    _log("web")
     from calm_tariff.settings import Settings
     from calm_tariff.web import serve
 
@@ -75,6 +82,7 @@ def _web(_: argparse.Namespace) -> int:
 
 
 def _gateway(_: argparse.Namespace) -> int:
+    _log("gateway")
     import asyncio
 
     import uvloop
@@ -89,6 +97,7 @@ def _gateway(_: argparse.Namespace) -> int:
 
 
 def _standins(_: argparse.Namespace) -> int:
+    _log("standins")
     from calm_tariff.settings import Settings
     from calm_tariff.standins.run import serve
 
@@ -97,6 +106,7 @@ def _standins(_: argparse.Namespace) -> int:
 
 
 def _worker(_: argparse.Namespace) -> int:
+    _log("worker")
     import signal
     from threading import Event
 

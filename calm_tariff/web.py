@@ -77,7 +77,7 @@ def serve(settings: Settings) -> None:
         gateway_address=settings.gateway_address,
     )
     uvicorn.run(
-        create_app(ctx, settings), host="127.0.0.1", port=settings.web_port, log_level="warning", access_log=False,
+        create_app(ctx, settings), host="127.0.0.1", port=settings.web_port, log_config=None, access_log=False,
         timeout_graceful_shutdown=2,
     )  # fmt: skip
 

@@ -85,12 +85,13 @@ class _Running:
         tasks = [asyncio.create_task(each) for each in beside]
         server = uvicorn.Server(
             uvicorn.Config(
-                gateway, host="127.0.0.1", port=settings.gateway_port, log_level="warning", access_log=False,
+                gateway, host="127.0.0.1", port=settings.gateway_port, log_config=None, access_log=False,
                 lifespan="off", http=Wire, loop="uvloop", server_header=False, proxy_headers=False,
                 timeout_keep_alive=60, backlog=2048,
             )
         )  # fmt: skip
         try:
+            log.info("serving on port %d, counts %s", settings.gateway_port, gateway.counters.state)
             await server.serve()
         finally:
             for task in tasks:
@@ -225,7 +226,7 @@ class _Running:
 def _quietly(app: Any, port: int) -> uvicorn.Server:
     """A server beside the gateway's own, which leaves signals to that one."""
     server = uvicorn.Server(
-        uvicorn.Config(app, host="127.0.0.1", port=port, log_level="warning", access_log=False, lifespan="off")
+        uvicorn.Config(app, host="127.0.0.1", port=port, log_config=None, access_log=False, lifespan="off")
     )
     server.capture_signals = contextlib.nullcontext  # type: ignore[method-assign,assignment]
     return server

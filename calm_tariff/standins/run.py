@@ -13,6 +13,6 @@ def serve(port: int, mail_port: int) -> None:
     mailbox = Mailbox()
     controller = mailbox.listen(mail_port)
     try:
-        uvicorn.run(create_app(mailbox), host="127.0.0.1", port=port, log_level="warning", access_log=False)
+        uvicorn.run(create_app(mailbox), host="127.0.0.1", port=port, log_config=None, access_log=False)
     finally:
         controller.stop()

@@ -19,12 +19,17 @@ VIEWS = {
         "meter": "/compose/meters/5",
         "api": "/compose/apis/2",
         "document": "/compose/documents/new",
+        "bench": "/compose/bench?calls=60&rate=30&keys=1",
         "effective-limits": "/compose/plans/6/limits",
         "tariff-document": "/compose/tariff",
         "record": "/record",
     },
     "Rui": {"desk": "/admit/desk", "consumer": "/admit/consumers/1"},
-    "Tomas": {"receipt": "/observe/traffic?verdict=refused", "allowances": "/observe/allowances"},
+    "Tomas": {
+        "receipt": "/observe/traffic?verdict=refused",
+        "allowances": "/observe/allowances",
+        "gateways": "/observe/gateways",
+    },
     "Beatriz": {"period": "/settle/periods/2026-10-01", "invoice": "/settle/periods/2026-10-01"},
 }
 PORTAL = {"portal-product": "/portal/products/harbour-data", "portal-usage": "/portal/usage"}
@@ -66,6 +71,15 @@ def _open(page: Page, name: str) -> None:
         page.get_by_label("Or paste its text").fill(text.replace("components:", remote))
         page.get_by_role("button", name="Read it").click()
         page.get_by_role("heading", name="It becomes").wait_for()
+    if name == "bench":
+        page.get_by_label("Plan", exact=True).select_option(label="Harbour Data · Ketch")
+        page.get_by_label("Operation").select_option(label="GET /stations/{id}/tides, Tides v1")
+        for terms in ("live", "draft"):
+            page.get_by_label("Terms").select_option(terms)
+            page.get_by_role("button", name="Fire").last.click()
+            page.wait_for_timeout(4000)
+        page.get_by_role("button", name="as figures").first.click()
+        page.get_by_role("region", name="Run 2").get_by_role("row").nth(50).get_by_role("button").click()
     if name == "tariff-document":
         text = page.request.get("/api/v1/tariff").text()
         page.get_by_label("Or paste it").fill(text.replace("amount: '40'", "amount: '42'"))

@@ -16,10 +16,10 @@ CONSOLE = {
         "/compose/meters/1", "/compose/meters/4", "/compose/meters/new", "/compose/products",
         "/compose/products/new", "/compose/products/1", "/compose/products/2", "/compose/products/3",
         "/compose/revisions/1", "/compose/limits", "/compose/plans/6/limits", "/compose/plans/6/document",
-        "/compose/tariff", "/record", "/nowhere",
+        "/compose/tariff", "/compose/bench", "/compose/issuers", "/record", "/nowhere",
     ],
     "Rui": ["/", "/admit/desk", "/admit/desk?show=decided", "/admit/consumers", "/admit/consumers/1", "/admit/groups"],
-    "Tomas": ["/observe/traffic", "/observe/traffic?verdict=refused", "/observe/allowances"],
+    "Tomas": ["/observe/traffic", "/observe/traffic?verdict=refused", "/observe/allowances", "/observe/gateways"],
     "Beatriz": ["/settle/periods", "/settle/periods/2026-10-01", "/settle/invoices/1"],
 }  # fmt: skip
 PORTAL = ["/", "/products/harbour-data", "/products/harbour-data?view=operations", "/applications",

@@ -1,0 +1,141 @@
+"""Serving in the browser: the bench, a limit of its own, a secret, how back ends are asked, and the gateways."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import sys
+from datetime import date, timedelta
+from pathlib import Path
+
+import httpx
+from playwright.sync_api import expect
+
+from tests.browser.conftest import People
+from tests.processes import ROOT, wait_for
+
+
+def test_the_bench_fires_at_a_draft_and_shows_each_call(people: People, tmp_path: Path) -> None:
+    page = people.staff("Ines")
+    page.goto("/compose/bench")
+    page.get_by_label("Plan", exact=True).select_option(label="Harbour Data · Skiff")
+    page.get_by_label("Operation").select_option(label="GET /stations/{id}/tides, Tides v1")
+    page.get_by_label("Terms").select_option("live")
+    for label, value in (("Calls", "20"), ("Calls a second", "20"), ("Keys", "1")):
+        page.get_by_label(label, exact=True).fill(value)
+    served_before = page.request.get("/api/v1/traffic").json()["served"]
+    page.get_by_role("button", name="Fire", exact=True).click()
+    run = page.get_by_role("region", name="Run 1")
+    expect(run.get_by_text("20 of 20 calls", exact=True)).to_be_visible()
+    # 5 at once and 2 a second: over the second that 20 calls take, 6 or 7 have room.
+    served = int(re.search(r"(\d+) served", run.get_by_role("heading").inner_text())[1])
+    assert 6 <= served <= 7
+    expect(page.get_by_text("Refused by Rate", exact=True)).to_be_visible()
+    run.get_by_role("button", name="as figures").click()
+    run.get_by_role("row").nth(20).get_by_role("button").click()
+    expect(page.get_by_text("2 calls a second, up to 5 at once, for each key")).to_be_visible()
+    expect(page.get_by_text("Rate was reached.")).to_be_visible()
+    expect(page.get_by_text(re.compile("retry-after: 1"))).to_be_visible()
+    assert page.request.get("/api/v1/traffic").json()["served"] == served_before  # none of it is counted
+
+    # The same case offline comes to the same verdicts.
+    page.reload()
+    page.get_by_role("button", name="Fire", exact=True).click()
+    expect(page.get_by_text("20 of 20 calls", exact=True)).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Save as a case for ./calm decide").click()
+    kept = tmp_path / "case.json"
+    download.value.save_as(kept)
+    command = [sys.executable, "-m", "calm_tariff.cli", "decide", str(kept)]
+    decided = json.loads(subprocess.run(command, capture_output=True, text=True, check=True, cwd=ROOT).stdout)
+    offline = [v["verdict"] for v in decided["verdicts"]]
+    heading = page.get_by_role("region", name="Run 1").get_by_role("heading").inner_text()
+    assert f"{offline.count('served')} served" in heading and len(offline) == 20
+
+    page.get_by_role("button", name="or fire a list of calls").click()
+    page.get_by_label("One call a line").fill("0 1\nsoon 2\n")
+    page.get_by_role("button", name="Fire again").click()
+    expect(page.get_by_role("alert")).to_contain_text("must be whole numbers")
+    page.get_by_label("One call a line").fill("0 1\n10 1\n20 2\n")
+    page.get_by_role("button", name="Fire again").click()
+    expect(page.get_by_text("3 of 3 calls")).to_be_visible()
+    expect(page.get_by_role("region", name="Run 1")).to_be_visible()  # one above the other
+    page.get_by_role("button", name="back to a pattern").click()
+    page.get_by_label("Calls", exact=True).fill("400")
+    page.get_by_role("button", name="Fire again").click()
+    page.get_by_role("button", name="Stop").click()
+    expect(page.get_by_role("button", name="Fire again")).to_be_visible()
+
+
+def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
+    product = people.product
+    page = people.staff("Ines")
+    page.goto("/compose/products")
+    page.get_by_role("link", name="Harbour Data").click()
+    page.get_by_role("button", name="how callers prove who they are").click()
+    page.get_by_label("the application's id and secret, by HTTP Basic").check()
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    # A developer makes a secret, and calls with it.
+    leonor = people.member("Leonor")
+    leonor.get_by_role("link", name="Timetable").click()
+    client = leonor.locator("code", has_text="app-").inner_text()
+    leonor.get_by_label("Make").select_option("secret")
+    leonor.get_by_label("Good until the end of").fill((date.today() + timedelta(days=30)).isoformat())
+    leonor.get_by_role("button", name="Make a secret").click()
+    secret = leonor.get_by_test_id("secret").inner_text()
+    leonor.get_by_role("button", name="I have kept it").click()
+    leonor.get_by_label("Tags, passed on").fill("region=west")
+    leonor.get_by_role("button", name="Save the tags").click()
+    expect(leonor.get_by_role("button", name="Save the tags")).to_be_disabled()
+    address = f"{product.gateway}/tides/v1/stations/lm-01"
+    wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200, 5)
+
+    # Operations put a limit on Gannet's subscription alone; its receipt says so.
+    tomas = people.staff("Tomas")
+    tomas.goto("/admit/consumers")
+    tomas.get_by_role("link", name="Gannet Ferries").click()
+    tomas.get_by_role("button", name="override a limit").click()
+    which = tomas.get_by_label("Which limit")
+    which.select_option(
+        label=next(o for o in which.inner_text().split("\n") if o.startswith("Timetable · Rate")).strip()
+    )
+    tomas.get_by_role("textbox", name="at once").fill("1")
+    tomas.get_by_role("textbox", name="Calls").fill("1")
+    tomas.get_by_role("textbox", name="in so many seconds").fill("60")
+    tomas.get_by_label("Why, for the record").fill("A script ran wild.")
+    tomas.get_by_label("Until the end of").fill((date.today() + timedelta(days=2)).isoformat())
+    tomas.get_by_role("button", name="Override it for Timetable").click()
+    expect(tomas.get_by_text("1 calls a minute, up to 1 at once, for each key")).to_be_visible()
+    refused = wait_for(lambda: (r := httpx.get(address, auth=(client, secret))).status_code == 429 and r, 5)
+    assert refused.json()["limit"] == "Rate"
+    tomas.goto("/observe/traffic?verdict=refused")
+    tomas.get_by_role("row").filter(has_text="Timetable").first.click()
+    expect(tomas.get_by_text("For this subscription alone: 1 calls a minute")).to_be_visible()
+    expect(tomas.get_by_text("With Rate at 2 at once it would have been let in at once.")).to_be_visible()
+    tomas.go_back()
+    tomas.goto("/admit/consumers")
+    tomas.get_by_role("link", name="Gannet Ferries").click()
+    tomas.get_by_role("button", name="lift it").click()
+    wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200, 5)
+
+    # How back ends are asked, what an operation answers, whom tokens are believed from, and how the gateways are.
+    page.goto("/compose/apis")
+    page.get_by_role("link", name="Tides v2").click()
+    page.get_by_role("button", name="change how they are asked").click()
+    page.get_by_label("To connect, ms").fill("5")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("alert")).to_contain_text("must be between 10 and 60,000")
+    page.get_by_label("To connect, ms").fill("1500")
+    page.get_by_label("Tell the back end who calls").check()
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("They have 1,500 ms to connect")).to_be_visible()
+    page.goto("/compose/issuers")
+    page.get_by_role("button", name="Coast identity").click()
+    page.get_by_label("It is trusted now").uncheck()
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("not trusted now")).to_be_visible()
+    page.goto("/observe/gateways")
+    expect(page.get_by_role("row").filter(has_text="gateway-1")).to_contain_text("the newest")
+    expect(page.get_by_text("Nothing. Every process has reported within five seconds.")).to_be_visible()
