@@ -1,0 +1,88 @@
+"""A snapshot of 100,000 keys: how long it takes to build, beside reading the same rows and no more; and what 10,000
+active subscriptions cost in memory, beside a plain dict of their keys."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+import tracemalloc
+from statistics import median
+from typing import Any
+
+from calm_tariff.core.limiter import Clock
+from calm_tariff.core.limits import Call
+from calm_tariff.core.meters import Meter
+from calm_tariff.core.terms import PlanTerms
+from calm_tariff.formats.values import read
+from calm_tariff.gateway.snapshot import Snapshot
+from calm_tariff.services.gateway_feed import Caller, Credential, Feed, Grant, ProductRules, Route
+
+OPERATIONS = tuple((n, "GET", f"/things{n}/{{id}}") for n in range(1, 9))
+TERMS = {
+    "limits": [
+        {"kind": "rate", "name": "Rate", "counted_per": "key", "calls": 10, "per_seconds": 1, "burst": 20},
+        {"kind": "quota", "name": "Calls", "counted_per": "subscription", "units": 50_000, "every": "month",
+         "aligned": "calendar", "when_spent": "refuse", "meter": "calls"},
+    ],
+    "pricing": {"prices": []},
+}  # fmt: skip
+
+
+def feed(keys: int) -> Feed:
+    """Everything a gateway knows of so many applications, with a key, a subscription and eight operations each."""
+    meter = Meter(key="calls", operations=frozenset(str(o) for o, _, _ in OPERATIONS), outcomes=("2xx",))
+    return Feed(
+        1, "Europe/Lisbon", (Route(1, "Things v1", "/v1", "http://127.0.0.1:9", OPERATIONS),),
+        tuple(Credential(f"{n:064x}", n, n, n, "live") for n in range(1, keys + 1)),
+        tuple(Grant(n, n, n, 1, "Product", 1, "Plan", 1, n, 0) for n in range(1, keys + 1)),
+        {1: read(PlanTerms, TERMS)}, {1: meter}, {1: frozenset(o for o, _, _ in OPERATIONS)}, (), (), frozenset(),
+        tuple(Caller(n, n, f"app-{n}", "Application", "Consumer", ()) for n in range(1, keys + 1)),
+        {1: ProductRules(frozenset({"key"}), "x-api-key", "", False)},
+    )  # fmt: skip
+
+
+def _seconds(work: Any) -> float:
+    begun = time.perf_counter()
+    work()
+    return time.perf_counter() - begun
+
+
+def build(keys: int = 100_000, rounds: int = 5) -> dict[str, float]:
+    """Seconds to build a snapshot, and how many times as long as making one dict of its keys takes."""
+    known = feed(keys)
+    pairs = [
+        (_seconds(lambda: Snapshot(known)), _seconds(lambda: {c.key_hash: c for c in known.credentials}))
+        for _ in range(rounds)
+    ]  # fmt: skip
+    return {"seconds": median(a for a, _ in pairs), "ratio": median(a / b for a, b in pairs)}
+
+
+def memory(subscriptions: int = 10_000) -> dict[str, float]:
+    """Megabytes that so many subscriptions hold once each has called: rows, compiled access and counts; and how
+    many times the rows alone."""
+    tracemalloc.start()
+    known = feed(subscriptions)
+    rows = tracemalloc.get_traced_memory()[0]
+    snapshot, counts, clock = Snapshot(known), {}, Clock()
+    for n in range(1, subscriptions + 1):
+        access = snapshot.access(n, 1, "live")
+        assert access
+        access.stack.decide(Call(1_788_300_000_000_000 + n, str(n), str(n), str(n), str(n), "1"), counts, clock)
+    whole = tracemalloc.get_traced_memory()[0]
+    tracemalloc.stop()
+    return {"megabytes": whole / 1e6, "ratio": whole / rows}
+
+
+def measure() -> dict[str, float]:
+    """Both, memory in a process of its own."""
+    built = build()
+    code = "from bench.snapshots import memory; found = memory(); print(found['megabytes'], found['ratio'])"
+    ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    megabytes, ratio = map(float, ran.stdout.split())
+    return {
+        "build_seconds": built["seconds"],
+        "build_ratio": built["ratio"],
+        "megabytes": megabytes,
+        "memory_ratio": ratio,
+    }
