@@ -143,22 +143,22 @@ def passed_headers(headers: Headers, key_header: bytes, address: str, trusted: b
     came from (RFC 7239) and the trace it belongs to (W3C Trace Context). What proxies before us said of its way
     is kept only where they are `trusted`."""
     passed: Headers = []
-    way, trace, host, named = b"", b"", b"", b""
+    way, trace, host, listed = b"", b"", b"", b""
     for field in headers:
         name, value = field
         if name in NOT_TO_BACK_END:
             if name == b"host":
                 host = value
             elif name == b"connection":
-                named = value
+                listed = value
             elif name == b"traceparent":
                 trace = value
             elif name == b"x-forwarded-for" and trusted:
                 way = value
         elif name != key_header and name[:5] != OURS:
             passed.append(field)
-    if named and named.lower() not in (b"keep-alive", b"close"):
-        dropped = {each.strip().lower() for each in named.split(b",")}
+    if listed and listed.lower() not in (b"keep-alive", b"close"):
+        dropped = {each.strip().lower() for each in listed.split(b",")}
         passed = [field for field in passed if field[0] not in dropped]
     here = address.encode()
     quoted = b'"[' + here + b']"' if b":" in here else here

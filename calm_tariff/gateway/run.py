@@ -173,6 +173,7 @@ class _Running:
             "snapshot": gateway.snapshot.number,
             "snapshot_age_ms": round((time.monotonic() - gateway.fresh_at) * 1000) if gateway.fresh_at else None,
             "counters": gateway.counters.state,
+            "shares": self.settings.counters_space if self.shared else None,
             "counters_away": "away" in gateway.counters.state,
             "backlog": gateway.journal.waiting(),
             "shipped": gateway.journal.shipped(),
@@ -208,8 +209,8 @@ class _Running:
         await asyncio.to_thread(ship, self.ctx, self.settings.journal, self.name)
 
     async def others(self) -> frozenset[str]:
-        """The gateways that live."""
-        return await asyncio.to_thread(instances.living, self.ctx, "gateway") | {self.name}
+        """The gateways that live and share these counts."""
+        return await asyncio.to_thread(instances.sharing, self.ctx, self.settings.counters_space) | {self.name}
 
     async def rebuild(self) -> tuple[dict[tuple[str, str], Any], Any, int]:
         """The counts as recorded, with the stacks they belong to and the instant they were read at."""

@@ -54,11 +54,11 @@ def leave(ctx: Context, name: str) -> None:
         session.execute(delete(Instance).where(Instance.name == name))
 
 
-def living(ctx: Context, kind: str) -> frozenset[str]:
-    """The processes of a kind that have reported lately."""
+def sharing(ctx: Context, counters: str) -> frozenset[str]:
+    """The gateways that have reported lately that they share their counts there."""
     with ctx.transaction() as session:
-        query = select(Instance.name).where(Instance.kind == kind, Instance.seen_at > ctx.now - ALIVE)
-        return frozenset(session.scalars(query))
+        query = select(Instance).where(Instance.kind == "gateway", Instance.seen_at > ctx.now - ALIVE)
+        return frozenset(i.name for i in session.scalars(query) if i.report.get("shares") == counters)
 
 
 def health(ctx: Context) -> GatewayHealth:
