@@ -11,10 +11,10 @@ from typing import Any
 
 from aiohttp import ClientError, ClientResponse, ClientSession
 
-from calm_tariff.core.meters import CREDENTIALS
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway import admission, cors, forwarding
+from calm_tariff.gateway.answers import DOWN, DOWN_CODES, Send, challenge, not_ready, told_back_end
 from calm_tariff.gateway.asked import Asked, call_of, record_of, settled
 from calm_tariff.gateway.breaker import Breaker
 from calm_tariff.gateway.counters import Counters, CountersAway, LocalCounters
@@ -26,7 +26,6 @@ from calm_tariff.gateway.tally import Tally
 from calm_tariff.gateway.tokens import Tokens
 from calm_tariff.gateway.wire import abort, unbuffered
 
-Send = Callable[[dict[str, Any]], Any]
 SLOWEST_READER = 60
 
 
@@ -65,7 +64,7 @@ class Gateway:
             return
         asked = Asked(self.now(), scope["method"], path, scope["headers"], self._address(scope))
         if self.snapshot.number < 0 or self.journal.fault:
-            await _not_ready(send)
+            await not_ready(send)
             return
         self.tally.in_flight += 1
         try:
@@ -235,7 +234,7 @@ class Gateway:
         except Unwritable:
             if asked.started:
                 return False
-            await _not_ready(send)
+            await not_ready(send)
             return True
         finally:
             # Once read to its end the connection has gone back to the pool; otherwise this ends it.
@@ -311,8 +310,8 @@ class Gateway:
         return True
 
     async def _back_end_down(self, asked: Asked, send: Send, status: int) -> None:
-        title, detail = _DOWN[status]
-        body, headers = replies.problem(status, title, detail, code=_DOWN_CODES[status])
+        title, detail = DOWN[status]
+        body, headers = replies.problem(status, title, detail, code=DOWN_CODES[status])
         if status == 503:
             headers.append((b"retry-after", b"5"))
         await self._answer(asked, send, status, body, headers)
@@ -332,7 +331,7 @@ class Gateway:
         try:
             self.record(asked)
         except Unwritable:
-            await _not_ready(send)
+            await not_ready(send)
             return
         headers = [*headers, (b"content-length", str(len(body)).encode())]
         await send({"type": "http.response.start", "status": status, "headers": headers})
@@ -361,59 +360,7 @@ class Gateway:
         return address
 
 
-def challenge(asked: Asked, fault: Fault) -> Headers:
-    """What a refused caller could do instead, as fields: `WWW-Authenticate` (RFC 6750, 7617) and `Allow`."""
-    if fault.status == 405 and asked.place:
-        return [(b"allow", ", ".join(cors.methods(asked.place)).encode())]
-    if fault.code == "scope-missing" and asked.access:
-        scopes = " ".join(sorted(asked.access.scopes)).encode()
-        return [(b"www-authenticate", b'Bearer realm="api", error="insufficient_scope", scope="' + scopes + b'"')]
-    if fault.status != 401:
-        return []
-    kinds = asked.access.rules.kinds if asked.access else frozenset(CREDENTIALS)
-    error = b', error="invalid_token"' if fault.code.startswith("token-") else b""
-    basic = [(b"www-authenticate", b'Basic realm="api"')] if "basic" in kinds else []
-    return [(b"www-authenticate", b'Bearer realm="api"' + error), *basic]
-
-
-_DOWN = {
-    502: ("The back end answered nonsense", "The call was let through, but the back end broke off. Try again shortly."),
-    503: (
-        "The back end is down",
-        "The call was let through, but the back end did not answer. Try again shortly.",
-    ),
-    504: ("The back end takes too long", "The call was let through, but the back end did not answer in time."),
-}
-_DOWN_CODES = {502: "back-end-broke-off", 503: "back-end-down", 504: "back-end-too-slow"}
-
-
-def told_back_end(asked: Asked) -> Headers:
-    """Who calls, for back ends whose owner wants to know. Values are percent-encoded where they are not ASCII."""
-    access = asked.access
-    assert access
-    caller, grant = access.caller, access.grant
-    told = [
-        (b"calm-consumer", caller.consumer), (b"calm-application", caller.name),
-        (b"calm-client", caller.client_id), (b"calm-plan", f"{grant.product} / {grant.plan}"),
-        (b"calm-subscription", str(grant.subscription_id)), (b"calm-environment", asked.environment),
-    ]  # fmt: skip
-    fields = [(k, replies.plain_text(v)) for k, v in told]
-    if caller.tags:
-        fields.append((b"calm-tags", replies.dictionary(caller.tags)))
-    return fields
-
-
 async def _hung_up(receive: Receive) -> None:
     """Return once the caller has hung up."""
     while (await receive())["type"] != "http.disconnect":
         pass
-
-
-async def _not_ready(send: Send) -> None:
-    body, headers = replies.problem(
-        503, "Not ready", "The gateway cannot record calls at the moment and serves none. Try again shortly.",
-        code="not-ready",
-    )  # fmt: skip
-    headers.append((b"retry-after", b"2"))
-    await send({"type": "http.response.start", "status": 503, "headers": headers})
-    await send({"type": "http.response.body", "body": body})

@@ -21,7 +21,8 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
-from calm_tariff.gateway.app import Gateway, challenge, told_back_end
+from calm_tariff.gateway.answers import challenge, told_back_end
+from calm_tariff.gateway.app import Gateway
 from calm_tariff.gateway.asked import Asked, name_of, readings, record_of
 from calm_tariff.gateway.counters import CountersAway
 from calm_tariff.gateway.credentials import Fault
