@@ -73,14 +73,15 @@ async def _fired(request: Request, run: Run, pattern: Pattern, answered_by: str)
     begun = RunBegun(title=run.title, operation=run.operation.label, calls=len(pattern.calls), limits=run.limits,
                      case=run.case())  # fmt: skip
     yield _line(begun.model_dump(mode="json"))
-    done: asyncio.Queue[BenchCall] = asyncio.Queue()
+    done: asyncio.Queue[BenchCall | None] = asyncio.Queue()
     async with httpx.AsyncClient(timeout=10) as client:
         firing = asyncio.create_task(_fire(client, run, pattern, answered_by, done))
         try:
             for _ in pattern.calls:
-                yield _line(asdict(await done.get()))
-                if await request.is_disconnected():
+                call = await done.get()
+                if call is None or await request.is_disconnected():
                     return
+                yield _line(asdict(call))
             yield _line({"done": True})
         finally:
             firing.cancel()
@@ -88,8 +89,9 @@ async def _fired(request: Request, run: Run, pattern: Pattern, answered_by: str)
 
 
 async def _fire(
-    client: httpx.AsyncClient, run: Run, pattern: Pattern, answered_by: str, done: asyncio.Queue[BenchCall]
+    client: httpx.AsyncClient, run: Run, pattern: Pattern, answered_by: str, done: asyncio.Queue[BenchCall | None]
 ) -> None:
+    """Fire every call when it is due. Should that break off, None is the last thing done."""
     start = time.monotonic()
 
     async def one(n: int, key: int, at_us: int) -> None:
@@ -100,10 +102,13 @@ async def _fire(
             status, size = await _ask(client, run, answered_by)
         await done.put(run.finished(n, key, call, decision, status, size))
 
-    async with asyncio.TaskGroup() as group:
-        for n, (after_us, key) in enumerate(pattern.calls):
-            await asyncio.sleep(max(0.0, start + after_us / 1_000_000 - time.monotonic()))
-            group.create_task(one(n, key, run.started_us + int((time.monotonic() - start) * 1_000_000)))
+    try:
+        async with asyncio.TaskGroup() as group:
+            for n, (after_us, key) in enumerate(pattern.calls):
+                await asyncio.sleep(max(0.0, start + after_us / 1_000_000 - time.monotonic()))
+                group.create_task(one(n, key, run.started_us + int((time.monotonic() - start) * 1_000_000)))
+    finally:
+        await done.put(None)
 
 
 async def _ask(client: httpx.AsyncClient, run: Run, answered_by: str) -> tuple[int, int]:

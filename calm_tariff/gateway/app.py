@@ -62,7 +62,7 @@ class Gateway:
         if path in ("/healthz", "/readyz"):
             await self.health(path, send)
             return
-        asked = Asked(self.now(), scope["method"], path, scope["headers"], self._address(scope))
+        asked = Asked(self.now(), scope["method"], path, scope["headers"], *self._sender(scope))
         if self.snapshot.number < 0 or self.journal.fault:
             await not_ready(send)
             return
@@ -191,7 +191,7 @@ class Gateway:
         base = route.sandbox_url if asked.environment == "sandbox" else route.back_end_url
         url = base.rstrip("/") + place.rest + (f"?{query.decode('latin-1')}" if query else "")
         headers = forwarding.passed_headers(
-            asked.headers, access.rules.key_header.encode(), asked.address, bool(self.trusted)
+            asked.headers, access.rules.key_header.encode(), asked.address, asked.peer, asked.by_proxy
         )
         if route.forwarding.passes_caller:
             headers += told_back_end(asked)
@@ -346,18 +346,19 @@ class Gateway:
         await send({"type": "http.response.start", "status": status, "headers": headers})
         await send({"type": "http.response.body", "body": body})
 
-    def _address(self, scope: dict[str, Any]) -> str:
-        """Where the call came from: the first address, from our side, that is no trusted proxy's."""
+    def _sender(self, scope: dict[str, Any]) -> tuple[str, str, bool]:
+        """Where the call came from (the first address, from our side, that is no trusted proxy's), who sent it to
+        us, and whether that was such a proxy."""
         client = scope.get("client")
-        address = str(client[0]) if client else ""
+        address = peer = str(client[0]) if client else ""
         if address not in self.trusted:
-            return address
+            return address, peer, False
         way = [v.decode("latin-1") for k, v in scope["headers"] if k == b"x-forwarded-for"]
         for each in reversed([part.strip() for part in ",".join(way).split(",") if part.strip()]):
             address = each
             if each not in self.trusted:
                 break
-        return address
+        return address, peer, True
 
 
 async def _hung_up(receive: Receive) -> None:

@@ -22,13 +22,18 @@ from calm_tariff.gateway.snapshot import Access, Counting, Place
 
 @dataclass(slots=True)
 class Asked:
-    """What is known of a call. `fields` go on every reply to it; instants in µs since the epoch."""
+    """What is known of a call. `fields` go on every reply to it; instants in µs since the epoch.
+
+    `address` is where it came from, `peer` who sent it to us: the same, unless a trusted proxy did (`by_proxy`).
+    """
 
     at_us: int
     method: str
     path: str
     headers: Headers = field(default_factory=list)
     address: str = ""
+    peer: str = ""
+    by_proxy: bool = False
     presented: Presented | None = None
     identity: Identity | None = None
     place: Place | None = None

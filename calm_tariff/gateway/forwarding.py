@@ -138,10 +138,10 @@ async def ask(
         raise BackEndDown(502) from None
 
 
-def passed_headers(headers: Headers, key_header: bytes, address: str, trusted: bool) -> Headers:
+def passed_headers(headers: Headers, key_header: bytes, address: str, peer: str, by_proxy: bool) -> Headers:
     """The caller's fields as a back end sees them: none of the connection, no credential, with where the call
-    came from (RFC 7239) and the trace it belongs to (W3C Trace Context). What proxies before us said of its way
-    is kept only where they are `trusted`."""
+    came from (RFC 7239) and the trace it belongs to (W3C Trace Context). What is said of its way before
+    `peer` is kept only where that is a trusted proxy."""
     passed: Headers = []
     way, trace, host, listed = b"", b"", b"", b""
     for field in headers:
@@ -153,7 +153,7 @@ def passed_headers(headers: Headers, key_header: bytes, address: str, trusted: b
                 listed = value
             elif name == b"traceparent":
                 trace = value
-            elif name == b"x-forwarded-for" and trusted:
+            elif name == b"x-forwarded-for" and by_proxy:
                 way = value
         elif name != key_header and name[:5] != OURS:
             passed.append(field)
@@ -163,7 +163,7 @@ def passed_headers(headers: Headers, key_header: bytes, address: str, trusted: b
     here = address.encode()
     quoted = b'"[' + here + b']"' if b":" in here else here
     passed += [
-        (b"x-forwarded-for", way + b", " + here if way else here),
+        (b"x-forwarded-for", way + b", " + peer.encode() if way else peer.encode()),
         (b"forwarded", b"for=" + quoted + b";proto=http" + (b';host="' + host + b'"' if _plain(host) else b"")),
         (b"traceparent", _traced(trace)),
     ]

@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import orjson
 
+LONGEST = 8_000_000
+
 
 @dataclass(slots=True)
 class Promises:
-    """A file of lines: a record as it would be with the outcome taken for 200, or the id of one that was told."""
+    """A file of lines: a record as it would be with the outcome taken for 200, or the id of one that was told.
+
+    What is told is struck out now and then, so that the file stays about as long as what is open.
+    """
 
     path: Path
-    _open: int = 0
-    _descriptor: int | None = None
+    _open: dict[str, bytes] = field(default_factory=dict)
+    _descriptor: int = -1
+    _length: int = 0
 
     def start(self) -> list[dict[str, Any]]:
         """The records that an earlier process was promised and never told of; begin with none."""
@@ -34,21 +40,36 @@ class Promises:
 
     def forget(self) -> None:
         """Nothing is open any more: begin the file anew."""
-        assert self._descriptor is not None
         os.ftruncate(self._descriptor, 0)
-        self._open = 0
+        self._open.clear()
+        self._length = 0
 
     def make(self, record: dict[str, Any]) -> None:
         """Promise a record. Raises `OSError`."""
-        assert self._descriptor is not None
-        os.write(self._descriptor, orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE))
-        self._open += 1
+        raw = orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE)
+        self._write(raw)
+        self._open[record["call_id"]] = raw
 
     def told(self, call_id: str) -> None:
         """One is told, and recorded in the journal already."""
-        assert self._descriptor is not None
-        self._open -= 1
-        if self._open <= 0:
+        self._open.pop(call_id, None)
+        if not self._open:
             self.forget()
             return
-        os.write(self._descriptor, orjson.dumps({"outcome_of": call_id}, option=orjson.OPT_APPEND_NEWLINE))
+        self._write(orjson.dumps({"outcome_of": call_id}, option=orjson.OPT_APPEND_NEWLINE))
+        if self._length > LONGEST and self._length > 4 * sum(map(len, self._open.values())):
+            self._strike_out()
+
+    def _write(self, raw: bytes) -> None:
+        os.write(self._descriptor, raw)
+        self._length += len(raw)
+
+    def _strike_out(self) -> None:
+        """Keep what is open alone, in a file put in the place of the old one."""
+        kept = b"".join(self._open.values())
+        fresh = self.path.with_suffix(".new")
+        fresh.write_bytes(kept)
+        fresh.replace(self.path)
+        os.close(self._descriptor)
+        self._descriptor = os.open(self.path, os.O_WRONLY | os.O_APPEND)
+        self._length = len(kept)

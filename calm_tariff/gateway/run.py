@@ -39,7 +39,8 @@ log = logging.getLogger("calm_tariff.gateway")
 FOLLOW_SECONDS = 0.4
 SEGMENT_SECONDS = 0.25
 REPORT_SECONDS = 1.0
-SWEEP_SECONDS = 30.0
+SWEEP_SECONDS = 120.0
+SWEPT_AT_ONCE = 200
 
 
 async def serve(settings: Settings) -> None:
@@ -190,12 +191,17 @@ class _Running:
         while True:
             await asyncio.sleep(SWEEP_SECONDS)
             counts = self.shared.mirror if self.shared else getattr(self.gateway.counters, "counts", {})
-            compiled = {c.scope: c for _, stack in self.gateway.snapshot.stacks() for c in stack.compiled}
-            now = now_us()
-            for key in list(counts):
+            compiled: dict[str, Any] = {}
+            for n, (_, stack) in enumerate(self.gateway.snapshot.stacks()):
+                compiled |= {each.scope: each for each in stack.compiled}
+                if n % SWEPT_AT_ONCE == 0:
+                    await asyncio.sleep(0)  # calls go first
+            for n, key in enumerate(list(counts)):
                 known = compiled.get(key[0])
-                if known is None or known.stale(counts[key], now):
+                if known is None or (key in counts and known.stale(counts[key], now_us())):
                     counts.pop(key, None)
+                if n % SWEPT_AT_ONCE == 0:
+                    await asyncio.sleep(0)
 
     async def quieten(self) -> None:
         """Let the calls on their way end, and ship what they left."""

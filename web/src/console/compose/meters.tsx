@@ -73,8 +73,9 @@ const ENVIRONMENTS = [
 
 const CREDENTIALS = [
   ["key", "an API key"],
-  ["client", "a client secret"],
-  ["token", "a token of another issuer"],
+  ["basic", "an id and secret"],
+  ["client", "a token made here"],
+  ["token", "a token of a trusted issuer"],
 ] as const;
 
 function inWords(m: View): string {
