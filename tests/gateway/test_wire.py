@@ -41,7 +41,7 @@ def odd(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterato
     view = apis.save(office.manager, office.api, view.edition, typed)
     apis.set_forwarding(
         office.manager, office.api, view.edition,
-        ForwardingTyped(answer_ms=1000, most_body_bytes=100_000, cors_origins=["https://maps.example"],
+        ForwardingTyped(answer_ms=3000, most_body_bytes=100_000, cors_origins=["https://maps.example"],
                         passes_caller=True, breaker_failures=0),
     )  # fmt: skip
     # Sold through {id}; and beside them an operation that is described but not sold.
@@ -153,9 +153,9 @@ def test_a_slow_head_is_given_up(odd: Running) -> None:
     from calm_tariff.gateway import wire
 
     begun = time.monotonic()
-    got = raw(odd, b"GET /tides/v1/stations HTTP/1.1\r\nHost: x\r\nX-Slow: ", wire.HEAD_SECONDS + 5)
+    got = raw(odd, b"GET /tides/v1/stations HTTP/1.1\r\nHost: x\r\nX-Slow: ", wire.HEAD_SECONDS + 12)
     assert statuses(got) == [408]
-    assert wire.HEAD_SECONDS - 1 < time.monotonic() - begun < wire.HEAD_SECONDS + 4
+    assert wire.HEAD_SECONDS - 1 < time.monotonic() - begun < wire.HEAD_SECONDS + 10
 
 
 def test_what_is_passed_on_and_what_is_not(odd: Running) -> None:
@@ -219,7 +219,7 @@ def test_back_ends_that_fail_are_told_apart_and_left_alone(odd: Running) -> None
         odd.get(f"{BASE}/stations/breaks")
     assert odd.get(f"{BASE}/stations/early", method="POST").status_code == 400
     view = apis.one(odd.office.manager, odd.office.api)
-    settings = ForwardingTyped(breaker_failures=3, breaker_seconds=2)
+    settings = ForwardingTyped(breaker_failures=3, breaker_seconds=6)
     view = apis.set_forwarding(odd.office.manager, odd.office.api, view.edition, settings)
     wait_for(lambda: "vary" not in odd.get(f"{BASE}/stations/plain").headers)  # the gateway has the new settings
     odd.back_end.failing = True
@@ -228,10 +228,10 @@ def test_back_ends_that_fail_are_told_apart_and_left_alone(odd: Running) -> None
     units, asked = odd.units(), len(odd.back_end.asked)
     resting = odd.get(f"{BASE}/stations/plain")
     assert said(resting) == (503, "back-end-resting")
-    assert 1 <= int(resting.headers["Retry-After"]) <= 2
+    assert 1 <= int(resting.headers["Retry-After"]) <= 6
     assert len(odd.back_end.asked) == asked
     odd.back_end.failing = False
-    wait_for(lambda: odd.get(f"{BASE}/stations/plain").status_code == 200, 4)
+    wait_for(lambda: odd.get(f"{BASE}/stations/plain").status_code == 200, 30)
     apis.set_forwarding(odd.office.manager, odd.office.api, view.edition, ForwardingTyped(breaker_failures=0))
     odd.recorded()
     assert odd.units() == units + 1  # a failure does not count on a 2xx meter, nor does a refusal

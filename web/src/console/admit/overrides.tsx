@@ -13,6 +13,9 @@ export function Overrides({ consumer }: { consumer: Consumer }) {
   const queries = useQueryClient();
   const id = consumer.line.id;
   const key = ["overrides", id];
+  const may = ["product manager", "operations"].includes(
+    queries.getQueryData<Console["Me"]>(["me"])?.role ?? "",
+  );
   const list = useQuery({
     queryKey: key,
     queryFn: () => api.get("/consumers/{consumer_id}/overrides", { params: { path: { consumer_id: id } } }),
@@ -27,9 +30,11 @@ export function Overrides({ consumer }: { consumer: Consumer }) {
     <section className="mt-6">
       <h2 className="flex items-baseline justify-between border-b border-line pb-1">
         Limits of its own
-        <span className="font-sans">
-          <WordButton onClick={() => setAdding(true)}>override a limit</WordButton>
-        </span>
+        {may && (
+          <span className="font-sans">
+            <WordButton onClick={() => setAdding(true)}>override a limit</WordButton>
+          </span>
+        )}
       </h2>
       <Trouble error={list.error ?? lift.error} />
       {list.data?.length === 0 && <p className="py-2 text-soft">None; its plans' limits hold as they are.</p>}
@@ -43,7 +48,7 @@ export function Overrides({ consumer }: { consumer: Consumer }) {
           <div className="text-[13px] text-soft">
             “{o.reason}” {o.made_by}, {dayAndYear(o.made_at)};{" "}
             {o.state === "in force" ? `until ${dayAndYear(o.ends_at)}` : o.state}
-            {o.state === "in force" && (
+            {may && o.state === "in force" && (
               <>
                 {" "}
                 · <WordButton onClick={() => lift.mutate(o.id)}>lift it</WordButton>
