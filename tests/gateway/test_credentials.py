@@ -161,12 +161,20 @@ def test_tokens_of_an_outside_issuer(running: Running) -> None:
         forged = base64.urlsafe_b64encode(json.dumps({"alg": algorithm, "kid": "ec-1"}).encode()).decode().strip("=")
         assert by(f"{forged}.{body}.AAAA") == (401, "token-algorithm")
     assert by(f"{head}.{body}.AAAA") == (401, "token-signature")
+    # Each ship, which the token names, has a count of its own.
+    ship = {**terms()["limits"][0], "name": "By ship", "counted_per": "claim:ship", "per_seconds": 3600, "burst": 2}
+    until = datetime.now(UTC).date() + timedelta(days=3)
+    overrides.make(office.manager, running.caller.subscription, OverrideTyped(ship, "Fair to every ship.", until))
+    wait_for(lambda: "by ship" in running.get(secret=None, Authorization=f"Bearer {old}").headers["RateLimit-Policy"])
+    tern = [by(token(ship="Tern")) for _ in range(3)]
+    assert tern == [(200, ""), (200, ""), (429, "limit-reached")]
+    assert by(token(ship="Gull")) == (200, "")
     # The issuer rotates: new tokens verify, those of the old key no more.
     httpx.post(f"{standins}/issuer/rotate").raise_for_status()
-    wait_for(lambda: by(token()) == (200, ""), 30)
+    wait_for(lambda: by(token(ship="Skua")) == (200, ""), 30)
     assert by(old) == (401, "token-signature")
     issuers.save(office.manager, made.id, made.edition, replace(typed, trusted=False))
-    wait_for(lambda: by(token()) == (401, "token-issuer"), 15)
+    wait_for(lambda: by(token(ship="Auk")) == (401, "token-issuer"), 15)
 
 
 def test_scopes_are_the_operation_groups_of_the_plan(running: Running) -> None:
