@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Request, expect
 
 from tests.browser.conftest import People
 
@@ -91,6 +91,13 @@ class Keys:
 
     def __init__(self, page: Page) -> None:
         self.page = page
+        self.begun = self.done = self.seen = 0
+        page.on("request", lambda request: self.count(request, begun=1))
+        page.on("requestfinished", lambda request: self.count(request, done=1))
+
+    def count(self, request: Request, begun: int = 0, done: int = 0) -> None:
+        if request.method == "PUT" and request.url.endswith("/draft"):
+            self.begun, self.done = self.begun + begun, self.done + done
 
     def press(self, *keys: str) -> None:
         for key in keys:
@@ -107,6 +114,13 @@ class Keys:
         raise AssertionError(f"the keyboard does not reach {role} {name}")
 
     def saved(self) -> None:
+        """Wait until the change just made has been sent, is kept, and is shown."""
+        for _ in range(2000):
+            if self.done == self.begun > self.seen:
+                break
+            self.page.wait_for_timeout(20)
+        assert self.done == self.begun > self.seen, "nothing was saved"
+        self.seen = self.begun
         expect(self.page.get_by_text("Saving …")).to_have_count(0)
 
     def choose(self, trigger: str, item: str, nth: int = 0) -> None:
@@ -120,7 +134,8 @@ class Keys:
                 break
             self.press("ArrowDown")
         self.press("Enter")
-        self.saved()
+        if not item.endswith("…"):  # that opens a dialog
+            self.saved()
 
     def word(self, field: str, value: str, nth: int = 0) -> None:
         """Change a word of a sentence."""
