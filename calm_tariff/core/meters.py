@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Decimal, InvalidOperation
 from typing import Literal, NamedTuple
@@ -60,6 +61,13 @@ def covers(meter: Meter, operation: str, environment: Environment = "live", cred
         and environment in meter.environments
         and (not meter.credentials or credential in meter.credentials)
     )
+
+
+def reserved(meters: Sequence[Meter]) -> tuple[int, bool]:
+    """What a call costs quotas until its response is in, and whether that is then put right: 1 where some meter
+    counts calls, 0 for bytes and reported numbers (computation.md, section 1)."""
+    settles = any(m.outcomes or m.credentials or m.measure != "calls" for m in meters)
+    return (1 if any(m.measure == "calls" for m in meters) else 0), settles
 
 
 def outcome_counts(meter: Meter, status: int) -> bool:

@@ -9,7 +9,6 @@ _EXPOSED = (
     b"ratelimit, ratelimit-policy, retry-after, x-ratelimit-limit, x-ratelimit-remaining, x-ratelimit-reset, "
     b"deprecation, sunset"
 )
-OURS = (b"access-control-",)
 
 
 def origin_of(headers: Headers) -> bytes | None:

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from calm_tariff.core.layers import Layer, LayeredLimit, limits_of_a_plan
 from calm_tariff.core.limiter import Stack
 from calm_tariff.core.limits import COUNTED_PER, Limit, Pace, Quota, Rate
-from calm_tariff.core.meters import Environment, Meter
+from calm_tariff.core.meters import Environment, Meter, reserved
 from calm_tariff.core.periods import zone
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats import replies
@@ -256,8 +256,7 @@ class _Compiler:
         if policies is None:
             policies = self.policies[id(stack), operation] = Policies.of(applying)
         meters = tuple(self.counting.get(operation_id, ()))
-        settles = any(c.meter.outcomes or c.meter.credentials or c.meter.measure != "calls" for c in meters)
-        reserves = 1 if any(c.meter.measure == "calls" for c in meters) else 0
+        reserves, settles = reserved([c.meter for c in meters])
         above = self.house
         own = self.feed.overrides.get(grant.subscription_id)
         if own:

@@ -21,7 +21,7 @@ from calm_tariff.core.layers import Layer, LayeredLimit, limits_of_a_plan
 from calm_tariff.core.limiter import Clock, Decision, Stack
 from calm_tariff.core.limits import Call, Quota
 from calm_tariff.core.meters import Meter as MeterRule
-from calm_tariff.core.meters import Outcome, covers, reading
+from calm_tariff.core.meters import Outcome, covers, reading, reserved
 from calm_tariff.core.sentences import limit_sentence, words
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats import replies
@@ -140,9 +140,7 @@ class Run:
 
     def decide(self, at_us: int, key: int) -> tuple[Call, Decision]:
         """Decide on a call that comes now."""
-        # Units are known after the response only where a meter counts by outcome or by something else than calls.
-        settles = any(m.outcomes or m.measure != "calls" for _, m in self.meters)
-        units = 1 if any(m.measure == "calls" for _, m in self.meters) else 0
+        units, settles = reserved([meter for _, meter in self.meters])
         call = Call(
             at_us, f"test key {key}", "bench", "bench", "bench", str(self.operation.id), units, None, settles
         )  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
-from typing import Literal
+from typing import Literal, get_args
 from urllib.parse import urlsplit
 
 from sqlalchemy import select
@@ -17,8 +17,8 @@ from calm_tariff.services.context import ROLES, Context
 from calm_tariff.store.tokens import OutsideIssuer
 
 # Asymmetric ones only: with a shared secret, whoever can verify could also sign.
-ALGORITHMS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA")
 Algorithm = Literal["RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA"]
+ALGORITHMS: tuple[str, ...] = get_args(Algorithm)
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, cast
@@ -164,12 +163,6 @@ def ended_between(session: Session, since: datetime, now: datetime) -> int:
     """How many overrides have ended by themselves in (since, now]."""
     ended = (SubscriptionOverride.ends_at > since) & (SubscriptionOverride.ends_at <= now)
     return session.scalar(select(func.count()).where(ended, SubscriptionOverride.lifted_at.is_(None))) or 0
-
-
-def by_id(session: Session, ids: Iterable[int]) -> dict[int, Limit]:
-    """Limits of overrides, for receipts."""
-    query = select(SubscriptionOverride).where(SubscriptionOverride.id.in_(list(ids)))
-    return {o.id: _limit(o.limit) for o in session.scalars(query)}
 
 
 def _current(session: Session, subscriptions: list[int] | None, now: datetime) -> list[SubscriptionOverride]:
