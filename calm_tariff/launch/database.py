@@ -29,6 +29,7 @@ class Database:
     port: int
     options: tuple[str, ...] = ()
     process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
+    _sockets: Path | None = field(default=None, repr=False)
 
     @property
     def password(self) -> str:
@@ -69,16 +70,19 @@ class Database:
                 shutil.rmtree(data, ignore_errors=True)
                 self._initialise(data)
                 (self.home / "initialised").touch()
+            # Its own: a server that starts sweeps the temporary tables of all others out of a folder they share.
+            (self.home / "tmp").mkdir(exist_ok=True)
             self._write_grants()
         except OSError as error:
             raise CannotStart(f"{error.filename} cannot be written: {error.strerror}.") from None
         log = (self.home / "mariadbd.log").open("ab")
-        sockets = Path(tempfile.mkdtemp(prefix="calm-db-"))
+        self._sockets = Path(tempfile.mkdtemp(prefix="calm-db-"))  # a short path: a socket's has at most 107 bytes
         self.process = subprocess.Popen(
             [
                 _program("mariadbd"), "--no-defaults", f"--datadir={data}", f"--port={self.port}",
-                "--bind-address=127.0.0.1", f"--socket={sockets / 's'}", f"--pid-file={self.home / 'pid'}",
-                f"--init-file={self.home / 'grants.sql'}", "--skip-name-resolve", "--character-set-server=utf8mb4",
+                "--bind-address=127.0.0.1", f"--socket={self._sockets / 's'}", f"--pid-file={self.home / 'pid'}",
+                f"--init-file={self.home / 'grants.sql'}", f"--tmpdir={self.home / 'tmp'}",
+                "--skip-name-resolve", "--character-set-server=utf8mb4",
                 "--collation-server=utf8mb4_bin", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M",
                 "--max-connections=100", "--max-allowed-packet=64M", "--performance-schema=off", *self.options,
                 *_as_user(),
@@ -94,12 +98,18 @@ class Database:
             self.process.terminate()
             self.process.wait(timeout=60)
         self.process = None
+        self._remove_sockets()
 
     def kill(self) -> None:
         """End it as a crash would."""
         if self.process:
             self.process.kill()
             self.process.wait()
+        self._remove_sockets()
+
+    def _remove_sockets(self) -> None:
+        if self._sockets:
+            shutil.rmtree(self._sockets, ignore_errors=True)
 
     def connect(self) -> pymysql.Connection:  # type: ignore[type-arg]
         """A plain connection, for making schemas."""
