@@ -20,6 +20,7 @@ Aligned = Literal["calendar", "subscription"]
 SECOND = 1_000_000
 MINUTE = 60 * SECOND
 HOUR = 60 * MINUTE
+DAY = 24 * HOUR
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 

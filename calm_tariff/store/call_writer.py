@@ -12,8 +12,8 @@ from sqlalchemy import select
 from sqlalchemy.dialects.mysql import insert as upsert
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.periods import HOUR
-from calm_tariff.store.usage import Call, HourlyOutcomes, HourlyUsage, HourlyVerdicts
+from calm_tariff.core.periods import DAY, HOUR
+from calm_tariff.store.usage import Call, DailyUsage, DailyVerdicts, HourlyOutcomes, HourlyUsage, HourlyVerdicts
 
 Record = dict[str, Any]
 CHUNK = 2000
@@ -27,7 +27,7 @@ _UNSAID: Record = {
 
 
 def record(session: Session, calls: Sequence[Record]) -> int:
-    """Insert the calls not yet recorded and add them to the hourly sums; returns how many were new.
+    """Insert the calls not yet recorded and add them to the sums of hours and days; returns how many were new.
 
     Columns as in `Call`. A call whose id is there already is left alone, whatever it says.
     """
@@ -66,11 +66,11 @@ def _literal(value: Any) -> str:
     return f"'{escape_string(text)}'"
 
 
-class HourlySums:
-    """The hourly sums of calls, as rows of the three tables that keep them."""
+class Sums:
+    """The sums of calls by hour and by day, as rows of the five tables that keep them."""
 
     def __init__(self) -> None:
-        self._usage: dict[tuple[int, ...], list[Any]] = {}
+        self._usage: dict[tuple[Any, ...], list[Any]] = {}
         self._outcomes: dict[tuple[Any, ...], list[Any]] = {}
         self._verdicts: dict[tuple[Any, ...], list[Any]] = {}
 
@@ -97,8 +97,11 @@ class HourlySums:
 
     def rows(self) -> Iterator[tuple[Any, list[Record], tuple[str, ...]]]:
         """Each table with its rows and the columns that are sums."""
+        # A day's usage leaves out key and operation, a day's verdicts the product.
+        days = _by_day(self._usage, (1, 2, 5)), _by_day(self._verdicts, (1, 3))
         for table, cells in (
             (HourlyUsage, self._usage), (HourlyOutcomes, self._outcomes), (HourlyVerdicts, self._verdicts),
+            (DailyUsage, days[0]), (DailyVerdicts, days[1]),
         ):  # fmt: skip
             columns = [column.name for column in table.__table__.columns]
             keys = len(list(table.__table__.primary_key))
@@ -106,8 +109,18 @@ class HourlySums:
             yield table, rows, tuple(columns[keys:])
 
 
+def _by_day(hours: dict[tuple[Any, ...], list[Any]], kept: tuple[int, ...]) -> dict[tuple[Any, ...], list[Any]]:
+    """Hourly cells added up by UTC day and those parts of their keys that are kept."""
+    days: dict[tuple[Any, ...], list[Any]] = {}
+    for key, sums in hours.items():
+        place = (key[0] // DAY * DAY, *(key[n] for n in kept))
+        before = days.get(place)
+        days[place] = list(sums) if before is None else [a + b for a, b in zip(before, sums, strict=True)]
+    return days
+
+
 def _add_to_sums(session: Session, calls: Iterable[Record]) -> None:
-    sums = HourlySums()
+    sums = Sums()
     sums.add(calls)
     for table, rows, summed in sums.rows():
         if rows:

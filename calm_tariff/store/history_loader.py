@@ -19,7 +19,7 @@ import orjson
 from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.pool import NullPool
 
-from calm_tariff.store.call_writer import HourlySums, Record
+from calm_tariff.store.call_writer import Record, Sums
 from calm_tariff.store.usage import Call
 
 BATCH = 10_000
@@ -29,7 +29,7 @@ _ESCAPES = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 def load(engine: Engine, calls: Iterable[Record], told: Callable[[int], None] = lambda done: None) -> int:
     """Load calls with their hourly sums in one transaction; returns how many. All of them, or none."""
     found = iter(calls)
-    sums = HourlySums()
+    sums = Sums()
     done = 0
     # Of this connection alone: whoever answers it could ask for any file this process can read.
     local = create_engine(engine.url, poolclass=NullPool, connect_args={"charset": "utf8mb4", "local_infile": True})

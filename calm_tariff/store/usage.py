@@ -1,4 +1,4 @@
-"""Recorded calls, by call and as hourly sums. Instants are microseconds since the epoch."""
+"""Recorded calls, by call and as sums of hours and of days. Instants are microseconds since the epoch."""
 
 from __future__ import annotations
 
@@ -100,5 +100,29 @@ class HourlyVerdicts(Base):
     hour_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
     consumer_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
     product_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    verdict: Mapped[str] = mapped_column(String(8), primary_key=True)
+    calls: Mapped[int] = mapped_column(BigInteger)
+
+
+class DailyUsage(Base):
+    """Units of one meter on one UTC day, for sums over long stretches: what the day's hours come to together."""
+
+    __tablename__ = "daily_usage"
+    __table_args__ = (Index("ix_daily_usage_subscription", "subscription_id", "day_us"),)
+    day_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
+    subscription_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    stay_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    meter_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    calls: Mapped[int] = mapped_column(BigInteger)
+    units: Mapped[Units]
+
+
+class DailyVerdicts(Base):
+    """Calls of one UTC day by verdict."""
+
+    __tablename__ = "daily_verdicts"
+    __table_args__ = (Index("ix_daily_verdicts_consumer", "consumer_id", "day_us"),)
+    day_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
+    consumer_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
     verdict: Mapped[str] = mapped_column(String(8), primary_key=True)
     calls: Mapped[int] = mapped_column(BigInteger)

@@ -1,23 +1,23 @@
-"""Metered units: exact sums over any stretch, from hourly sums and, at ragged edges, from calls."""
+"""Metered units: exact sums over any stretch, from daily and hourly sums and, at ragged edges, from calls."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from decimal import Decimal
-from operator import attrgetter
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import func, select
+from sqlalchemy import Subquery, case, func, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.periods import HOUR, day_start, local_day
+from calm_tariff.core.periods import DAY, HOUR, day_start, local_day
 from calm_tariff.store.people import Consumer
-from calm_tariff.store.usage import Call, HourlyOutcomes, HourlyUsage, HourlyVerdicts
+from calm_tariff.store.usage import Call, DailyUsage, DailyVerdicts, HourlyOutcomes, HourlyUsage, HourlyVerdicts
 
 ZERO = Decimal(0)
+Stretch = tuple[int, int]
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,34 +33,29 @@ class Counted:
     units: Decimal
 
 
-def whole_hours(start_us: int, end_us: int) -> tuple[int, int]:
-    """The whole UTC hours inside [start, end): first one, and the end of the last."""
-    return -(-start_us // HOUR) * HOUR, end_us // HOUR * HOUR
-
-
 def counted_between(
     session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None = None
 ) -> Iterator[Counted]:
     """Everything counted in [start, end): hourly sums for whole hours, calls for what is left over."""
-    first, last = whole_hours(start_us, end_us)
-    query = select(HourlyUsage).where(HourlyUsage.hour_us >= first, HourlyUsage.hour_us < last)
-    if subscriptions is not None:
-        query = query.where(HourlyUsage.subscription_id.in_(subscriptions))
-    for u in session.scalars(query):
-        yield Counted(u.hour_us, u.subscription_id, u.stay_id, u.key_id, u.operation_id, u.meter_id, u.units)
-    edges = [(start_us, end_us)] if first >= last else [(start_us, first), (last, end_us)]
-    for begin, end in edges:
-        if begin < end:
-            yield from _counted_calls(session, begin, end, subscriptions)
+    hours, calls = _whole(start_us, end_us, HOUR)
+    for first, last in hours:
+        query = select(HourlyUsage).where(HourlyUsage.hour_us >= first, HourlyUsage.hour_us < last)
+        if subscriptions is not None:
+            query = query.where(HourlyUsage.subscription_id.in_(subscriptions))
+        for u in session.scalars(query):
+            yield Counted(u.hour_us, u.subscription_id, u.stay_id, u.key_id, u.operation_id, u.meter_id, u.units)
+    for begin, end in calls:
+        yield from _counted_calls(session, begin, end, subscriptions)
 
 
 def _counted_calls(
     session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None
 ) -> Iterator[Counted]:
-    query = select(Call).where(Call.at_us >= start_us, Call.at_us < end_us, Call.verdict != "refused")
+    read = (Call.units, Call.subscription_id, Call.stay_id, Call.key_id, Call.operation_id)
+    query = select(*read).where(Call.at_us >= start_us, Call.at_us < end_us, Call.verdict != "refused")
     if subscriptions is not None:
         query = query.where(Call.subscription_id.in_(subscriptions))
-    for call in session.scalars(query):
+    for call in session.execute(query):
         for meter_id, units in call.units.items():
             yield Counted(
                 None, call.subscription_id or 0, call.stay_id or 0, call.key_id or 0, call.operation_id or 0,
@@ -72,39 +67,48 @@ def units_by_stay(
     session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None = None
 ) -> dict[tuple[int, int], Decimal]:
     """Units in [start, end) by (stay, meter)."""
-    return _units_by(session, HourlyUsage.stay_id, attrgetter("stay_id"), start_us, end_us, subscriptions)
+    return _units_by(session, "stay_id", start_us, end_us, subscriptions)
 
 
 def units_by_subscription(
     session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None = None
 ) -> dict[tuple[int, int], Decimal]:
     """Units in [start, end) by (subscription, meter)."""
-    whose = attrgetter("subscription_id")
-    return _units_by(session, HourlyUsage.subscription_id, whose, start_us, end_us, subscriptions)
+    return _units_by(session, "subscription_id", start_us, end_us, subscriptions)
 
 
 def _units_by(
-    session: Session, column: Any, whose: Callable[[Counted], int], start_us: int, end_us: int,
-    subscriptions: Sequence[int] | None,
-) -> dict[tuple[int, int], Decimal]:  # fmt: skip
-    first, last = whole_hours(start_us, end_us)
+    session: Session, whose: str, start_us: int, end_us: int, subscriptions: Sequence[int] | None
+) -> dict[tuple[int, int], Decimal]:
+    """Sums from whole days, what is left over from whole hours, and what is left of that from calls."""
     sums: dict[tuple[int, int], Decimal] = {}
-    query = (
-        select(column, HourlyUsage.meter_id, func.sum(HourlyUsage.units))
-        .where(HourlyUsage.hour_us >= first, HourlyUsage.hour_us < last)
-        .group_by(column, HourlyUsage.meter_id)
-    )
-    if subscriptions is not None:
-        query = query.where(HourlyUsage.subscription_id.in_(subscriptions))
-    for owner, meter, units in session.execute(query):
-        sums[owner, meter] = units
-    edges = [(start_us, end_us)] if first >= last else [(start_us, first), (last, end_us)]
-    for begin, end in edges:
-        if begin < end:
-            for row in _counted_calls(session, begin, end, subscriptions):
-                key = (whose(row), row.meter_id)
-                sums[key] = sums.get(key, ZERO) + row.units
+    days, hours = _whole(start_us, end_us, DAY)
+    calls: list[Stretch] = []
+    stretches: list[tuple[Any, Any, Stretch]] = [(DailyUsage, DailyUsage.day_us, d) for d in days]
+    for stretch in hours:
+        whole, rest = _whole(*stretch, HOUR)
+        stretches += [(HourlyUsage, HourlyUsage.hour_us, h) for h in whole]
+        calls += rest
+    for table, at, (begin, end) in stretches:
+        owner = getattr(table, whose)
+        query = select(owner, table.meter_id, func.sum(table.units)).where(at >= begin, at < end)
+        if subscriptions is not None:
+            query = query.where(table.subscription_id.in_(subscriptions))
+        for place, meter, units in session.execute(query.group_by(owner, table.meter_id)):
+            sums[place, meter] = sums.get((place, meter), ZERO) + units
+    for begin, end in calls:
+        for row in _counted_calls(session, begin, end, subscriptions):
+            key = (getattr(row, whose), row.meter_id)
+            sums[key] = sums.get(key, ZERO) + row.units
     return sums
+
+
+def _whole(start_us: int, end_us: int, size: int) -> tuple[list[Stretch], list[Stretch]]:
+    """The stretch of whole days or hours in [start, end), if there is one, and the stretches beside it."""
+    first, last = -(-start_us // size) * size, end_us // size * size
+    if first >= last:
+        return [], [(start_us, end_us)] if start_us < end_us else []
+    return [(first, last)], [(a, b) for a, b in ((start_us, first), (last, end_us)) if a < b]
 
 
 def hourly_units_of_all(
@@ -127,24 +131,42 @@ def hourly_units_of_all(
     return found
 
 
-def first_hours(session: Session) -> dict[tuple[int, int], int]:
+def first_hours(session: Session, subscriptions: Collection[int]) -> dict[tuple[int, int], int]:
     """The first hour with units, by (subscription, meter)."""
-    query = select(HourlyUsage.subscription_id, HourlyUsage.meter_id, func.min(HourlyUsage.hour_us))
+    query = select(HourlyUsage.subscription_id, HourlyUsage.meter_id, func.min(HourlyUsage.hour_us)).where(
+        HourlyUsage.subscription_id.in_(subscriptions)
+    )
     grouped = query.group_by(HourlyUsage.subscription_id, HourlyUsage.meter_id)
     return {(s, m): hour for s, m, hour in session.execute(grouped)}
 
 
-def verdicts_between(session: Session, start_us: int, end_us: int) -> dict[int, dict[str, int]]:
-    """Calls in whole hours of [start, end), by consumer and verdict."""
-    query = (
-        select(HourlyVerdicts.consumer_id, HourlyVerdicts.verdict, func.sum(HourlyVerdicts.calls))
-        .where(HourlyVerdicts.hour_us >= start_us, HourlyVerdicts.hour_us < end_us)
-        .group_by(HourlyVerdicts.consumer_id, HourlyVerdicts.verdict)
-    )
+def verdicts_between(
+    session: Session, start_us: int, end_us: int, consumer_id: int | None = None
+) -> dict[int, dict[str, int]]:
+    """Calls in [start, end), whole hours, by consumer (0: nobody known) and verdict."""
     found: dict[int, dict[str, int]] = {}
-    for consumer, verdict, calls in session.execute(query):
-        found.setdefault(consumer, {})[verdict] = int(calls)
+    days, hours = _whole(start_us, end_us, DAY)
+    stretches: list[tuple[Any, Any, Stretch]] = [(DailyVerdicts, DailyVerdicts.day_us, d) for d in days]
+    stretches += [(HourlyVerdicts, HourlyVerdicts.hour_us, h) for h in hours]
+    for table, at, (begin, end) in stretches:
+        query = select(table.consumer_id, table.verdict, func.sum(table.calls)).where(at >= begin, at < end)
+        if consumer_id is not None:
+            query = query.where(table.consumer_id == consumer_id)
+        for consumer, verdict, calls in session.execute(query.group_by(table.consumer_id, table.verdict)):
+            cell = found.setdefault(consumer, {})
+            cell[verdict] = cell.get(verdict, 0) + int(calls)
     return found
+
+
+def verdicts_of_all(since_us: int) -> Subquery:
+    """Calls `let_in` and `refused` since the beginning of a UTC day by `consumer_id`: to be joined with others."""
+    refused = case((DailyVerdicts.verdict == "refused", DailyVerdicts.calls), else_=0)
+    query = select(
+        DailyVerdicts.consumer_id,
+        func.sum(DailyVerdicts.calls - refused).label("let_in"),
+        func.sum(refused).label("refused"),
+    )
+    return query.where(DailyVerdicts.day_us >= since_us).group_by(DailyVerdicts.consumer_id).subquery()
 
 
 @dataclass(frozen=True, slots=True)
