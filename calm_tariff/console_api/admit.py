@@ -6,13 +6,16 @@ from datetime import date
 from typing import Any
 
 from fastapi import APIRouter
+from fastapi.responses import Response
 from pydantic import BaseModel
 
 from calm_tariff.console_api.asking import Asking
+from calm_tariff.edge.lists import Asked, all_of, as_csv
 from calm_tariff.services import admission, consumers, overrides
 from calm_tariff.services.admission import Decision, RequestView, RequestWithBackground
 from calm_tariff.services.consumers import ConsumerLine, ConsumerView
 from calm_tariff.services.overrides import HeldLimit, OverrideTyped, OverrideView
+from calm_tariff.store.paging import Page
 
 router = APIRouter(tags=["admit"])
 
@@ -33,9 +36,15 @@ class OverrideIn(BaseModel):
 
 
 @router.get("/requests")
-def list_requests(ctx: Asking, decided: bool = False) -> list[RequestView]:
-    """Requests not decided yet, or those decided."""
-    return admission.desk(ctx, decided)
+def list_requests(ctx: Asking, asked: Asked, decided: bool = False) -> Page[RequestView]:
+    """Requests not decided yet, or those decided. Orders: since, consumer, application, plan, outcome."""
+    return admission.desk(ctx, asked, decided)
+
+
+@router.get("/requests.csv", response_class=Response)
+def export_requests(ctx: Asking, asked: Asked, decided: bool = False) -> Response:
+    """The same as CSV."""
+    return as_csv("requests", RequestView, all_of(lambda part: admission.desk(ctx, part, decided), asked))
 
 
 @router.get("/requests/{request_id}")
@@ -51,9 +60,15 @@ def decide(ctx: Asking, request_id: int, decision: DecisionIn) -> RequestView:
 
 
 @router.get("/consumers")
-def list_consumers(ctx: Asking) -> list[ConsumerLine]:
-    """All consumers."""
-    return consumers.everyone(ctx)
+def list_consumers(ctx: Asking, asked: Asked) -> Page[ConsumerLine]:
+    """Consumers. Orders: name, since, served, refused."""
+    return consumers.listed(ctx, asked)
+
+
+@router.get("/consumers.csv", response_class=Response)
+def export_consumers(ctx: Asking, asked: Asked) -> Response:
+    """The same as CSV."""
+    return as_csv("consumers", ConsumerLine, all_of(lambda part: consumers.listed(ctx, part), asked))
 
 
 @router.get("/consumers/{consumer_id}")

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import date
 from typing import Any, Literal
 
 from fastapi import APIRouter, BackgroundTasks, Query
-from fastapi.responses import JSONResponse
+from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.asking import Asking
 from calm_tariff.edge.asking import Edition
+from calm_tariff.edge.lists import Asked, all_of, as_csv
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.services import api_documents, apis, house_limits, operations
 from calm_tariff.services.api_documents import Comparison, ReadingView
 from calm_tariff.services.apis import ApiSummary, ApiTyped, ApiView, ChosenBy, ForwardingTyped, State
 from calm_tariff.services.house_limits import HouseView
 from calm_tariff.services.operations import Answers, OperationPage, OperationTyped, OperationView, Standing
+from calm_tariff.store.paging import Page, listed
 
 router = APIRouter(tags=["APIs"])
 
@@ -125,10 +128,24 @@ class LimitsIn(BaseModel):
     limits: list[dict[str, Any]]
 
 
+_API_ORDERS: dict[str, Callable[[ApiSummary], Any]] = {
+    "name": lambda row: f"{row.name} {row.version}",
+    "state": lambda row: row.state,
+    "base_path": lambda row: row.base_path,
+    "operations": lambda row: row.operations,
+}
+
+
 @router.get("/apis")
-def list_apis(ctx: Asking) -> list[ApiSummary]:
-    """All API versions."""
-    return apis.summaries(ctx)
+def list_apis(ctx: Asking, asked: Asked) -> Page[ApiSummary]:
+    """All API versions. Orders: name, state, base_path, operations."""
+    return listed(apis.summaries(ctx), asked, _API_ORDERS)
+
+
+@router.get("/apis.csv", response_class=Response)
+def export_apis(ctx: Asking, asked: Asked) -> Response:
+    """The same as CSV."""
+    return as_csv("apis", ApiSummary, all_of(lambda part: listed(apis.summaries(ctx), part, _API_ORDERS), asked))
 
 
 @router.post("/apis", status_code=201)

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 from fastapi import APIRouter
+from fastapi.responses import Response
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.asking import Asking
 from calm_tariff.core.meters import Environment, Measure
 from calm_tariff.edge.asking import Edition
+from calm_tariff.edge.lists import Asked, all_of, as_csv
 from calm_tariff.services import meters
 from calm_tariff.services.meters import Dependent, MeterTyped, MeterView, Preview, State
+from calm_tariff.store.paging import Page, listed
 
 router = APIRouter(tags=["meters"])
 
@@ -56,10 +62,21 @@ class NameIn(BaseModel):
     name: str = Field(max_length=200)
 
 
+_ORDERS: dict[str, Callable[[MeterView], Any]] = {
+    "name": lambda row: row.name, "state": lambda row: (row.state, row.sealed_at is None),
+}  # fmt: skip
+
+
 @router.get("/meters")
-def list_meters(ctx: Asking) -> list[MeterView]:
-    """All meters."""
-    return meters.everything(ctx)
+def list_meters(ctx: Asking, asked: Asked) -> Page[MeterView]:
+    """All meters. Orders: name, state."""
+    return listed(meters.everything(ctx), asked, _ORDERS)
+
+
+@router.get("/meters.csv", response_class=Response)
+def export_meters(ctx: Asking, asked: Asked) -> Response:
+    """The same as CSV."""
+    return as_csv("meters", MeterView, all_of(lambda part: listed(meters.everything(ctx), part, _ORDERS), asked))
 
 
 @router.post("/meters", status_code=201)

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import csv
-import io
 import json
 from collections.abc import AsyncIterator
 from typing import Annotated, Literal
@@ -13,18 +11,19 @@ from fastapi import APIRouter, Depends, Query, Request
 from fastapi.responses import Response, StreamingResponse
 
 from calm_tariff.console_api.asking import Asking
+from calm_tariff.edge.lists import Asked, all_of, as_csv
 from calm_tariff.services import allowances, instances, receipts, traffic
 from calm_tariff.services.allowances import Gauge
 from calm_tariff.services.context import ROLES
 from calm_tariff.services.instances import GatewayHealth
 from calm_tariff.services.receipts import Receipt
-from calm_tariff.services.traffic import CallPage, Recent
+from calm_tariff.services.traffic import CallLine, Recent
 from calm_tariff.store.call_queries import CallFilter
+from calm_tariff.store.paging import Page, Wanted
 
 router = APIRouter(tags=["observe"])
 
 Verdict = Literal["served", "held", "refused"]
-EXPORT_PAGES = 250
 BEAT_SECONDS = 1.0
 
 
@@ -43,33 +42,20 @@ def call_filter(
     )  # fmt: skip
 
 
-Wanted = Annotated[CallFilter, Depends(call_filter)]
+Narrowed = Annotated[CallFilter, Depends(call_filter)]
 
 
 @router.get("/calls")
-def list_calls(ctx: Asking, wanted: Wanted, cursor: str | None = None) -> CallPage:
+def list_calls(ctx: Asking, wanted: Narrowed, cursor: str | None = None) -> Page[CallLine]:
     """A page of the log."""
     return traffic.log(ctx, wanted, cursor)
 
 
 @router.get("/calls.csv", response_class=Response)
-def export_calls(ctx: Asking, wanted: Wanted) -> Response:
+def export_calls(ctx: Asking, wanted: Narrowed) -> Response:
     """The log as CSV, newest first, up to 10,000 calls."""
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(["call_id", "at", "operation", "consumer", "application", "status", "took_us", "wait_us",
-                     "verdict", "refused_by"])  # fmt: skip
-    cursor = None
-    for _ in range(EXPORT_PAGES):
-        page = traffic.log(ctx, wanted, cursor)
-        for c in page.calls:
-            writer.writerow([c.call_id, c.at.isoformat(), c.operation, c.consumer, c.application, c.status,
-                             c.took_us, c.wait_us, c.verdict, c.refused_by or ""])  # fmt: skip
-        cursor = page.next
-        if cursor is None:
-            break
-    return Response(out.getvalue(), media_type="text/csv; charset=utf-8",
-                    headers={"content-disposition": 'attachment; filename="calls.csv"'})  # fmt: skip
+    calls = all_of(lambda part: traffic.log(ctx, wanted, part.cursor, part.rows), Wanted())
+    return as_csv("calls", CallLine, calls, left_out=("consumer_id",))
 
 
 @router.get("/calls/{call_id}/receipt")
@@ -79,13 +65,13 @@ def read_receipt(ctx: Asking, call_id: str) -> Receipt:
 
 
 @router.get("/traffic")
-def recent_traffic(ctx: Asking, wanted: Wanted) -> Recent:
+def recent_traffic(ctx: Asking, wanted: Narrowed) -> Recent:
     """The last half hour."""
     return traffic.recent(ctx, wanted)
 
 
 @router.get("/traffic/live")
-async def live_traffic(request: Request, ctx: Asking, wanted: Wanted) -> StreamingResponse:
+async def live_traffic(request: Request, ctx: Asking, wanted: Narrowed) -> StreamingResponse:
     """The last half hour whenever it changes, as server-sent events."""
     ctx.actor.must_be(*ROLES)
 
@@ -111,6 +97,12 @@ def gateway_health(ctx: Asking) -> GatewayHealth:
 
 
 @router.get("/allowances")
-def list_allowances(ctx: Asking) -> list[Gauge]:
+def list_allowances(ctx: Asking, asked: Asked) -> Page[Gauge]:
     """Every allowance, the fullest first."""
-    return allowances.everyone(ctx)
+    return allowances.everyone(ctx, asked)
+
+
+@router.get("/allowances.csv", response_class=Response)
+def export_allowances(ctx: Asking, asked: Asked) -> Response:
+    """The same as CSV."""
+    return as_csv("allowances", Gauge, all_of(lambda part: allowances.everyone(ctx, part), asked))

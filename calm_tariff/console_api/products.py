@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import date
 from decimal import Decimal
 from typing import Any
 
 from fastapi import APIRouter
+from fastapi.responses import Response
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.asking import Asking
 from calm_tariff.edge.asking import Edition
+from calm_tariff.edge.lists import Asked, all_of, as_csv
 from calm_tariff.formats.markdown import html
 from calm_tariff.services import consequences, groups, house_limits, plans, products, publishing, tariff_sheet
 from calm_tariff.services.consequences import Consequences, Estimate
@@ -27,6 +30,7 @@ from calm_tariff.services.products import (
 )
 from calm_tariff.services.publishing import Existing, Revision
 from calm_tariff.services.tariff_sheet import Sheet
+from calm_tariff.store.paging import Page, listed
 
 router = APIRouter(tags=["products"])
 
@@ -159,10 +163,25 @@ def set_credentials(ctx: Asking, product_id: int, edition: Edition, typed: Crede
     return products.set_credentials(ctx, product_id, edition, CredentialsTyped(**typed.model_dump()))
 
 
+_ORDERS: dict[str, Callable[[ProductSummary], Any]] = {
+    "name": lambda row: row.name,
+    "access": lambda row: row.access_route,
+    "subscriptions": lambda row: row.subscriptions,
+}
+
+
 @router.get("/products")
-def list_products(ctx: Asking) -> list[ProductSummary]:
-    """All products."""
-    return products.summaries(ctx)
+def list_products(ctx: Asking, asked: Asked) -> Page[ProductSummary]:
+    """All products. Orders: name, access, subscriptions."""
+    return listed(products.summaries(ctx), asked, _ORDERS)
+
+
+@router.get("/products.csv", response_class=Response)
+def export_products(ctx: Asking, asked: Asked) -> Response:
+    """The same as CSV."""
+    return as_csv(
+        "products", ProductSummary, all_of(lambda part: listed(products.summaries(ctx), part, _ORDERS), asked)
+    )
 
 
 @router.post("/products", status_code=201)

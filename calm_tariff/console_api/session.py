@@ -8,13 +8,15 @@ from pydantic import BaseModel
 from calm_tariff.console_api.asking import COOKIE, Asking
 from calm_tariff.core.errors import NotAllowed
 from calm_tariff.edge.asking import begin_session, context_of
+from calm_tariff.edge.lists import Asked, all_of, as_csv
 from calm_tariff.services import auditing, finder, people
 from calm_tariff.services import today as todays
-from calm_tariff.services.auditing import EntryPage
+from calm_tariff.services.auditing import Entry
 from calm_tariff.services.context import ROLES, provider_of
 from calm_tariff.services.finder import Found
 from calm_tariff.services.people import SignIn
 from calm_tariff.services.today import Counts, Today
+from calm_tariff.store.paging import Page
 
 router = APIRouter(tags=["session"])
 
@@ -96,9 +98,15 @@ def find(ctx: Asking, words: str) -> list[Found]:
 
 
 @router.get("/record")
-def record(ctx: Asking, words: str = "", cursor: str | None = None) -> EntryPage:
-    """Who changed what."""
-    return auditing.entries(ctx, words, cursor)
+def record(ctx: Asking, asked: Asked) -> Page[Entry]:
+    """Who changed what, newest first, or oldest first if `down`."""
+    return auditing.entries(ctx, asked)
+
+
+@router.get("/record.csv", response_class=Response)
+def export_record(ctx: Asking, asked: Asked) -> Response:
+    """The same as CSV."""
+    return as_csv("record", Entry, all_of(lambda part: auditing.entries(ctx, part), asked))
 
 
 class NewToken(BaseModel):

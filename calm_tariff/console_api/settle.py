@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from datetime import date
 from typing import Any
 
@@ -13,8 +11,9 @@ from pydantic import BaseModel
 
 from calm_tariff.console_api.asking import Asking
 from calm_tariff.edge.asking import IdempotencyKey
+from calm_tariff.edge.lists import Asked, all_of, as_csv
 from calm_tariff.services import charging, invoices
-from calm_tariff.services.charging import PeriodSummary, PeriodView, RunResult
+from calm_tariff.services.charging import PeriodSummary, PeriodView, RunningCharge, RunResult
 from calm_tariff.services.invoices import DayUnits, InvoiceView
 
 router = APIRouter(tags=["settle"])
@@ -39,23 +38,16 @@ def list_periods(ctx: Asking) -> list[PeriodSummary]:
 
 
 @router.get("/periods/{start}")
-def read_period(ctx: Asking, start: date) -> PeriodView:
-    """One billing month with every consumer's charge."""
-    return charging.one(ctx, start)
+def read_period(ctx: Asking, start: date, asked: Asked) -> PeriodView:
+    """One billing month with a page of its charges. Orders: consumer, invoice, state, charge."""
+    return charging.one(ctx, start, asked)
 
 
 @router.get("/periods/{start}/charges.csv", response_class=Response)
-def export_period(ctx: Asking, start: date) -> Response:
-    """A billing month's charges as CSV."""
-    period = charging.one(ctx, start)
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(["consumer", "plans", "charge_before_tax", "currency", "invoice", "state"])
-    for c in period.charges:
-        writer.writerow([c.consumer, "; ".join(c.plans), c.charge, period.currency, c.invoice_number or "",
-                         c.invoice_state or ""])  # fmt: skip
-    return Response(out.getvalue(), media_type="text/csv; charset=utf-8",
-                    headers={"content-disposition": f'attachment; filename="charges-{start}.csv"'})  # fmt: skip
+def export_period(ctx: Asking, start: date, asked: Asked) -> Response:
+    """A billing month's charges, before tax, as CSV."""
+    rows = all_of(lambda part: charging.charges(ctx, start, part), asked)
+    return as_csv(f"charges-{start}", RunningCharge, rows, left_out=("consumer_id", "invoice_id"))
 
 
 @router.post("/periods/{start}/run", status_code=201)

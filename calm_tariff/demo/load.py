@@ -49,6 +49,7 @@ from calm_tariff.services.apis import ApiTyped
 from calm_tariff.services.context import Actor, Context
 from calm_tariff.services.meters import MeterTyped
 from calm_tariff.services.products import ProductTyped
+from calm_tariff.store.paging import Wanted
 
 DOCUMENTS = Path(__file__).parent / "documents"
 Say = Callable[[str], None]
@@ -304,5 +305,5 @@ def _charge(office: _Office, now: datetime, say: Say) -> None:
         moment = datetime.combine(period.end, time(9), where).astimezone(UTC) + timedelta(days=1)
         ctx = replace(office.ctx, actor=Actor("Beatriz", "finance"), clock=lambda m=min(moment, now): m)
         charging.run(ctx, period.start)
-        drafts = [c.invoice_id for c in charging.one(ctx, period.start).charges if c.invoice_id]
+        drafts = [c.invoice_id for c in charging.charges(ctx, period.start, Wanted(rows=1000)).rows if c.invoice_id]
         charging.issue(ctx, drafts)

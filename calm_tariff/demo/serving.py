@@ -10,6 +10,7 @@ from calm_tariff.services.context import Context
 from calm_tariff.services.issuers import IssuerTyped
 from calm_tariff.services.overrides import OverrideTyped
 from calm_tariff.services.products import CredentialsTyped
+from calm_tariff.store.paging import Wanted
 
 OVERRIDDEN = "Driftline Apps"
 
@@ -29,7 +30,7 @@ def serve_as_told(manager: Context, standins: str) -> None:
         manager, berths.id, apis.one(manager, berths.id).edition,
         ForwardingTyped(answer_ms=5000, passes_caller=True, cors_origins=["https://maps.larkmouth.example"]),
     )  # fmt: skip
-    consumer = next(c for c in consumers.everyone(manager) if c.name == OVERRIDDEN)
+    (consumer,) = consumers.listed(manager, Wanted(words=OVERRIDDEN)).rows
     held = next(h for h in overrides.held_by(manager, consumer.id) if h.limit["kind"] == "rate")
     overrides.make(
         manager, held.subscription_id,

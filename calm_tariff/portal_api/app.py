@@ -22,9 +22,10 @@ from calm_tariff.services.invoices import DayUnits, InvoiceSummary, InvoiceView
 from calm_tariff.services.people import SignIn
 from calm_tariff.services.receipts import Receipt
 from calm_tariff.services.storefront import Look, ProductLine, Storefront
-from calm_tariff.services.traffic import CallPage
+from calm_tariff.services.traffic import CallLine
 from calm_tariff.settings import Settings
 from calm_tariff.store.call_queries import CallFilter
+from calm_tariff.store.paging import Page
 
 COOKIE = "calm_portal"
 Asking = Annotated[Context, Depends(asking(COOKIE))]
@@ -213,7 +214,7 @@ def _own_things(app: FastAPI) -> None:
         since_us: int | None = None,
         until_us: int | None = None,
         cursor: str | None = None,
-    ) -> CallPage:
+    ) -> Page[CallLine]:
         """One's calls, newest first."""
         wanted = CallFilter(
             verdict=verdict, subscription_id=subscription, meter_id=meter, since_us=since_us, until_us=until_us

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Literal
 
@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import CALLING, REQUEST, move
+from calm_tariff.core.periods import DAY
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.markdown import html
 from calm_tariff.formats.values import read
@@ -23,6 +24,8 @@ from calm_tariff.services.tariff_sheet import vocabulary_of
 from calm_tariff.store import usage_queries
 from calm_tariff.store.admission import AccessRequest, Application, Subscription, TermsAccepted
 from calm_tariff.store.catalogue import Plan, Product
+from calm_tariff.store.paging import Page, Wanted, page
+from calm_tariff.store.people import Consumer
 
 Decision = Literal["granted", "declined"]
 
@@ -221,15 +224,32 @@ def decide_outside(ctx: Context, request_id: int, decision: Decision, note: str)
             _decide(session, ctx, request, decision, note)
 
 
-def desk(ctx: Context, decided: bool = False, limit: int = 100) -> list[RequestView]:
-    """Requests: undecided ones oldest first, those an outside system decides among them; decided ones
-    newest first."""
+def desk(ctx: Context, wanted: Wanted, decided: bool = False) -> Page[RequestView]:
+    """A page of the requests: undecided ones, those an outside system decides among them, or decided ones.
+
+    Orders: since, consumer, application, plan, outcome. With none named, what has waited longest comes first, and
+    what was asked last among the decided.
+    """
     ctx.actor.must_be(*ROLES)
     undecided = AccessRequest.state.in_(("waiting", "passed to outside"))
-    query = select(AccessRequest).where(~undecided if decided else undecided).limit(limit)
-    query = query.order_by(AccessRequest.id.desc() if decided else AccessRequest.created_at)
+    query = (
+        select(AccessRequest)
+        .join(Application, Application.id == AccessRequest.application_id)
+        .join(Consumer, Consumer.id == Application.consumer_id)
+        .join(Plan, Plan.id == AccessRequest.plan_id)
+        .join(Product, Product.id == Plan.product_id)
+        .where(~undecided if decided else undecided)
+    )
+    if wanted.words:
+        query = query.where(func.lower(Consumer.name).contains(wanted.words.lower(), autoescape=True))
+    orders = {
+        "since": AccessRequest.created_at, "consumer": Consumer.name, "application": Application.name,
+        "plan": func.concat(Product.name, " ", Plan.name), "outcome": AccessRequest.state,
+    }  # fmt: skip
     with ctx.transaction() as session:
-        return [_view(r) for r in session.scalars(query)]
+        asked = replace(wanted, down=decided != wanted.down) if not wanted.sort else wanted
+        found = page(session, query, AccessRequest.id, orders, asked)
+        return replace(found, rows=[_view(r) for r in found.rows])
 
 
 def waiting(session: Session) -> int:
@@ -264,7 +284,7 @@ def _background(session: Session, ctx: Context, request: AccessRequest) -> Backg
         .where(AccessRequest.id != request.id, Application.consumer_id == consumer.id)
         .order_by(AccessRequest.id.desc())
     )
-    month = usage_queries.verdicts_between(session, ctx.now_us - 28 * 86_400_000_000, ctx.now_us)
+    month = usage_queries.verdicts_between(session, ctx.now_us - 28 * DAY, ctx.now_us, consumer.id)
     return Background(
         [row for row in shown if row.cells[0].sentences],
         consumer.created_at,

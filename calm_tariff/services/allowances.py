@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session, selectinload
+from sqlalchemy.orm import Session
 
 from calm_tariff.core.forecast import LOOK_BACK_WEEKS, WEEK_HOURS, projected
 from calm_tariff.core.lifecycles import CALLING
@@ -20,7 +20,8 @@ from calm_tariff.formats.values import read
 from calm_tariff.services.context import ROLES, Context, provider_of
 from calm_tariff.store import usage_queries
 from calm_tariff.store.admission import Application, Stay, Subscription
-from calm_tariff.store.catalogue import Meter
+from calm_tariff.store.catalogue import Meter, PlanRevision
+from calm_tariff.store.paging import Page, Wanted, listed
 
 ZERO = Decimal(0)
 
@@ -48,116 +49,145 @@ class Gauge:
     spent_at: datetime | None
 
 
-def everyone(ctx: Context) -> list[Gauge]:
-    """Every allowance, the fullest first."""
+@dataclass(frozen=True, slots=True)
+class _Held:
+    """A quota of a subscription, in the window that is open now, and how much of it is used."""
+
+    subscription_id: int
+    consumer_id: int
+    plan_id: int
+    quota: Quota
+    meter_id: int
+    window: tuple[int, int]
+    used: Decimal = ZERO
+
+    @property
+    def percent(self) -> int:
+        return int(self.used * 100 // self.quota.units)
+
+    @property
+    def subject(self) -> tuple[int, ...]:
+        """Whose count it is within the plan; a key's own count is shown for all keys of the application."""
+        if self.quota.counted_per == "everyone":
+            return (self.plan_id,)
+        if self.quota.counted_per == "consumer":
+            return (self.plan_id, self.consumer_id)
+        return (self.plan_id, self.consumer_id, self.subscription_id)
+
+
+def everyone(ctx: Context, wanted: Wanted) -> Page[Gauge]:
+    """A page of every allowance, the fullest first. Only those of the page are projected."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        return sorted(gauges(session, ctx.now), key=lambda g: (-g.percent, g.consumer))
+        found = listed(_held(session, ctx.now), wanted, {"fullest": _fullest})
+        return Page(_gauges(session, ctx.now, found.rows), found.next, found.total)
 
 
 def own(ctx: Context) -> list[Gauge]:
     """The signed-in consumer's allowances."""
     with ctx.transaction() as session:
-        return gauges(session, ctx.now, [ctx.actor.own_consumer])
+        return of_consumer(session, ctx.now, ctx.actor.own_consumer)
 
 
-def gauges(
-    session: Session, now: datetime, consumers: Sequence[int] | None = None, at_least: int = 0, firm: bool = False
-) -> list[Gauge]:
-    """Allowances as recorded, in a handful of queries whatever their number; only those used to `at_least`
-    percent, and only `firm` ones that refuse when spent."""
+def of_consumer(session: Session, now: datetime, consumer_id: int) -> list[Gauge]:
+    """A consumer's allowances."""
+    return _gauges(session, now, _held(session, now, consumer_id))
+
+
+def nearly_spent(session: Session, now: datetime, percent: int) -> int:
+    """How many allowances are used to so many percent."""
+    return sum(h.percent >= percent for h in _held(session, now))
+
+
+def running_out(session: Session, now: datetime, percent: int, at_most: int) -> list[Gauge]:
+    """Allowances that refuse when spent and are used to so many percent, or will be spent before their window
+    ends: the fullest `at_most`. Looks for them among the fullest 200."""
+    firm = sorted((h for h in _held(session, now) if h.quota.when_spent == "refuse"), key=_fullest)
+    found: list[Gauge] = []
+    for start in range(0, min(len(firm), 200), 20):
+        gauges = _gauges(session, now, firm[start : start + 20])
+        found += [g for g in gauges if g.percent >= percent or g.spent_at is not None]
+        if len(found) >= at_most:
+            break
+    return found[:at_most]
+
+
+def _fullest(held: _Held) -> tuple[int, int, str]:
+    return (-held.percent, held.subscription_id, held.quota.name)
+
+
+def _held(session: Session, now: datetime, consumer_id: int | None = None) -> list[_Held]:
+    """Every quota that holds now, in a handful of queries whatever their number."""
     query = (
-        select(Subscription, Stay)
+        select(
+            Subscription.id, Subscription.plan_id, Subscription.started_at, Application.consumer_id, Stay.revision_id
+        )
         .join(Stay, Stay.subscription_id == Subscription.id)
         .join(Application, Application.id == Subscription.application_id)
         .where(Subscription.state.in_(CALLING), Stay.start_at <= now, Stay.end_at.is_(None) | (Stay.end_at > now))
-        .options(selectinload(Subscription.plan))
     )
-    if consumers is not None:
-        query = query.where(Application.consumer_id.in_(consumers))
+    if consumer_id is not None:
+        query = query.where(Application.consumer_id == consumer_id)
     now_us = instant_of(now)
     where = zone(provider_of(session).time_zone)
     meters = dict(session.execute(select(Meter.key, Meter.id)).all())
-    found: list[tuple[Subscription, Quota, tuple[int, int]]] = []
-    for subscription, stay in session.execute(query):
-        for limit in read(PlanTerms, stay.revision.terms).limits:
-            if isinstance(limit, Quota) and limit.meter in meters:
-                start = instant_of(subscription.started_at)
-                window = (
-                    calendar_window(limit.every, now_us, where)
-                    if limit.aligned == "calendar"
-                    else subscription_window(limit.every, now_us, start, where)
-                )
-                found.append((subscription, limit, window))
-    if not found:
-        return []
-    counted = _used(session, found, meters, now_us)
+    rows = session.execute(query).all()
+    revisions = select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_({r.revision_id for r in rows}))
+    quotas = {
+        revision: [q for q in read(PlanTerms, terms).limits if isinstance(q, Quota) and q.meter in meters]
+        for revision, terms in session.execute(revisions)
+    }
+    calendar: dict[str, tuple[int, int]] = {}
+    held = []
+    for subscription, plan, started_at, consumer, revision in rows:
+        for quota in quotas[revision]:
+            if quota.aligned == "calendar":
+                if quota.every not in calendar:
+                    calendar[quota.every] = calendar_window(quota.every, now_us, where)
+                window = calendar[quota.every]
+            else:
+                window = subscription_window(quota.every, now_us, instant_of(started_at), where)
+            held.append(_Held(subscription, consumer, plan, quota, meters[quota.meter or ""], window))
+    return _used(session, held)
 
-    def used_of(subscription: Subscription, quota: Quota, window: tuple[int, int]) -> Decimal:
-        return counted[_subject(subscription, quota), meters[quota.meter or ""], window]
 
-    found = [
-        f for f in found if used_of(*f) * 100 >= at_least * f[1].units and (not firm or f[1].when_spent == "refuse")
-    ]
-    if not found:
+def _used(session: Session, held: list[_Held]) -> list[_Held]:
+    """The same with what is used; each distinct window is read once, and each subject's sum made once."""
+    windows: dict[tuple[int, int], list[_Held]] = {}
+    for h in held:
+        windows.setdefault(h.window, []).append(h)
+    sums: dict[tuple[tuple[int, int], int, tuple[int, ...]], Decimal] = {}
+    for window, members in windows.items():
+        units = usage_queries.units_by_subscription(session, *window, list({h.subscription_id for h in members}))
+        # A subscription's units go to each subject it stands under, once, however many of its quotas count there.
+        places = {(h.subscription_id, h.meter_id, h.subject) for h in members}
+        for subscription, meter, subject in places:
+            place = (window, meter, subject)
+            sums[place] = sums.get(place, ZERO) + units.get((subscription, meter), ZERO)
+    return [replace(h, used=sums[h.window, h.meter_id, h.subject]) for h in held]
+
+
+def _gauges(session: Session, now: datetime, held: Sequence[_Held]) -> list[Gauge]:
+    """These allowances with their names and projections, in their order."""
+    if not held:
         return []
-    earliest = min(now_us - (LOOK_BACK_WEEKS + 1) * WEEK_HOURS * HOUR, *(w[0] for _, _, w in found))
-    hourly = usage_queries.hourly_units_of_all(session, earliest, {s.id for s, _, _ in found})
-    firsts = usage_queries.first_hours(session)
+    now_us = instant_of(now)
+    wanted = {h.subscription_id for h in held}
+    subscriptions = {s.id: s for s in session.scalars(select(Subscription).where(Subscription.id.in_(wanted)))}
+    earliest = min(now_us - (LOOK_BACK_WEEKS + 1) * WEEK_HOURS * HOUR, *(h.window[0] for h in held))
+    hourly = usage_queries.hourly_units_of_all(session, earliest, wanted)
+    firsts = usage_queries.first_hours(session, wanted)
     made = []
-    for subscription, quota, window in found:
-        meter = meters[quota.meter or ""]
-        key = (subscription.id, meter)
-        used = used_of(subscription, quota, window)
-        ahead = projected(used, Decimal(quota.units), window, now_us, hourly.get(key, {}), firsts.get(key))
+    for h in held:
+        quota, units, of = h.quota, Decimal(h.quota.units), subscriptions[h.subscription_id]
+        key = (h.subscription_id, h.meter_id)
+        ahead = projected(h.used, units, h.window, now_us, hourly.get(key, {}), firsts.get(key))
         made.append(
             Gauge(
-                subscription.id, subscription.application.consumer_id, subscription.application.consumer.name,
-                subscription.application.name, subscription.plan.product.name, subscription.plan.name, quota.name,
-                meter, words(limit_sentence(quota)), used, Decimal(quota.units), int(used * 100 // quota.units),
-                quota.when_spent, moment_of(window[0]), moment_of(window[1]), Decimal(round(ahead.at_end)),
+                of.id, h.consumer_id, of.application.consumer.name, of.application.name, of.plan.product.name,
+                of.plan.name, quota.name, h.meter_id, words(limit_sentence(quota)), h.used, units, h.percent,
+                quota.when_spent, moment_of(h.window[0]), moment_of(h.window[1]), Decimal(round(ahead.at_end)),
                 moment_of(ahead.spent_at) if ahead.spent_at else None,
             )
         )  # fmt: skip
     return made
-
-
-def _subject(subscription: Subscription, quota: Quota) -> tuple[str, int]:
-    """Whose count an allowance is; a key's own count is shown for all keys of the application."""
-    if quota.counted_per == "everyone":
-        return ("everyone", subscription.plan_id)
-    if quota.counted_per == "consumer":
-        return ("consumer", subscription.application.consumer_id)
-    return ("subscription", subscription.id)
-
-
-def _used(
-    session: Session,
-    found: list[tuple[Subscription, Quota, tuple[int, int]]],
-    meters: dict[str, int],
-    now_us: int,
-) -> dict[tuple[tuple[str, int], int, tuple[int, int]], Decimal]:
-    """Units by subject, meter and window; each distinct window is read once."""
-    sums: dict[tuple[tuple[str, int], int, tuple[int, int]], Decimal] = {}
-    windows: dict[tuple[int, int], list[tuple[Subscription, Quota]]] = {}
-    for subscription, quota, window in found:
-        windows.setdefault(window, []).append((subscription, quota))
-        sums[_subject(subscription, quota), meters[quota.meter or ""], window] = ZERO
-    for window, members in windows.items():
-        wanted = {s.id: s for s, _ in members}
-        span = window[0], min(window[1], now_us + 1)
-        units = usage_queries.units_by_subscription(session, *span, list(wanted))
-        for subject, meter in {(_subject(s, q), meters[q.meter or ""]) for s, q in members}:
-            sums[subject, meter, window] = sum(
-                (n for (sub, m), n in units.items() if m == meter and _belongs(wanted[sub], subject)), ZERO
-            )
-    return sums
-
-
-def _belongs(subscription: Subscription, subject: tuple[str, int]) -> bool:
-    kind, identifier = subject
-    if kind == "everyone":
-        return subscription.plan_id == identifier
-    if kind == "consumer":
-        return subscription.application.consumer_id == identifier
-    return subscription.id == identifier

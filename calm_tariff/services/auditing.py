@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.services.context import ROLES, Context
+from calm_tariff.store.paging import Page, Wanted, page
 from calm_tariff.store.record import AuditEntry
 
 
@@ -27,14 +28,6 @@ class Entry:
     before: dict[str, Any] | None
     after: dict[str, Any] | None
     why: str
-
-
-@dataclass(frozen=True, slots=True)
-class EntryPage:
-    """Entries, newest first; `next` is the cursor of the page after."""
-
-    entries: list[Entry]
-    next: str | None
 
 
 def note(
@@ -57,30 +50,22 @@ def note(
     )  # fmt: skip
 
 
-def entries(ctx: Context, words: str = "", cursor: str | None = None, limit: int = 50) -> EntryPage:
-    """A page of the record, newest first; `words` narrows it to actor, action or subject."""
+def entries(ctx: Context, wanted: Wanted) -> Page[Entry]:
+    """A page of the record, the newest first, or the oldest if `down`; words narrow it to actor, action or subject."""
     ctx.actor.must_be(*ROLES)
-    query = select(AuditEntry).order_by(AuditEntry.id.desc()).limit(limit + 1)
-    if cursor:
-        query = query.where(AuditEntry.id < int(cursor))
-    if words:
-        like = f"%{words}%"
-        query = query.where(AuditEntry.actor.like(like) | AuditEntry.action.like(like) | AuditEntry.subject.like(like))
+    query = select(AuditEntry)
+    if wanted.words:
+        columns = (AuditEntry.actor, AuditEntry.action, AuditEntry.subject)
+        query = query.where(or_(*(c.contains(wanted.words, autoescape=True) for c in columns)))
     with ctx.transaction() as session:
-        found = [
-            Entry(
-                e.id,
-                e.at,
-                e.actor,
-                e.action,
-                e.subject_kind,
-                e.subject_id,
-                e.subject,
-                e.before,
-                e.after,
-                e.why,
-            )
-            for e in session.scalars(query)
-        ]
-    more = len(found) > limit
-    return EntryPage(found[:limit], str(found[limit - 1].id) if more else None)
+        asked = replace(wanted, down=not wanted.down)
+        found = page(session, query, AuditEntry.id, {"at": AuditEntry.id}, asked)
+        return replace(
+            found,
+            rows=[
+                Entry(
+                    e.id, e.at, e.actor, e.action, e.subject_kind, e.subject_id, e.subject, e.before, e.after, e.why
+                )
+                for e in found.rows
+            ],
+        )  # fmt: skip

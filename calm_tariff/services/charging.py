@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
+from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -20,8 +21,11 @@ from calm_tariff.services.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.rating_cases import ConsumerCase
 from calm_tariff.store.catalogue import Meter, Plan
 from calm_tariff.store.invoicing import ChargeRun, Invoice, InvoiceLine
+from calm_tariff.store.paging import Page, Wanted, listed
 from calm_tariff.store.people import Member
 from calm_tariff.store.usage import Call
+
+NAMED = 24
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +36,7 @@ class RunningCharge:
     consumer: str
     plans: list[str]
     charge: Decimal
+    currency: str
     invoice_id: int | None
     invoice_number: str | None
     invoice_state: str | None
@@ -50,14 +55,18 @@ class PeriodSummary:
 
 @dataclass(frozen=True, slots=True)
 class PeriodView:
-    """A billing month with every consumer's charge. `charges` are computed anew until invoiced."""
+    """A billing month with a page of its charges, which are computed anew until invoiced. `subtotal` is of all of
+    them, `draft_subtotal` of those in the draft invoices `drafts`, whose consumers come first in `drafted_for`."""
 
     start: date
     end: date
     state: str
     currency: str
-    charges: list[RunningCharge]
+    charges: Page[RunningCharge]
     subtotal: Decimal
+    drafts: list[int]
+    draft_subtotal: Decimal
+    drafted_for: list[str]
     runs: list[RunView]
 
 
@@ -107,28 +116,48 @@ def periods(ctx: Context) -> list[PeriodSummary]:
         return made
 
 
-def one(ctx: Context, start: date) -> PeriodView:
-    """One billing month. Raises `Invalid` for a day that starts none."""
+def one(ctx: Context, start: date, wanted: Wanted) -> PeriodView:
+    """One billing month. Orders of its charges: consumer, invoice, state, charge. Raises `Invalid` for a day that
+    starts none."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
         period = _period(start)
         running = month_of(local_day(ctx.now_us, zone_of(session)))
-        invoices = {
-            i.consumer_id: i for i in session.scalars(select(Invoice).where(Invoice.period_start == period.start))
-        }
-        names = _plan_names(session)
-        charges = [
-            _running(case, names, invoices.get(case.consumer_id)) for case in rating_cases.cases(session, period)
-        ]
-        states = ",".join({i.state for i in invoices.values()})
+        charges, states = _charges(session, period)
         runs = session.scalars(
             select(ChargeRun).where(ChargeRun.period_start == period.start).order_by(ChargeRun.id.desc())
         )
+        drafts = [c for c in charges if c.invoice_state == "draft"]
         return PeriodView(
-            period.start, period.end, _state(period, running, states), provider_of(session).currency, charges,
-            sum((c.charge for c in charges), Decimal(0)),
+            period.start, period.end, _state(period, running, states), provider_of(session).currency,
+            listed(charges, wanted, _ORDERS), sum((c.charge for c in charges), Decimal(0)),
+            [c.invoice_id for c in drafts if c.invoice_id], sum((c.charge for c in drafts), Decimal(0)),
+            [c.consumer for c in drafts[:NAMED]],
             [RunView(r.id, r.started_at, r.started_by, r.invoices, r.total) for r in runs],
         )  # fmt: skip
+
+
+def charges(ctx: Context, start: date, wanted: Wanted) -> Page[RunningCharge]:
+    """A page of one billing month's charges alone, in the same orders."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        return listed(_charges(session, _period(start))[0], wanted, _ORDERS)
+
+
+_ORDERS: dict[str, Callable[[RunningCharge], Any]] = {
+    "consumer": lambda c: c.consumer, "invoice": lambda c: c.invoice_number or "",
+    "state": lambda c: c.invoice_state or "", "charge": lambda c: c.charge,
+}  # fmt: skip
+
+
+def _charges(session: Session, period: Period) -> tuple[list[RunningCharge], str]:
+    """Everybody's charge in a period, and the states of its invoices."""
+    invoices = {i.consumer_id: i for i in session.scalars(select(Invoice).where(Invoice.period_start == period.start))}
+    names = _plan_names(session)
+    cases = rating_cases.cases(session, period)
+    return [_running(case, names, invoices.get(case.consumer_id)) for case in cases], ",".join(
+        {i.state for i in invoices.values()}
+    )
 
 
 def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
@@ -246,7 +275,7 @@ def _running(case: ConsumerCase, names: dict[int, str], invoice: Invoice | None)
     plans = list(dict.fromkeys(names[s.plan_id] for s in case.segments))
     charge = invoice.subtotal if invoice else rate(case.case).subtotal
     return RunningCharge(
-        case.consumer_id, case.consumer, plans, charge, invoice.id if invoice else None,
+        case.consumer_id, case.consumer, plans, charge, case.case.currency, invoice.id if invoice else None,
         invoice.number if invoice else None, invoice.state if invoice else None,
     )  # fmt: skip
 

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
 
-from sqlalchemy import select
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.lifecycles import CALLING
-from calm_tariff.core.periods import local_day, month_of
+from calm_tariff.core.periods import DAY, HOUR, local_day, moment_of, month_of
 from calm_tariff.core.rating import rate
 from calm_tariff.services import allowances, invoices, rating_cases
 from calm_tariff.services.allowances import Gauge
@@ -19,14 +21,14 @@ from calm_tariff.services.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.invoices import InvoiceSummary
 from calm_tariff.store import usage_queries
 from calm_tariff.store.admission import Application, Subscription
+from calm_tariff.store.catalogue import Plan, Product
+from calm_tariff.store.paging import Page, Wanted, page
 from calm_tariff.store.people import Consumer, Member
-
-DAY = 86_400_000_000
 
 
 @dataclass(frozen=True, slots=True)
 class ConsumerLine:
-    """A line of the list: calls are those of the last 28 days."""
+    """A line of the list: calls are those of the last 28 days, by UTC."""
 
     id: int
     name: str
@@ -47,9 +49,11 @@ class MemberView:
 
 @dataclass(frozen=True, slots=True)
 class ConsumerView:
-    """One consumer. `running` is this period's charge so far, before tax."""
+    """One consumer. `running` is this period's charge so far, before tax; the line's calls are those since
+    `calls_since`."""
 
     line: ConsumerLine
+    calls_since: datetime
     members: list[MemberView]
     applications: list[ApplicationView]
     gauges: list[Gauge]
@@ -58,24 +62,24 @@ class ConsumerView:
     running: Decimal
 
 
-def everyone(ctx: Context) -> list[ConsumerLine]:
-    """All consumers by name."""
+def listed(ctx: Context, wanted: Wanted) -> Page[ConsumerLine]:
+    """A page of the consumers. Orders: name, since, served, refused."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        month = usage_queries.verdicts_between(session, ctx.now_us - 28 * DAY, ctx.now_us)
-        plans: dict[int, list[str]] = {}
-        query = (
-            select(Application.consumer_id, Subscription)
-            .join(Application, Application.id == Subscription.application_id)
-            .where(Subscription.state.in_(CALLING))
-            .order_by(Subscription.id)
+        month = usage_queries.verdicts_of_all(_month_ago(ctx))
+        served, refused = (func.coalesce(c, 0) for c in (month.c.let_in, month.c.refused))
+        query = select(Consumer, served, refused).outerjoin(month, month.c.consumer_id == Consumer.id)
+        if wanted.words:
+            query = query.where(func.lower(Consumer.name).contains(wanted.words.lower(), autoescape=True))
+        orders = {"name": Consumer.name, "since": Consumer.created_at, "served": served, "refused": refused}
+        found = page(session, query, Consumer.id, orders, wanted)
+        plans = _plans(session, [consumer.id for consumer, *_ in found.rows])
+        return replace(
+            found,
+            rows=[
+                ConsumerLine(c.id, c.name, c.created_at, plans.get(c.id, []), *map(int, ns)) for c, *ns in found.rows
+            ],
         )
-        for consumer_id, subscription in session.execute(query):
-            plans.setdefault(consumer_id, []).append(f"{subscription.plan.product.name} · {subscription.plan.name}")
-        return [
-            _line(c, plans.get(c.id, []), month.get(c.id, {}))
-            for c in session.scalars(select(Consumer).order_by(Consumer.name))
-        ]
 
 
 def one(ctx: Context, consumer_id: int) -> ConsumerView:
@@ -85,23 +89,47 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
         consumer = session.get(Consumer, consumer_id)
         if consumer is None:
             raise NotFound("there is no such consumer", str(consumer_id))
-        month = usage_queries.verdicts_between(session, ctx.now_us - 28 * DAY, ctx.now_us)
+        calls = usage_queries.verdicts_between(session, _month_ago(ctx), ctx.now_us + HOUR, consumer_id)
+        month = calls.get(consumer_id, {})
         applications = of_consumer(session, consumer_id, ctx.now)
         plans = [f"{p.product} · {p.plan}" for a in applications for p in a.plans if p.state in CALLING]
         members = session.scalars(select(Member).filter_by(consumer_id=consumer_id).order_by(Member.id))
         period = month_of(local_day(ctx.now_us, zone_of(session)))
         running = [rate(c.case).subtotal for c in rating_cases.cases(session, period, [consumer_id])]
         return ConsumerView(
-            _line(consumer, plans, month.get(consumer_id, {})),
+            ConsumerLine(
+                consumer.id,
+                consumer.name,
+                consumer.created_at,
+                plans,
+                month.get("served", 0) + month.get("held", 0),
+                month.get("refused", 0),
+            ),
+            moment_of(_month_ago(ctx)),
             [MemberView(m.name, m.email, m.role) for m in members],
             applications,
-            allowances.gauges(session, ctx.now, [consumer_id]),
+            allowances.of_consumer(session, ctx.now, consumer_id),
             invoices.of_consumer(session, consumer_id, issued_only=False),
             provider_of(session).currency,
             sum(running, Decimal(0)),
         )
 
 
-def _line(consumer: Consumer, plans: list[str], calls: dict[str, int]) -> ConsumerLine:
-    served = calls.get("served", 0) + calls.get("held", 0)
-    return ConsumerLine(consumer.id, consumer.name, consumer.created_at, plans, served, calls.get("refused", 0))
+def _month_ago(ctx: Context) -> int:
+    """The beginning of the 28 days, by UTC, that end with today."""
+    return ctx.now_us // DAY * DAY - 27 * DAY
+
+
+def _plans(session: Session, consumers: Sequence[int]) -> dict[int, list[str]]:
+    query = (
+        select(Application.consumer_id, Product.name, Plan.name)
+        .join(Subscription, Subscription.application_id == Application.id)
+        .join(Plan, Plan.id == Subscription.plan_id)
+        .join(Product, Product.id == Plan.product_id)
+        .where(Subscription.state.in_(CALLING), Application.consumer_id.in_(consumers))
+        .order_by(Subscription.id)
+    )
+    plans: dict[int, list[str]] = {}
+    for consumer_id, product, plan in session.execute(query):
+        plans.setdefault(consumer_id, []).append(f"{product} · {plan}")
+    return plans

@@ -71,7 +71,7 @@ def counts(ctx: Context) -> Counts:
         def of(table: type) -> int:
             return session.scalar(select(func.count()).select_from(table)) or 0
 
-        near = len(allowances.gauges(session, ctx.now, at_least=ALMOST_SPENT))
+        near = allowances.nearly_spent(session, ctx.now, ALMOST_SPENT)
         return Counts(
             of(ApiVersion), of(Meter), of(Product), admission.waiting(session), of(Consumer), near,
             len(_periods(session, ctx)),
@@ -93,9 +93,7 @@ def _requests(session: Session, ctx: Context) -> list[Item]:
 def _spent(session: Session, ctx: Context) -> list[Item]:
     where = zone_of(session)
     items = []
-    for g in sorted(allowances.gauges(session, ctx.now, firm=True), key=lambda g: -g.percent):
-        if g.percent < ALMOST_SPENT and g.spent_at is None:
-            continue
+    for g in allowances.running_out(session, ctx.now, ALMOST_SPENT, at_most=4):
         spent = g.spent_at.astimezone(where) if g.spent_at else None
         when = "It is spent." if g.percent >= 100 else f"At this pace it is spent on {spent:%-d %B}." if spent else ""
         items.append(
@@ -107,7 +105,7 @@ def _spent(session: Session, ctx: Context) -> list[Item]:
                 ["operations", "product manager"],
             )
         )
-    return items[:4]
+    return items
 
 
 def _refusals(session: Session, ctx: Context) -> list[Item]:

@@ -14,6 +14,7 @@ from calm_tariff.store import call_queries
 from calm_tariff.store.admission import Application
 from calm_tariff.store.call_queries import CallFilter
 from calm_tariff.store.catalogue import Operation
+from calm_tariff.store.paging import Page
 from calm_tariff.store.usage import Call
 
 PAGE = 40
@@ -34,15 +35,6 @@ class CallLine:
     wait_us: int
     verdict: str
     refused_by: str | None
-
-
-@dataclass(frozen=True, slots=True)
-class CallPage:
-    """Lines, newest first; `next` is the cursor of the page after; `total` counts all that match."""
-
-    calls: list[CallLine]
-    next: str | None
-    total: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,13 +59,13 @@ class Recent:
     newest: str | None
 
 
-def log(ctx: Context, wanted: CallFilter, cursor: str | None = None) -> CallPage:
-    """A page of the log for the provider's staff."""
+def log(ctx: Context, wanted: CallFilter, cursor: str | None = None, rows: int = PAGE) -> Page[CallLine]:
+    """A page of the log for the provider's staff, newest first."""
     ctx.actor.must_be(*ROLES)
-    return _log(ctx, wanted, cursor)
+    return _log(ctx, wanted, cursor, rows)
 
 
-def own_log(ctx: Context, wanted: CallFilter, cursor: str | None = None) -> CallPage:
+def own_log(ctx: Context, wanted: CallFilter, cursor: str | None = None) -> Page[CallLine]:
     """A page of the signed-in consumer's own calls, whatever consumer the filter names."""
     mine = CallFilter(
         verdict=wanted.verdict,
@@ -84,7 +76,7 @@ def own_log(ctx: Context, wanted: CallFilter, cursor: str | None = None) -> Call
         since_us=wanted.since_us,
         until_us=wanted.until_us,
     )
-    return _log(ctx, mine, cursor)
+    return _log(ctx, mine, cursor, PAGE)
 
 
 def recent(ctx: Context, wanted: CallFilter, minutes: int = 30) -> Recent:
@@ -115,12 +107,12 @@ def recent(ctx: Context, wanted: CallFilter, minutes: int = 30) -> Recent:
         )
 
 
-def _log(ctx: Context, wanted: CallFilter, cursor: str | None) -> CallPage:
+def _log(ctx: Context, wanted: CallFilter, cursor: str | None, rows: int) -> Page[CallLine]:
     with ctx.transaction() as session:
-        found = call_queries.page(session, wanted, cursor, PAGE + 1)
-        shown = lines(session, found[:PAGE])
+        found = call_queries.page(session, wanted, cursor, rows + 1)
+        shown = lines(session, found[:rows])
         total = call_queries.count(session, wanted)
-        return CallPage(shown, found[PAGE - 1].call_id if len(found) > PAGE else None, total)
+        return Page(shown, found[rows - 1].call_id if len(found) > rows else None, total)
 
 
 def lines(session: Session, calls: list[Call]) -> list[CallLine]:

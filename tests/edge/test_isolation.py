@@ -13,6 +13,7 @@ from calm_tariff.portal_api import app as portal
 from calm_tariff.services import charging, history, invoices, people
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.settings import Settings
+from calm_tariff.store.paging import Wanted
 from calm_tariff.web import create_app
 from tests.office import PASSWORD, START, Office
 
@@ -35,9 +36,9 @@ def lived(office: Office) -> dict[str, Any]:
     history.take_in(office.ctx, calls)
     october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, tzinfo=UTC))
     charging.run(october, date(2026, 9, 1))
-    period = charging.one(october, date(2026, 9, 1))
-    invoice = next(c.invoice_id for c in period.charges if c.consumer == "Ferries")
-    charging.issue(october, [c.invoice_id for c in period.charges])
+    period = charging.one(october, date(2026, 9, 1), Wanted())
+    invoice = next(c.invoice_id for c in period.charges.rows if c.consumer == "Ferries")
+    charging.issue(october, [c.invoice_id for c in period.charges.rows])
     line = next(x.id for x in invoices.one(october, invoice).lines if x.kind == "usage")
     return {
         "office": office,
@@ -196,7 +197,7 @@ def test_two_editors_get_412_with_the_present_state(office: Office) -> None:
     web = client(office.ctx)
     token = people.make_service_token(office.ctx, "script", "product manager")
     web.headers["Authorization"] = f"Bearer {token}"
-    api = web.get(f"/api/v1/apis/{web.get('/api/v1/apis').json()[0]['id']}").json()
+    api = web.get(f"/api/v1/apis/{web.get('/api/v1/apis').json()['rows'][0]['id']}").json()
     address = f"/api/v1/apis/{api['id']}"
     body = {**api, "capacity_per_second": 70}
     assert web.put(address, json=body, headers={"If-Match": '"1"'}).json()["edition"] == 2

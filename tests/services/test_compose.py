@@ -33,6 +33,7 @@ from calm_tariff.services.apis import ApiTyped
 from calm_tariff.services.meters import MeterTyped
 from calm_tariff.services.operations import OperationTyped
 from calm_tariff.store.admission import Stay, Subscription
+from calm_tariff.store.paging import Wanted
 from calm_tariff.store.record import Mail
 from tests.office import START, Office, terms
 
@@ -241,7 +242,7 @@ def test_a_trial_is_free_until_its_days_or_units_are_used_and_then_charged(offic
         assert {s.state for s in session.scalars(select(Subscription))} == {"active"}
     office.clock.now = datetime(2026, 10, 2, tzinfo=UTC)
     charging.run(office.finance, date(2026, 9, 1))
-    charges = {c.consumer: c.charge for c in charging.one(office.finance, date(2026, 9, 1)).charges}
+    charges = {c.consumer: c.charge for c in charging.charges(office.finance, date(2026, 9, 1), Wanted()).rows}
     # Divers: trial to the 23rd, then 7 of 30 days of 40. Anglers: 20 of 30 days; the trial's units are free.
     assert (charges["Divers"], charges["Anglers"]) == (Decimal("9.33"), Decimal("26.67"))
 

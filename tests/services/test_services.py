@@ -31,6 +31,7 @@ from calm_tariff.services import (
 )
 from calm_tariff.services.meters import MeterTyped
 from calm_tariff.store.admission import Stay
+from calm_tariff.store.paging import Wanted
 from calm_tariff.store.record import Mail
 from calm_tariff.store.usage import Call
 from tests.office import PASSWORD, START, Office, terms
@@ -59,7 +60,7 @@ def test_a_draft_saves_itself_is_compared_and_becomes_a_revision_that_never_chan
     assert (ketch(published).live_revision, ketch(published).drafted) == (2, False)
     with pytest.raises(Conflict, match="no draft"):
         publishing.publish(office.manager, office.product, "keep")
-    entry = auditing.entries(office.manager, "published revision 2").entries[0]
+    entry = auditing.entries(office.manager, Wanted("published revision 2")).rows[0]
     assert (entry.before["limits"][0]["burst"], entry.after["limits"][0]["burst"], entry.why) == (20, 40, "more burst")
     with office.ctx.transaction() as session:
         assert {s.revision.number for s in session.scalars(select(Stay))} == {1}  # subscribers kept theirs
@@ -157,8 +158,8 @@ def test_a_charge_run_makes_invoices_that_evidence_computes_again(office: Office
     assert charging.run(october, date(2026, 9, 1), "run-2").invoices == first.invoices == 2
     with pytest.raises(Conflict, match="idempotency key"):
         charging.run(october, date(2026, 8, 1), "run-1")
-    period = charging.one(october, date(2026, 9, 1))
-    ferries = next(c for c in period.charges if c.consumer == "Ferries")
+    period = charging.one(october, date(2026, 9, 1), Wanted())
+    ferries = next(c for c in period.charges.rows if c.consumer == "Ferries")
     invoice = invoices.one(office.finance, ferries.invoice_id)
     # From 10 September noon: 21 of 30 days. Included 10 × 21/30 = 7; 60 − 7 = 53: 20 × 0.004 + 33 × 0.003.
     assert [(x.kind, x.days, x.priced, x.amount) for x in invoice.lines] == [
@@ -171,7 +172,7 @@ def test_a_charge_run_makes_invoices_that_evidence_computes_again(office: Office
     assert [Decimal(x["amount"]) for x in again["lines"]] == [x.amount for x in invoice.lines]
     assert (Decimal(again["total"]), Decimal(again["tax"])) == (invoice.total, invoice.tax)
     assert sum(d.units for d in invoices.days(office.finance, invoice.lines[1].id)) == invoice.lines[1].quantity
-    drafts = [c.invoice_id for c in period.charges]
+    drafts = [c.invoice_id for c in period.charges.rows]
     assert charging.issue(october, drafts, "issue") == charging.issue(october, drafts, "issue") == 2
     with pytest.raises(Conflict, match="it is issued"):
         charging.issue(october, drafts)
@@ -184,7 +185,9 @@ def test_the_running_period_can_be_drafted_but_not_issued(office: Office) -> Non
     usage(office, 5)
     made = charging.run(office.finance, date(2026, 9, 1))
     with pytest.raises(Conflict, match="its period runs until"):
-        charging.issue(office.finance, [c.invoice_id for c in charging.one(office.finance, date(2026, 9, 1)).charges])
+        charging.issue(
+            office.finance, [c.invoice_id for c in charging.charges(office.finance, date(2026, 9, 1), Wanted()).rows]
+        )
     assert made.invoices == 2
     with pytest.raises(Conflict, match="has not begun"):
         charging.run(office.finance, date(2026, 10, 1))

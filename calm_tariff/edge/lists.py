@@ -1,0 +1,69 @@
+"""Lists over HTTP: which page is asked for, and what is shown as a CSV file (RFC 4180)."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import fields, replace
+from datetime import datetime
+from typing import Annotated, Any, TypeVar
+
+from fastapi import Depends, Query
+from fastapi.responses import Response
+
+from calm_tariff.store.paging import ROWS, Page, Wanted
+
+T = TypeVar("T")
+EXPORTED = 10_000
+
+
+def wanted(
+    words: Annotated[str, Query(max_length=200)] = "", sort: str = "", down: bool = False, cursor: str | None = None,
+    rows: Annotated[int, Query(ge=1, le=1000)] = ROWS,
+) -> Wanted:  # fmt: skip
+    """Which page of a list is asked for, in which order, and how long a page is."""
+    return Wanted(words.strip(), sort, down, cursor, rows)
+
+
+Asked = Annotated[Wanted, Depends(wanted)]
+
+
+def all_of(read: Callable[[Wanted], Page[T]], asked: Wanted) -> Iterator[T]:
+    """Every row of a list from the page asked for, up to 10,000 of them."""
+    left = EXPORTED
+    while left > 0:
+        page = read(replace(asked, rows=min(1000, left)))
+        yield from page.rows
+        left -= len(page.rows)
+        if page.next is None:
+            return
+        asked = replace(asked, cursor=page.next)
+
+
+def as_csv(name: str, kind: type, rows: Iterable[Any], left_out: Sequence[str] = ()) -> Response:
+    """Rows of a dataclass as a file: its fields are the columns."""
+    columns = [f.name for f in fields(kind) if f.name not in left_out]
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(columns)
+    writer.writerows([_cell(getattr(row, column)) for column in columns] for row in rows)
+    return Response(
+        out.getvalue(),
+        media_type="text/csv; charset=utf-8",
+        headers={"content-disposition": f'attachment; filename="{name}.csv"'},
+    )
+
+
+def _cell(value: Any) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, datetime):
+        return value.isoformat()
+    text = "; ".join(map(str, value)) if isinstance(value, (list, tuple)) else str(value)
+    # A consumer names itself: no name may begin a formula in the reader's spreadsheet.
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") and not _is_number(text) else text
+
+
+def _is_number(text: str) -> bool:
+    return text.lstrip("-").replace(".", "", 1).isdigit()
