@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import contextlib
+from collections.abc import Generator, Iterator
 
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
+from playwright.sync_api import Error as PlaywrightError
 
 from calm_tariff.demo.load import load
 from calm_tariff.launch.database import Database
@@ -70,6 +72,22 @@ class People:
         page.get_by_role("button", name=name).click()
         page.get_by_role("heading", name="My applications").wait_for()
         return page
+
+    def seen(self) -> str:
+        """What each page shows now."""
+        pages = [page for context in self.contexts for page in context.pages]
+        return "\n".join(f"--- {page.url}\n{page.locator('body').inner_text()[:4000]}" for page in pages)
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item: pytest.Item) -> Generator[None, pytest.TestReport, pytest.TestReport]:
+    """Say with a story that failed what its people saw last."""
+    report = yield
+    people = getattr(item, "funcargs", {}).get("people")
+    if report.when == "call" and report.failed and people:
+        with contextlib.suppress(PlaywrightError):
+            report.sections.append(("what the pages showed", people.seen()))
+    return report
 
 
 @pytest.fixture

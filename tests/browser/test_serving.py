@@ -116,7 +116,7 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     expect(tomas.get_by_text("With Rate at 2 at once it would have been let in at once.")).to_be_visible()
     tomas.go_back()
     tomas.goto("/admit/consumers")
-    tomas.get_by_role("link", name="Gannet Ferries").click()
+    tomas.get_by_role("table").get_by_role("link", name="Gannet Ferries").click()  # also among what was last open
     tomas.get_by_role("button", name="lift it").click()
     wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200, 30)
 

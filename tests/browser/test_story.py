@@ -192,7 +192,7 @@ def serve(product: Processes, secret: str) -> None:
 
 def observe(page: Page, developer: Page) -> None:
     page.keyboard.press("3")
-    page.get_by_label("Consumer", exact=True).select_option("consumer is Anglers Guild")
+    page.get_by_label("Consumer", exact=True).fill("Anglers Guild")
     page.get_by_label("Verdict", exact=True).select_option("verdict is refused")
     page.get_by_role("row").filter(has_text="refused by Rate").first.click()
     margin = page.get_by_role("complementary", name="Margin")

@@ -1,80 +1,177 @@
-import type { UseQueryResult } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { Trouble, Waiting } from "../kit/controls";
+import { Button, Trouble, Waiting } from "../kit/controls";
+import { count } from "../kit/format";
 import { useRows } from "../kit/rows";
 import { Page } from "./frame";
+
+type PageOf<T> = { rows: T[]; next: string | null; total: number };
+type Query = { words: string; sort: string; down: boolean; cursor?: string };
+
+/** A list that the server pages, filters and puts in order; what is wanted of it is kept in the address. `fixed` is
+ * what else the list depends on, as a query string. */
+export function useList<T>(
+  path: string,
+  read: (query: Query) => Promise<PageOf<T>>,
+  { fixed = "", every }: { fixed?: string; every?: number } = {},
+) {
+  const [search] = useSearchParams();
+  const query = {
+    words: search.get("words") ?? "",
+    sort: search.get("sort") ?? "",
+    down: search.get("order") === "down",
+  };
+  const pages = useInfiniteQuery({
+    queryKey: [path, fixed, query],
+    queryFn: ({ pageParam }) => read({ ...query, cursor: pageParam }),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+    placeholderData: keepPreviousData,
+    refetchInterval: every,
+  });
+  const asked = new URLSearchParams({
+    ...Object.fromEntries(new URLSearchParams(fixed)),
+    words: query.words,
+    sort: query.sort,
+    down: String(query.down),
+  });
+  return {
+    rows: pages.data?.pages.flatMap((p) => p.rows) ?? [],
+    total: pages.data?.pages[0]?.total ?? 0,
+    error: pages.error,
+    isPending: pages.isPending,
+    more: pages.hasNextPage ? () => pages.fetchNextPage() : null,
+    csv: `/api/v1${path}.csv?${asked}`,
+  };
+}
+
+/** The head of a column the list can be ordered by. */
+export function SortHead({ by, number, children }: { by: string; number?: boolean; children: string }) {
+  const [search, setSearch] = useSearchParams();
+  const chosen = search.get("sort") === by;
+  const down = search.get("order") === "down";
+  const turn = () => {
+    const next = new URLSearchParams(search);
+    next.set("sort", by);
+    next.set("order", chosen && !down ? "down" : "up");
+    setSearch(next, { replace: true });
+  };
+  return (
+    <th
+      className={number ? "number" : ""}
+      aria-sort={chosen ? (down ? "descending" : "ascending") : undefined}
+    >
+      <button type="button" className="hover:text-ink" onClick={turn}>
+        {children}
+        {chosen && (down ? " ↓" : " ↑")}
+      </button>
+    </th>
+  );
+}
+
+/** What narrows a list to rows that hold some words. */
+export function Words({ label }: { label: string }) {
+  const [search, setSearch] = useSearchParams();
+  return (
+    <label className="block max-w-80 text-[13px] text-soft">
+      {label}
+      <input
+        className="field text-ink"
+        value={search.get("words") ?? ""}
+        onChange={(e) => {
+          const next = new URLSearchParams(search);
+          if (e.target.value) next.set("words", e.target.value);
+          else next.delete("words");
+          setSearch(next, { replace: true });
+        }}
+      />
+    </label>
+  );
+}
+
+type Listed = { rows: unknown[]; total: number; more: (() => void) | null; csv: string };
+
+/** The foot of a list: how much of it is shown, more of it, and all of it as a file. */
+export function ListFoot({ of, more = "More" }: { of: Listed; more?: string }) {
+  if (of.rows.length === 0) return null;
+  return (
+    <div className="mt-3 flex items-center gap-4 text-[13px] text-soft">
+      <span>
+        {of.rows.length < of.total
+          ? `${count(of.rows.length)} of ${count(of.total)}`
+          : `${count(of.total)} in all`}
+      </span>
+      <a className="figure-link" href={of.csv} download>
+        Save as CSV
+      </a>
+      {of.more && (
+        <Button small className="ml-auto" onClick={of.more}>
+          {more}
+        </Button>
+      )}
+    </div>
+  );
+}
 
 type Column<T> = {
   head: string;
   cell: (row: T) => React.ReactNode;
   number?: boolean;
-  by?: (row: T) => string | number;
+  sort?: string;
 };
 
 type Props<T> = {
   title: string;
   sub: React.ReactNode;
   actions?: React.ReactNode;
-  above?: React.ReactNode;
-  list: Pick<UseQueryResult<T[]>, "data" | "error" | "isPending">;
+  words?: string;
+  list: ReturnType<typeof useList<T>>;
   columns: Column<T>[];
   address: (row: T) => string;
   reading: string;
   empty: string;
 };
 
-/** A page that is one list: sortable by its heads, with the order in the address, opened by key or pointer. */
+/** A page that is one list, opened by key or pointer. */
 export function ListPage<T extends { id: number }>(props: Props<T>) {
   const { columns, list, address } = props;
   const navigate = useNavigate();
-  const [search, setSearch] = useSearchParams();
-  const sort = columns.find((c) => c.by && c.head === search.get("sort"));
-  const down = search.get("order") === "down";
-  const rows = sorted(list.data ?? [], sort?.by, down);
+  const [search] = useSearchParams();
   const { rowProps } = useRows(
-    rows,
+    list.rows,
     (row) => row.id,
     (row) => navigate(address(row)),
   );
-  const turn = (head: string) => {
-    const next = new URLSearchParams(search);
-    next.set("sort", head);
-    next.set("order", search.get("sort") === head && !down ? "down" : "up");
-    setSearch(next, { replace: true });
-  };
   return (
     <Page title={props.title} sub={props.sub}>
       <div className="my-4 flex items-end justify-end gap-3">
-        <div className="flex-1">{props.above}</div>
+        <div className="flex-1">{props.words && <Words label={props.words} />}</div>
         {props.actions}
       </div>
       <Trouble error={list.error} />
       {list.isPending && <Waiting words={props.reading} />}
-      {list.data && rows.length === 0 && <p className="text-soft">{props.empty}</p>}
-      {rows.length > 0 && (
+      {!list.isPending && !list.error && list.rows.length === 0 && (
+        <p className="text-soft">{search.get("words") ? "Nothing here is named so." : props.empty}</p>
+      )}
+      {list.rows.length > 0 && (
         <table className="plain-table">
           <thead>
             <tr>
-              {columns.map((c) => (
-                <th
-                  key={c.head}
-                  className={c.number ? "number" : ""}
-                  aria-sort={c === sort ? (down ? "descending" : "ascending") : undefined}
-                >
-                  {c.by ? (
-                    <button type="button" className="hover:text-ink" onClick={() => turn(c.head)}>
-                      {c.head}
-                      {c === sort && (down ? " ↓" : " ↑")}
-                    </button>
-                  ) : (
-                    c.head
-                  )}
-                </th>
-              ))}
+              {columns.map((c) =>
+                c.sort ? (
+                  <SortHead key={c.head} by={c.sort} number={c.number}>
+                    {c.head}
+                  </SortHead>
+                ) : (
+                  <th key={c.head} className={c.number ? "number" : ""}>
+                    {c.head}
+                  </th>
+                ),
+              )}
             </tr>
           </thead>
           <tbody>
-            {rows.map((row) => (
+            {list.rows.map((row) => (
               <tr key={row.id} {...rowProps(row)}>
                 {columns.map((c, place) => (
                   <td key={c.head} className={c.number ? "number" : ""}>
@@ -92,15 +189,7 @@ export function ListPage<T extends { id: number }>(props: Props<T>) {
           </tbody>
         </table>
       )}
+      <ListFoot of={list} />
     </Page>
   );
-}
-
-function sorted<T>(rows: T[], by: ((row: T) => string | number) | undefined, down: boolean): T[] {
-  if (!by) return rows;
-  const order = [...rows].sort((a, b) => {
-    const [x, y] = [by(a), by(b)];
-    return typeof x === "number" && typeof y === "number" ? x - y : String(x).localeCompare(String(y));
-  });
-  return down ? order.reverse() : order;
 }

@@ -1,41 +1,27 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { api, type Console } from "../api/console";
-import { Button, Trouble, Waiting } from "../kit/controls";
+import { Trouble, Waiting } from "../kit/controls";
 import { dayAndMinute } from "../kit/format";
 import { Aside, Page } from "./frame";
+import { ListFoot, useList, Words } from "./list";
 
 type Entry = Console["Entry"];
 
 /** Who changed what, when, from what to what, and why. */
 export function RecordPage() {
-  const [search, setSearch] = useSearchParams();
-  const words = search.get("words") ?? "";
   const [open, setOpen] = useState<Entry | null>(null);
-  const pages = useInfiniteQuery({
-    queryKey: ["record", words],
-    queryFn: ({ pageParam }) => api.get("/record", { params: { query: { words, cursor: pageParam } } }),
-    initialPageParam: undefined as string | undefined,
-    getNextPageParam: (page) => page.next ?? undefined,
-  });
-  const entries = pages.data?.pages.flatMap((p) => p.entries) ?? [];
+  const list = useList("/record", (query) => api.get("/record", { params: { query } }));
   return (
     <Page
       title="The record"
       sub="Everything somebody did that changed terms, access or money. Entries are never altered."
       margin={open && <Change entry={open} />}
     >
-      <label className="mt-4 block max-w-80 text-[13px] text-soft">
-        Only entries that mention
-        <input
-          className="field text-ink"
-          value={words}
-          onChange={(e) => setSearch(e.target.value ? { words: e.target.value } : {}, { replace: true })}
-        />
-      </label>
-      <Trouble error={pages.error} />
-      {pages.isPending && <Waiting words="Reading the record" />}
+      <div className="mt-4">
+        <Words label="Only entries that mention" />
+      </div>
+      <Trouble error={list.error} />
+      {list.isPending && <Waiting words="Reading the record" />}
       <table className="plain-table mt-3">
         <thead>
           <tr>
@@ -49,7 +35,7 @@ export function RecordPage() {
           </tr>
         </thead>
         <tbody>
-          {entries.map((e) => (
+          {list.rows.map((e) => (
             <tr key={e.id} aria-selected={open?.id === e.id}>
               <td className="whitespace-nowrap">{dayAndMinute(e.at)}</td>
               <td>{e.actor}</td>
@@ -68,12 +54,8 @@ export function RecordPage() {
           ))}
         </tbody>
       </table>
-      {!pages.isPending && entries.length === 0 && <p className="py-4 text-soft">No entry mentions that.</p>}
-      {pages.hasNextPage && (
-        <Button className="mt-4" onClick={() => pages.fetchNextPage()}>
-          Earlier entries
-        </Button>
-      )}
+      {!list.isPending && list.rows.length === 0 && <p className="py-4 text-soft">No entry mentions that.</p>}
+      <ListFoot of={list} more="Earlier entries" />
     </Page>
   );
 }

@@ -52,7 +52,7 @@ export function Usage() {
     else next.delete(name);
     setSearch(next, { replace: true });
   };
-  const rows = pages.data?.pages.flatMap((p) => p.calls) ?? [];
+  const rows = pages.data?.pages.flatMap((p) => p.rows) ?? [];
   return (
     <>
       <h1>Usage</h1>

@@ -1,51 +1,31 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { api } from "../../api/console";
 import { Trouble, Waiting } from "../../kit/controls";
 import { amount, count, date, dayAndYear, month } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
 import { Aside, Page, Pair } from "../frame";
-import { ListPage } from "../list";
+import { ListPage, useList } from "../list";
 import { useOpened } from "../shell";
 import { Overrides } from "./overrides";
 
 export function Consumers() {
-  const [search, setSearch] = useSearchParams();
-  const words = search.get("name") ?? "";
-  const list = useQuery({
-    queryKey: ["consumers"],
-    queryFn: () => api.get("/consumers"),
-    select: (all) => all.filter((c) => c.name.toLowerCase().includes(words.toLowerCase())),
-  });
+  const list = useList("/consumers", (query) => api.get("/consumers", { params: { query } }));
   return (
     <ListPage
       title="Consumers"
       sub="Organisations that call the APIs. Calls are those of the last 28 days."
       list={list}
       reading="Reading the consumers"
-      empty={words ? "No consumer is named so." : "Nobody has signed up yet. They do on the portal."}
+      empty="Nobody has signed up yet. They do on the portal."
       address={(c) => `/admit/consumers/${c.id}`}
-      above={
-        <label className="block max-w-80 text-[13px] text-soft">
-          Named
-          <input
-            className="field text-ink"
-            value={words}
-            onChange={(e) => {
-              const next = new URLSearchParams(search);
-              if (e.target.value) next.set("name", e.target.value);
-              else next.delete("name");
-              setSearch(next, { replace: true });
-            }}
-          />
-        </label>
-      }
+      words="Named"
       columns={[
-        { head: "Consumer", cell: (c) => c.name, by: (c) => c.name },
+        { head: "Consumer", cell: (c) => c.name, sort: "name" },
         { head: "Plans", cell: (c) => c.plans.join(", ") || <span className="text-soft">none</span> },
-        { head: "Since", cell: (c) => dayAndYear(c.since), by: (c) => c.since },
-        { head: "Served", cell: (c) => count(c.served), by: (c) => c.served, number: true },
-        { head: "Refused", cell: (c) => count(c.refused), by: (c) => c.refused, number: true },
+        { head: "Since", cell: (c) => dayAndYear(c.since), sort: "since" },
+        { head: "Served", cell: (c) => count(c.served), sort: "served", number: true },
+        { head: "Refused", cell: (c) => count(c.refused), sort: "refused", number: true },
       ]}
     />
   );
@@ -66,6 +46,7 @@ export function Consumer() {
         {one.error ? <Trouble error={one.error} /> : <Waiting words="Reading the consumer" />}
       </Page>
     );
+  const since = Date.parse(c.calls_since) * 1000;
   return (
     <Page
       title={c.line.name}
@@ -78,12 +59,15 @@ export function Consumer() {
           </Aside>
           <Aside title="Last 28 days">
             <Pair name="Served">
-              <Link className="figure-link" to={`/observe/traffic?consumer=${id}`}>
+              <Link className="figure-link" to={`/observe/traffic?consumer=${id}&since_us=${since}`}>
                 {count(c.line.served)}
               </Link>
             </Pair>
             <Pair name="Refused">
-              <Link className="figure-link" to={`/observe/traffic?consumer=${id}&verdict=refused`}>
+              <Link
+                className="figure-link"
+                to={`/observe/traffic?consumer=${id}&verdict=refused&since_us=${since}`}
+              >
                 {count(c.line.refused)}
               </Link>
             </Pair>

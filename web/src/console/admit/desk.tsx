@@ -8,6 +8,7 @@ import { useKeys } from "../../kit/keys";
 import { useRows } from "../../kit/rows";
 import { TermsTable } from "../compose/revision";
 import { Aside, Page, Pair } from "../frame";
+import { ListFoot, SortHead, useList, Words } from "../list";
 
 type Request = Console["RequestView"];
 
@@ -17,12 +18,12 @@ export function Desk() {
   const [search, setSearch] = useSearchParams();
   const decided = search.get("show") === "decided";
   const navigate = useNavigate();
-  const list = useQuery({
-    queryKey: ["requests", decided],
-    queryFn: () => api.get("/requests", { params: { query: { decided } } }),
-    refetchInterval: 5_000,
-  });
-  const rows = list.data ?? [];
+  const list = useList(
+    "/requests",
+    (query) => api.get("/requests", { params: { query: { ...query, decided } } }),
+    { fixed: `decided=${decided}`, every: 5_000 },
+  );
+  const { rows } = list;
   const open = (r: Request) =>
     navigate(`/admit/desk/${r.id}${decided ? "?show=decided" : ""}`, { replace: Boolean(id) });
   const { rowProps } = useRows(rows, (r) => r.id, open);
@@ -52,7 +53,12 @@ export function Desk() {
     >
       <Trouble error={list.error} />
       {list.isPending && <Waiting words="Looking what waits" />}
-      {list.data?.length === 0 && (
+      {decided && (
+        <div className="mt-3">
+          <Words label="Consumer named" />
+        </div>
+      )}
+      {!list.isPending && !list.error && rows.length === 0 && (
         <p className="py-6 text-soft">
           {decided
             ? "Nothing has been decided yet."
@@ -63,11 +69,11 @@ export function Desk() {
         <table className="plain-table mt-3">
           <thead>
             <tr>
-              <th>Since</th>
-              <th>Consumer</th>
-              <th>Application</th>
-              <th>Asks for</th>
-              <th>{decided ? "Outcome" : "Asked by"}</th>
+              <SortHead by="since">Since</SortHead>
+              <SortHead by="consumer">Consumer</SortHead>
+              <SortHead by="application">Application</SortHead>
+              <SortHead by="plan">Asks for</SortHead>
+              {decided ? <SortHead by="outcome">Outcome</SortHead> : <th>Asked by</th>}
             </tr>
           </thead>
           <tbody>
@@ -89,6 +95,7 @@ export function Desk() {
           </tbody>
         </table>
       )}
+      <ListFoot of={list} />
       {one.data && <Decide key={one.data.request.id} request={one.data.request} />}
       {one.error && <Trouble error={one.error} />}
     </Page>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, type Console } from "../../api/console";
 import { Several } from "../../kit/choose";
 import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { ConsumerChoice } from "../consumer-choice";
 import { Page } from "../frame";
 
 type Group = Console["GroupView"];
@@ -70,8 +71,14 @@ export function Groups() {
 
 function Members({ group, onClose }: { group: Group; onClose: () => void }) {
   const queries = useQueryClient();
-  const consumers = useQuery({ queryKey: ["consumers"], queryFn: () => api.get("/consumers") });
+  const [members, setMembers] = useState(
+    group.consumer_ids.map((id, n) => [id, group.consumers[n] ?? ""] as const),
+  );
   const [chosen, setChosen] = useState(group.consumer_ids);
+  const add = (id: number, name: string) => {
+    if (!members.some(([one]) => one === id)) setMembers([...members, [id, name]]);
+    if (!chosen.includes(id)) setChosen([...chosen, id]);
+  };
   const save = useMutation({
     mutationFn: () =>
       api.put("/groups/{group_id}", {
@@ -88,10 +95,21 @@ function Members({ group, onClose }: { group: Group; onClose: () => void }) {
       <Several
         label="Its consumers"
         chosen={chosen}
-        choices={(consumers.data ?? []).map((c) => [c.id, c.name] as const)}
+        choices={members}
         none="Nobody is in it."
         onChange={setChosen}
       />
+      <div className="mb-3 max-w-80 text-[13px] text-soft">
+        Another consumer
+        <ConsumerChoice
+          key={chosen.length}
+          label="Another consumer"
+          nobody="its name"
+          className="field text-ink"
+          chosen={null}
+          onChoose={(c) => c && add(c.id, c.name)}
+        />
+      </div>
       {group.sees.length > 0 && (
         <p className="mb-3 text-soft">
           Whoever leaves it keeps the subscriptions they have, but no longer sees {group.sees.join(", ")}.

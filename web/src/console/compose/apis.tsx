@@ -1,18 +1,18 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
 import { Button, Trouble, WordButton } from "../../kit/controls";
 import { dayAndYear } from "../../kit/format";
 import { Page } from "../frame";
-import { ListPage } from "../list";
+import { ListPage, useList } from "../list";
 import { ApiFields, type First, FirstState, type Settings } from "./api-fields";
 
 type Typed = Console["ApiIn"];
 
 export function Apis() {
   const navigate = useNavigate();
-  const list = useQuery({ queryKey: ["apis"], queryFn: () => api.get("/apis"), refetchInterval: 15_000 });
+  const list = useList("/apis", (query) => api.get("/apis", { params: { query } }), { every: 15_000 });
   return (
     <ListPage
       title="APIs"
@@ -30,15 +30,15 @@ export function Apis() {
         </>
       }
       columns={[
-        { head: "API", cell: (a) => `${a.name} ${a.version}`, by: (a) => `${a.name} ${a.version}` },
+        { head: "API", cell: (a) => `${a.name} ${a.version}`, sort: "name" },
         {
           head: "State",
           cell: (a) => (a.state === "sunset" && a.sunset_at ? `ends on ${dayAndYear(a.sunset_at)}` : a.state),
-          by: (a) => a.state,
+          sort: "state",
         },
-        { head: "Answers under", cell: (a) => a.base_path, by: (a) => a.base_path },
+        { head: "Answers under", cell: (a) => a.base_path, sort: "base_path" },
         { head: "Back end", cell: (a) => <Well well={a.well} /> },
-        { head: "Operations", cell: (a) => a.operations, by: (a) => a.operations, number: true },
+        { head: "Operations", cell: (a) => a.operations, sort: "operations", number: true },
       ]}
     />
   );

@@ -5,6 +5,7 @@ import { api } from "../../api/console";
 import { Button, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count } from "../../kit/format";
 import { ReceiptLadder } from "../../kit/receipt";
+import { ConsumerChoice } from "../consumer-choice";
 import { Aside, Page, Pair } from "../frame";
 import { asCase, type Fired, type Run, useRuns, type Wanted } from "./bench-run";
 import { Strip } from "./bench-strip";
@@ -177,13 +178,8 @@ export function Bench() {
 
 /** Calls as a list instead of a pattern: pasted, or as somebody really made them. */
 function Lists({ list, onChange }: { list: string | null; onChange: (list: string | null) => void }) {
-  const consumers = useQuery({
-    queryKey: ["consumers"],
-    queryFn: () => api.get("/consumers"),
-    enabled: list !== null,
-  });
   const [trouble, setTrouble] = useState<unknown>(null);
-  const take = async (consumer: string) => {
+  const take = async (consumer: number) => {
     setTrouble(null);
     try {
       const answer = await fetch(`/api/v1/bench/recorded?consumer_id=${consumer}`);
@@ -206,17 +202,16 @@ function Lists({ list, onChange }: { list: string | null; onChange: (list: strin
         value={list}
         onChange={onChange}
       />
-      <label className="text-[13px] text-soft">
+      <span className="text-[13px] text-soft">
         as it was called by{" "}
-        <select aria-label="As called by" className={word} value="" onChange={(e) => take(e.target.value)}>
-          <option value="">choose a consumer</option>
-          {consumers.data?.map((c) => (
-            <option key={c.id} value={c.id}>
-              {c.name}
-            </option>
-          ))}
-        </select>
-      </label>{" "}
+        <ConsumerChoice
+          label="As called by"
+          nobody="a consumer"
+          className={`${word} w-44`}
+          chosen={null}
+          onChoose={(c) => c && take(c.id)}
+        />
+      </span>{" "}
       · <WordButton onClick={() => onChange(null)}>back to a pattern</WordButton>
       <Trouble error={trouble} />
     </div>

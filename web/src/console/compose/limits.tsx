@@ -167,13 +167,16 @@ export function WhatACallerGets() {
 /** The OpenAPI document of what a plan sells, by API version. */
 export function PlanDocument() {
   const { id } = useParams();
-  const versions = useQuery({ queryKey: ["apis"], queryFn: () => api.get("/apis") });
+  const versions = useQuery({
+    queryKey: ["/apis", "all"],
+    queryFn: () => api.get("/apis", { params: { query: { rows: 1000 } } }),
+  });
   const one = useQuery({
     queryKey: ["effective", id, false],
     queryFn: () => api.get("/plans/{plan_id}/effective", { params: { path: { plan_id: Number(id) } } }),
   });
   const sold = new Set(one.data?.rows.flatMap((r) => r.operations.map((o) => o.split("  ")[0])));
-  const rows = (versions.data ?? []).filter((v) => sold.has(`${v.name} ${v.version}`));
+  const rows = (versions.data?.rows ?? []).filter((v) => sold.has(`${v.name} ${v.version}`));
   return (
     <Page
       title={`OpenAPI documents of ${one.data?.plan ?? "the plan"}`}

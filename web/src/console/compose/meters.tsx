@@ -6,7 +6,7 @@ import { Choose, Several } from "../../kit/choose";
 import { Button, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { plural } from "../../kit/format";
 import { Page } from "../frame";
-import { ListPage } from "../list";
+import { ListPage, useList } from "../list";
 import { useOpened } from "../shell";
 import { Preview } from "./meter-preview";
 import { Standing } from "./meter-standing";
@@ -17,7 +17,7 @@ export type Filter = Omit<Console["MeterIn"], "name">;
 
 export function Meters() {
   const navigate = useNavigate();
-  const list = useQuery({ queryKey: ["meters"], queryFn: () => api.get("/meters") });
+  const list = useList("/meters", (query) => api.get("/meters", { params: { query } }));
   return (
     <ListPage
       title="Meters"
@@ -35,7 +35,7 @@ export function Meters() {
         {
           head: "Meter",
           cell: (m) => <span className="whitespace-nowrap">{m.name}</span>,
-          by: (m) => m.name,
+          sort: "name",
         },
         { head: "Counts", cell: inWords },
         {
@@ -45,7 +45,7 @@ export function Meters() {
         {
           head: "State",
           cell: (m) => (m.state === "active" ? (m.sealed_at ? "sealed" : "open to change") : m.state),
-          by: (m) => m.state,
+          sort: "state",
         },
       ]}
     />

@@ -8,8 +8,11 @@ type Props = { chosen: number[]; onChange: (chosen: number[]) => void; disabled?
 
 /** All operations of all APIs, to choose from singly or by the group. */
 export function ChooseOperations({ chosen, onChange, disabled }: Props) {
-  const list = useQuery({ queryKey: ["apis"], queryFn: () => api.get("/apis") });
-  const versions = (list.data ?? []).filter((v) => v.state !== "gone");
+  const list = useQuery({
+    queryKey: ["/apis", "all"],
+    queryFn: () => api.get("/apis", { params: { query: { rows: 1000 } } }),
+  });
+  const versions = (list.data?.rows ?? []).filter((v) => v.state !== "gone");
   const pages = useQueries({
     queries: versions.map((one) => ({
       queryKey: ["operations", one.id, "all"],
@@ -31,7 +34,7 @@ export function ChooseOperations({ chosen, onChange, disabled }: Props) {
           onChange={onChange}
         />
       ))}
-      {list.data?.length === 0 && (
+      {list.data?.total === 0 && (
         <p className="text-soft">There is no API yet whose operations could be chosen.</p>
       )}
     </div>

@@ -6,14 +6,14 @@ import { Choose, Several } from "../../kit/choose";
 import { Button, Field, Trouble, WordButton } from "../../kit/controls";
 import { Prose } from "../../kit/prose";
 import { Page } from "../frame";
-import { ListPage } from "../list";
+import { ListPage, useList } from "../list";
 import { ChooseOperations } from "./operations";
 
 type Typed = Console["ProductIn"];
 
 export function Products() {
   const navigate = useNavigate();
-  const list = useQuery({ queryKey: ["products"], queryFn: () => api.get("/products") });
+  const list = useList("/products", (query) => api.get("/products", { params: { query } }));
   return (
     <ListPage
       title="Products"
@@ -28,12 +28,12 @@ export function Products() {
         </Button>
       }
       columns={[
-        { head: "Product", cell: (p) => p.name, by: (p) => p.name },
+        { head: "Product", cell: (p) => p.name, sort: "name" },
         { head: "APIs", cell: (p) => p.apis.join(", ") },
-        { head: "Access", cell: (p) => p.access_route, by: (p) => p.access_route },
+        { head: "Access", cell: (p) => p.access_route, sort: "access" },
         { head: "Seen by", cell: (p) => p.groups.join(", ") || "everybody" },
         { head: "Plans", cell: (p) => p.plans.join(", ") || "none yet" },
-        { head: "Subscriptions", cell: (p) => p.subscriptions, by: (p) => p.subscriptions, number: true },
+        { head: "Subscriptions", cell: (p) => p.subscriptions, sort: "subscriptions", number: true },
       ]}
     />
   );

@@ -6,23 +6,21 @@ import { plural } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
 import { useRows } from "../../kit/rows";
 import { Aside, Page, Pair } from "../frame";
+import { ListFoot, useList } from "../list";
 
 /** Every quota, who is near the end, and when. */
 export function Allowances() {
   const navigate = useNavigate();
-  const list = useQuery({
-    queryKey: ["allowances"],
-    queryFn: () => api.get("/allowances"),
-    refetchInterval: 3_000,
+  const list = useList("/allowances", (query) => api.get("/allowances", { params: { query } }), {
+    every: 3_000,
   });
-  const rows = list.data ?? [];
+  const counts = useQuery({ queryKey: ["counts"], queryFn: () => api.get("/counts") });
   const { rowProps } = useRows(
-    rows,
+    list.rows,
     (g) => `${g.subscription_id} ${g.name}`,
     (g) => navigate(`/admit/consumers/${g.consumer_id}`),
   );
-  const near = rows.filter((g) => g.percent >= 80).length;
-  const ahead = rows.filter((g) => g.percent < 100 && g.spent_at).length;
+  const ahead = list.rows.filter((g) => g.percent < 100 && g.spent_at).length;
   return (
     <Page
       title="Allowances"
@@ -30,8 +28,8 @@ export function Allowances() {
       margin={
         <>
           <Aside title="How they stand">
-            <Pair name="80% or more used">{plural(near, "allowance")}</Pair>
-            <Pair name="spent before the window ends, at this pace">{plural(ahead, "allowance")}</Pair>
+            <Pair name="80% or more used">{plural(counts.data?.near_the_end ?? 0, "allowance")}</Pair>
+            <Pair name="of those shown, spent before the window ends">{plural(ahead, "allowance")}</Pair>
           </Aside>
           <Aside title="How the end is projected">
             <p className="text-soft">
@@ -44,7 +42,9 @@ export function Allowances() {
     >
       <Trouble error={list.error} />
       {list.isPending && <Waiting words="Reading the allowances" />}
-      {list.data?.length === 0 && <p className="py-6 text-soft">No subscription has an allowance yet.</p>}
+      {!list.isPending && list.total === 0 && (
+        <p className="py-6 text-soft">No subscription has an allowance yet.</p>
+      )}
       <table className="plain-table mt-3">
         <thead>
           <tr>
@@ -54,7 +54,7 @@ export function Allowances() {
           </tr>
         </thead>
         <tbody>
-          {rows.map((g) => (
+          {list.rows.map((g) => (
             <tr key={`${g.subscription_id}${g.name}`} {...rowProps(g)}>
               <td>
                 <Link className="figure-link" to={`/admit/consumers/${g.consumer_id}`}>
@@ -75,6 +75,7 @@ export function Allowances() {
           ))}
         </tbody>
       </table>
+      <ListFoot of={list} />
     </Page>
   );
 }

@@ -8,6 +8,7 @@ import { clock, count, dayAndMinute, milliseconds, minute, zoneName } from "../.
 import { ReceiptLadder } from "../../kit/receipt";
 import { useRows } from "../../kit/rows";
 import { Verdict } from "../../kit/verdict";
+import { ConsumerChoice } from "../consumer-choice";
 import { Aside, Page } from "../frame";
 
 type Wanted = {
@@ -49,7 +50,7 @@ export function Traffic() {
     getNextPageParam: (page) => page.next ?? undefined,
     placeholderData: keepPreviousData,
   });
-  const rows = pages.data?.pages.flatMap((p) => p.calls) ?? [];
+  const rows = pages.data?.pages.flatMap((p) => p.rows) ?? [];
   useLive(wanted, (pages.data?.pages.length ?? 1) === 1);
   const set = (name: string, value: string | null) => {
     const next = new URLSearchParams(search);
@@ -223,7 +224,6 @@ function Filter({
   search: URLSearchParams;
   set: (name: string, value: string | null) => void;
 }) {
-  const consumers = useQuery({ queryKey: ["consumers"], queryFn: () => api.get("/consumers") });
   const look = "border-b border-dashed border-kelp/50 bg-transparent font-semibold";
   const since = search.get("since_us");
   return (
@@ -240,20 +240,14 @@ function Filter({
         <option value="held">verdict is held</option>
         <option value="refused">verdict is refused</option>
       </select>{" "}
-      and{" "}
-      <select
-        aria-label="Consumer"
-        className={`${look} text-ink`}
-        value={search.get("consumer") ?? ""}
-        onChange={(e) => set("consumer", e.target.value || null)}
-      >
-        <option value="">consumer is anyone</option>
-        {consumers.data?.map((c) => (
-          <option key={c.id} value={c.id}>
-            consumer is {c.name}
-          </option>
-        ))}
-      </select>
+      and consumer is{" "}
+      <ConsumerChoice
+        label="Consumer"
+        nobody="anyone"
+        className={`${look} w-44 text-ink placeholder:font-normal placeholder:text-ink`}
+        chosen={search.get("consumer") ? Number(search.get("consumer")) : null}
+        onChoose={(c) => set("consumer", c ? String(c.id) : null)}
+      />
       {since && <> from {dayAndMinute(new Date(Number(since) / 1000))} on</>}
       {search.get("meter") && <>, counted by one meter</>}
     </p>

@@ -3,9 +3,10 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Console } from "../../api/console";
 import { Button, Dialog, Trouble, Waiting } from "../../kit/controls";
-import { amount, dayAndMinute, month, plural } from "../../kit/format";
+import { amount, count, dayAndMinute, month, plural } from "../../kit/format";
 import { useRows } from "../../kit/rows";
 import { Aside, Page, Pair } from "../frame";
+import { ListFoot, SortHead, useList, Words } from "../list";
 import { useOpened } from "../shell";
 
 type View = Console["PeriodView"];
@@ -61,11 +62,16 @@ const SAYS: Record<string, string> = {
 export function PeriodPage() {
   const { start = "" } = useParams();
   const queries = useQueryClient();
-  const one = useQuery({
-    queryKey: ["period", start],
-    queryFn: () => api.get("/periods/{start}", { params: { path: { start } } }),
-    refetchInterval: 5_000,
-  });
+  const [period, setPeriod] = useState<View | null>(null);
+  const list = useList(
+    `/periods/${start}/charges`,
+    async (query) => {
+      const found = await api.get("/periods/{start}", { params: { path: { start }, query } });
+      setPeriod(found);
+      return found.charges;
+    },
+    { every: 5_000 },
+  );
   const [issuing, setIssuing] = useState(false);
   const run = useMutation({
     mutationFn: () =>
@@ -74,29 +80,28 @@ export function PeriodPage() {
       }),
     onSuccess: () => queries.invalidateQueries(),
   });
-  const p = one.data;
-  useOpened(p && month(p.start));
+  const p = period;
+  useOpened(p ? month(p.start) : undefined);
   const navigate = useNavigate();
   const { rowProps } = useRows(
-    p?.charges ?? [],
+    list.rows,
     (c) => c.consumer_id,
     (c) => navigate(c.invoice_id ? `/settle/invoices/${c.invoice_id}` : `/admit/consumers/${c.consumer_id}`),
   );
   if (!p)
     return (
       <Page title="Period">
-        {one.error ? <Trouble error={one.error} /> : <Waiting words="Working out the charges" />}
+        {list.error ? <Trouble error={list.error} /> : <Waiting words="Working out the charges" />}
       </Page>
     );
-  const drafts = p.charges.filter((c) => c.invoice_state === "draft");
+  const { drafts } = p;
   const ended = p.state !== "running";
   return (
     <Page title={month(p.start)} sub={SAYS[p.state]} margin={<PeriodMargin period={p} result={run.data} />}>
       <div className="my-4 flex items-center gap-3">
-        <a className="figure-link text-[13px]" href={`/api/v1/periods/${start}/charges.csv`} download>
-          Save as CSV
-        </a>
-        <span className="flex-1" />
+        <div className="flex-1">
+          <Words label="Consumer named" />
+        </div>
         {p.state !== "issued" && (
           <Button main={drafts.length === 0} disabled={run.isPending} onClick={() => run.mutate()}>
             {run.isPending
@@ -116,15 +121,17 @@ export function PeriodPage() {
       <table className="plain-table">
         <thead>
           <tr>
-            <th>Consumer</th>
+            <SortHead by="consumer">Consumer</SortHead>
             <th>Plans</th>
-            <th>Invoice</th>
-            <th>State</th>
-            <th className="number">Before tax</th>
+            <SortHead by="invoice">Invoice</SortHead>
+            <SortHead by="state">State</SortHead>
+            <SortHead by="charge" number>
+              Before tax
+            </SortHead>
           </tr>
         </thead>
         <tbody>
-          {p.charges.map((c) => (
+          {list.rows.map((c) => (
             <tr key={c.consumer_id} {...rowProps(c)}>
               <td>
                 <Link
@@ -156,13 +163,14 @@ export function PeriodPage() {
         </tbody>
         <tfoot>
           <tr>
-            <td colSpan={4}>Together</td>
+            <td colSpan={4}>Together, everybody</td>
             <td className="number font-semibold text-brass">{amount(p.subtotal)}</td>
           </tr>
         </tfoot>
       </table>
-      {p.charges.length === 0 && <p className="py-4 text-soft">Nobody was subscribed in this period.</p>}
-      {issuing && <Issue period={p} drafts={drafts} onClose={() => setIssuing(false)} />}
+      <ListFoot of={list} />
+      {list.total === 0 && <p className="py-4 text-soft">Nobody here was subscribed in this period.</p>}
+      {issuing && <Issue period={p} onClose={() => setIssuing(false)} />}
     </Page>
   );
 }
@@ -196,32 +204,33 @@ function PeriodMargin({ period, result }: { period: View; result?: Console["RunR
   );
 }
 
-function Issue({ period, drafts, onClose }: { period: View; drafts: View["charges"]; onClose: () => void }) {
+function Issue({ period, onClose }: { period: View; onClose: () => void }) {
   const queries = useQueryClient();
   const [key] = useState(() => crypto.randomUUID());
+  const more = period.drafts.length - period.drafted_for.length;
   const issue = useMutation({
     mutationFn: () =>
       api.post("/invoices/issue", {
         params: { header: { "idempotency-key": key } },
-        body: { invoices: drafts.flatMap((c) => (c.invoice_id ? [c.invoice_id] : [])) },
+        body: { invoices: period.drafts },
       }),
     onSuccess: async () => {
       await queries.invalidateQueries();
       onClose();
     },
   });
-  const sum = drafts.reduce((total, c) => total + Math.round(Number(c.charge) * 10000), 0) / 10000;
   return (
     <Dialog open onClose={onClose} title={`Issue the invoices of ${month(period.start)}`}>
       <p>
-        {plural(drafts.length, "invoice")} of together {amount(sum)} before tax go out to{" "}
-        {drafts.map((c) => c.consumer).join(", ")}. Once issued they are never changed.
+        {plural(period.drafts.length, "invoice")} of together {amount(period.draft_subtotal)} before tax go
+        out to {period.drafted_for.join(", ")}
+        {more > 0 && ` and ${count(more)} more`}. Once issued they are never changed.
       </p>
       <Trouble error={issue.error} />
       <div className="mt-4 flex justify-end gap-2">
         <Button onClick={onClose}>Not yet</Button>
         <Button main disabled={issue.isPending} onClick={() => issue.mutate()}>
-          Issue {plural(drafts.length, "invoice")}
+          Issue {plural(period.drafts.length, "invoice")}
         </Button>
       </div>
     </Dialog>
