@@ -1,0 +1,144 @@
+"""Screens on the demo's data and on a hundred times as much: a hundred of every consumer, with all their calls."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from statistics import median
+
+import httpx
+from sqlalchemy import Column, Engine, Table, func, select, text
+
+from calm_tariff.core.periods import DAY
+from calm_tariff.demo.load import load
+from calm_tariff.launch.children import free_port
+from calm_tariff.launch.database import Database
+from calm_tariff.services.context import context_for
+from calm_tariff.store.base import engine
+from calm_tariff.store.migrate import upgrade
+from calm_tariff.store.tables import metadata
+from calm_tariff.store.usage import Call
+from tests.processes import Processes
+
+TIMES = 100
+APART = 1_000_000  # how far the ids of one copy lie from those of the next
+ROUNDS = 5
+# What a consumer brings along, parents first, and the columns that name one of these by its id.
+COPIED = (
+    "consumer", "member", "consumer_in_group", "terms_accepted", "application", "api_key", "access_request",
+    "subscription", "stay", "invoice", "invoice_line", "hourly_usage", "hourly_outcomes", "hourly_verdicts",
+)  # fmt: skip
+SHIFTED = {"consumer_id", "member_id", "application_id", "key_id", "request_id", "subscription_id", "stay_id",
+           "invoice_id"}  # fmt: skip
+OPTIONS = ("--innodb-flush-log-at-trx-commit=0", "--skip-innodb-doublewrite", "--innodb-buffer-pool-size=2G",
+           "--innodb-log-file-size=2G")  # fmt: skip
+
+
+def measure(folder: Path | None = None) -> dict[str, dict[str, float]]:
+    """Median milliseconds of what each screen reads, once and a hundred times the demo's data. A folder is kept, and
+    one that is there already is measured again."""
+    with tempfile.TemporaryDirectory() as other:
+        home = folder or Path(other)
+        database = Database(home / "mariadb", free_port(), OPTIONS)
+        database.start()
+        try:
+            url = database.make_schema("calm_scale")
+            multiplied = engine(url)
+            measured = {}
+            if not (home / "multiplied").exists():
+                upgrade(url)
+                processes = Processes(home, url, demo=True)
+                load(context_for(multiplied), processes.standins)
+                measured["demo"] = screens(home, url)
+                multiply(multiplied, lambda words: print(words, file=sys.stderr, flush=True))
+                (home / "multiplied").touch()
+            measured["hundredfold"] = screens(home, url)
+            return measured
+        finally:
+            database.stop()
+
+
+def multiply(to: Engine, say: Callable[[str], None]) -> None:
+    """Put 99 copies of every consumer, with everything of theirs, beside the first."""
+    with to.begin() as connection:
+        for name in COPIED:
+            connection.execute(text(_copy(metadata.tables[name])))
+    with to.connect() as connection:
+        first, last = connection.execute(select(func.min(Call.at_us), func.max(Call.at_us))).one()
+    for start in range(first // DAY * DAY, last + 1, DAY):
+        with to.begin() as connection:
+            where = f"WHERE c.at_us >= {start} AND c.at_us < {start + DAY} ORDER BY c.call_id, s.seq"
+            connection.execute(text(_copy(metadata.tables["call"], where)))
+        say(f"{(start - first) // DAY + 1} of {(last - first) // DAY + 1} days multiplied")
+    with to.begin() as connection:
+        connection.execute(text(f"ANALYZE TABLE `call`, {', '.join(COPIED)}"))
+
+
+def _copy(table: Table, where: str = "") -> str:
+    columns = ", ".join(f"`{c.name}`" for c in table.columns)
+    values = ", ".join(_copied(table, c) for c in table.columns)
+    return (
+        f"INSERT INTO `{table.name}` ({columns}) SELECT {values} FROM `{table.name}` c "
+        f"JOIN seq_1_to_{TIMES - 1} s {where}"
+    )
+
+
+def _copied(table: Table, column: Column[object]) -> str:
+    name = f"c.`{column.name}`"
+    if column.name in SHIFTED or (column.name == "id" and column.primary_key):
+        return f"IF({name} = 0, 0, {name} + s.seq * {APART})"
+    if column.name == "call_id":
+        return f"CONCAT(LEFT({name}, 10), 'U', LPAD(s.seq, 2, '0'), SUBSTR({name}, 14))"  # no id of ours has a U
+    if column.name == "key_hash":
+        return f"SHA2(CONCAT({name}, s.seq), 256)"
+    if column.name == "email":
+        return f"CONCAT(s.seq, '.', {name})"
+    if column.name in ("client_id", "number") and table.name in ("application", "invoice"):
+        return f"CONCAT({name}, '-', s.seq)"
+    if column.name == "name" and table.name == "consumer":
+        return f"CONCAT({name}, ' ', s.seq)"
+    return name
+
+
+def screens(home: Path, url: str) -> dict[str, float]:
+    """Median milliseconds of each thing a screen asks for."""
+    processes = Processes(home, url, demo=True)
+    processes.start("web")
+    try:
+        with httpx.Client(base_url=f"{processes.web}/api/v1", timeout=120, headers={"origin": processes.web}) as client:
+            client.post("/session/demo", json={"email": "ines@larkmouth.example"}).raise_for_status()
+            return {path: _milliseconds(client, path) for path in addresses(client)}
+    finally:
+        processes.stop()
+
+
+def addresses(client: httpx.Client) -> list[str]:
+    """What the main screens ask for, of the newest call, the first consumer and the last closed month."""
+    call = client.get("/calls").json()["calls"][0]
+    period = client.get("/periods").json()[1]["start"]
+    consumer = call["consumer_id"]
+    return [
+        "/today", "/counts", "/apis", "/meters", "/products", "/requests", "/requests?decided=true", "/consumers",
+        f"/consumers/{consumer}", "/calls", f"/calls?consumer={consumer}", "/calls?verdict=refused", "/traffic",
+        f"/calls/{call['call_id']}/receipt", "/allowances", "/periods", f"/periods/{period}", "/record",
+    ]  # fmt: skip
+
+
+def _milliseconds(client: httpx.Client, path: str) -> float:
+    took = []
+    for _ in range(ROUNDS):
+        begun = time.perf_counter()
+        client.get(path).raise_for_status()
+        took.append((time.perf_counter() - begun) * 1000)
+        if took[-1] > 20_000:
+            break
+    return median(took)
+
+
+if __name__ == "__main__":
+    for size, found in measure(Path(sys.argv[1]) if len(sys.argv) > 1 else None).items():
+        for path, milliseconds in found.items():
+            print(f"{size:12} {milliseconds:9.1f} ms  {path}")
