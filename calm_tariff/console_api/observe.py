@@ -12,11 +12,12 @@ from fastapi.responses import Response, StreamingResponse
 
 from calm_tariff.console_api.asking import Asking
 from calm_tariff.edge.lists import Asked, all_of, as_csv
-from calm_tariff.services import allowances, instances, receipts, traffic
+from calm_tariff.services import allowances, instances, receipts, set_aside, traffic
 from calm_tariff.services.allowances import Gauge
 from calm_tariff.services.context import ROLES
 from calm_tariff.services.instances import GatewayHealth
 from calm_tariff.services.receipts import Receipt
+from calm_tariff.services.set_aside import SetAsideView
 from calm_tariff.services.traffic import CallLine, Recent
 from calm_tariff.store.call_queries import CallFilter
 from calm_tariff.store.paging import Page, Wanted
@@ -94,6 +95,18 @@ async def live_traffic(request: Request, ctx: Asking, wanted: Narrowed) -> Strea
 def gateway_health(ctx: Asking) -> GatewayHealth:
     """How every gateway and worker is, by what each last reported."""
     return instances.health(ctx)
+
+
+@router.get("/set-aside")
+def list_set_aside(ctx: Asking, asked: Asked) -> Page[SetAsideView]:
+    """Repeats that say something else than what is recorded of their call, the newest first."""
+    return set_aside.listed(ctx, asked)
+
+
+@router.get("/set-aside.csv", response_class=Response)
+def export_set_aside(ctx: Asking, asked: Asked) -> Response:
+    """The same as CSV."""
+    return as_csv("set-aside", SetAsideView, all_of(lambda part: set_aside.listed(ctx, part), asked))
 
 
 @router.get("/allowances")

@@ -168,10 +168,25 @@ class Decisions:
                 self._record(asked, outcome, promised=True)
                 said.recorded += 1
             elif outcome.id in self.told:
-                (said.repeated if self.told[outcome.id] == outcome else said.conflicting).append(outcome.id)
+                before = self.told[outcome.id]
+                if before == outcome:
+                    said.repeated.append(outcome.id)
+                else:
+                    self._set_aside(outcome)
+                    said.conflicting.append(outcome.id)
             else:
                 said.unknown.append(outcome.id)
         return said
+
+    def _set_aside(self, outcome: OutcomeIn) -> None:
+        """Hand on what a repeat says of a recorded call; whoever records calls keeps what differs."""
+        repeat = {"call_id": outcome.id, "source": self.gateway.name, "status": outcome.status,
+                  "bytes_in": outcome.bytes_in, "bytes_out": outcome.bytes_out,
+                  "back_end_us": outcome.took_ms * 1000}  # fmt: skip
+        try:
+            self.gateway.journal.append(repeat)
+        except Unwritable:
+            raise _Refused(503, "not-ready", "Not ready", "Nothing can be recorded at the moment.") from None
 
     async def give_up(self) -> None:
         """Record calls whose outcome was promised and is overdue, until cancelled."""

@@ -23,7 +23,7 @@ def take_in(ctx: Context, calls: Iterable[dict[str, Any]]) -> int:
     new = 0
     while batch := list(islice(found, BATCH)):
         with ctx.transaction() as session:
-            new += record(session, batch)
+            new += record(session, batch, ctx.now)
     return new
 
 

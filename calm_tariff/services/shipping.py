@@ -48,7 +48,7 @@ def ship_segment(ctx: Context, path: Path) -> Shipment | None:
             segment = read_segment(path)
         except FileNotFoundError:
             return None
-        new = record(session, segment.records)
+        new = record(session, segment.records, ctx.now)
     if segment.damaged:
         log.warning("segment %s has %d lines that are no records", path.name, segment.damaged)
         path.rename(path.with_suffix(".damaged"))

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime
 from decimal import Decimal
+from hashlib import sha256
 from typing import Any
 
 import orjson
@@ -13,7 +15,15 @@ from sqlalchemy.dialects.mysql import insert as upsert
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import DAY, HOUR
-from calm_tariff.store.usage import Call, DailyUsage, DailyVerdicts, HourlyOutcomes, HourlyUsage, HourlyVerdicts
+from calm_tariff.store.usage import (
+    Call,
+    DailyUsage,
+    DailyVerdicts,
+    HourlyOutcomes,
+    HourlyUsage,
+    HourlyVerdicts,
+    SetAside,
+)
 
 Record = dict[str, Any]
 CHUNK = 2000
@@ -26,25 +36,55 @@ _UNSAID: Record = {
 }  # fmt: skip
 
 
-def record(session: Session, calls: Sequence[Record]) -> int:
+def record(session: Session, calls: Sequence[Record], now: datetime) -> int:
     """Insert the calls not yet recorded and add them to the sums of hours and days; returns how many were new.
 
-    Columns as in `Call`. A call whose id is there already is left alone, whatever it says.
+    Columns as in `Call`. A call whose id is there already changes nothing; where it says something else than what is
+    recorded, that is set aside. A repeat may say some columns alone, and then not `at_us`.
     """
     new: list[Record] = []
     for start in range(0, len(calls), CHUNK):
-        chunk = {call["call_id"]: {**_UNSAID, **call} for call in calls[start : start + CHUNK]}
-        instants = [call["at_us"] for call in chunk.values()]
-        known = select(Call.call_id).where(
-            Call.call_id.in_(list(chunk)), Call.at_us >= min(instants), Call.at_us <= max(instants)
-        )
-        there = set(session.scalars(known))
-        fresh = [call for call in chunk.values() if call["call_id"] not in there]
+        chunk = calls[start : start + CHUNK]
+        there = set(session.scalars(select(Call.call_id).where(Call.call_id.in_({c["call_id"] for c in chunk}))))
+        fresh: dict[str, Record] = {}
+        repeats: list[Record] = []
+        for call in chunk:
+            first = "at_us" in call and call["call_id"] not in there and call["call_id"] not in fresh
+            if first:
+                fresh[call["call_id"]] = {**_UNSAID, **call}
+            else:
+                repeats.append({**_UNSAID, **call} if "at_us" in call else call)
         if fresh:
-            _insert(session, fresh)
-            new.extend(fresh)
+            _insert(session, list(fresh.values()))
+            new.extend(fresh.values())
+        if repeats:
+            _set_aside(session, repeats, now)
     _add_to_sums(session, new)
     return len(new)
+
+
+def _set_aside(session: Session, repeats: Sequence[Record], now: datetime) -> None:
+    """Keep what repeats say otherwise than what is recorded, once for each thing said."""
+    known = {
+        c.call_id: c for c in session.scalars(select(Call).where(Call.call_id.in_({r["call_id"] for r in repeats})))
+    }
+    rows = []
+    for repeat in repeats:
+        recorded = known.get(repeat["call_id"])
+        differs = {
+            name: [getattr(recorded, name, None), said]
+            for name, said in repeat.items()
+            if _plain(getattr(recorded, name, None)) != _plain(said)
+        }
+        if differs:
+            rows.append({"call_id": repeat["call_id"], "digest": sha256(_plain(repeat)).hexdigest(), "seen_at": now,
+                         "source": repeat["source"], "differs": differs})  # fmt: skip
+    if rows:
+        session.execute(upsert(SetAside).prefix_with("IGNORE"), rows)
+
+
+def _plain(value: Any) -> bytes:
+    return orjson.dumps(value, option=orjson.OPT_SORT_KEYS)
 
 
 _COLUMNS = tuple(column.name for column in Call.__table__.columns)

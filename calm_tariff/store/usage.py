@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, Index, String
+from sqlalchemy import BigInteger, Index, String, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
-from calm_tariff.store.base import Base, Micros, Units, Word
+from calm_tariff.store.base import Base, Hash, Id, Micros, Units, Word
 
 
 class Call(Base):
@@ -24,9 +25,10 @@ class Call(Base):
 
     __tablename__ = "call"
     __table_args__ = (
-        Index("ix_call_at", "at_us"),
-        Index("ix_call_subscription_at", "subscription_id", "at_us"),
-        Index("ix_call_consumer_at", "consumer_id", "at_us"),
+        # With the id they are in the log's whole order, so that its first page needs no sorting.
+        Index("ix_call_at", "at_us", "call_id"),
+        Index("ix_call_subscription_at", "subscription_id", "at_us", "call_id"),
+        Index("ix_call_consumer_at", "consumer_id", "at_us", "call_id"),
     )
     call_id: Mapped[str] = mapped_column(String(26), primary_key=True)
     at_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
@@ -126,3 +128,19 @@ class DailyVerdicts(Base):
     consumer_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
     verdict: Mapped[str] = mapped_column(String(8), primary_key=True)
     calls: Mapped[int] = mapped_column(BigInteger)
+
+
+class SetAside(Base):
+    """A repeat of a recorded call that says something else of it: shown, never counted (computation.md, section 2).
+
+    `differs` holds, by column, what is recorded and what the repeat said; `digest` tells repeats apart.
+    """
+
+    __tablename__ = "set_aside"
+    __table_args__ = (UniqueConstraint("call_id", "digest"),)
+    id: Mapped[Id]
+    call_id: Mapped[str] = mapped_column(String(26))
+    digest: Mapped[Hash]
+    seen_at: Mapped[datetime]
+    source: Mapped[Word]
+    differs: Mapped[dict[str, Any]]

@@ -13,6 +13,8 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.launch.children import die_with_parent, free_port
+from calm_tariff.services import set_aside
+from calm_tariff.store.paging import Wanted
 from calm_tariff.store.usage import Call
 from tests.gateway.odd_back_end import OddBackEnd
 from tests.gateway.test_gateway import Running, running
@@ -67,6 +69,9 @@ def test_decisions_take_from_the_limits_and_outcomes_settle_them(running: Runnin
     found = recorded(running)
     assert found[first["id"]].bytes_out == 900 and found[first["id"]].units and not found[second["id"]].units
     assert found[refused["id"]].refused_by == "credential" and third["id"] not in found
+    (repeat,) = set_aside.listed(running.office.manager, Wanted()).rows
+    assert (repeat.call_id, repeat.source) == (first["id"], found[first["id"]].source)
+    assert "status: 200 recorded, 500 repeated" in repeat.differs
     for _ in range(5):
         decide(running, outcome="assumed")
     spent = decide(running)

@@ -46,7 +46,8 @@ def test_pages_join_to_the_whole_list_in_order(full: Office, sort: str, down: bo
     ferries = full.consumers[0]
     calls = [full.call(ferries, START - timedelta(days=n % 40), n) for n in range(120)]
     with full.ctx.transaction() as session:
-        record(session, [{**c, "verdict": "refused", "units": {}} if n % 3 == 0 else c for n, c in enumerate(calls)])
+        refused = [{**c, "verdict": "refused", "units": {}} if n % 3 == 0 else c for n, c in enumerate(calls)]
+        record(session, refused, START)
     rows = consumers.listed(full.manager, Wanted(sort=sort, down=down, rows=1000)).rows
     assert walk(full.manager, sort=sort, down=down) == [c.name for c in rows]
     values = [getattr(c, sort) for c in rows]

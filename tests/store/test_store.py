@@ -2,6 +2,7 @@
 
 from datetime import datetime, timedelta
 from decimal import Decimal
+from random import Random
 from zoneinfo import ZoneInfo
 
 from alembic.autogenerate import compare_metadata
@@ -9,12 +10,13 @@ from alembic.migration import MigrationContext
 from sqlalchemy import Engine, select
 
 from calm_tariff.core.periods import HOUR, instant_of
-from calm_tariff.services import upkeep
+from calm_tariff.services import set_aside, upkeep
 from calm_tariff.store import call_queries, usage_queries
 from calm_tariff.store.call_queries import CallFilter
 from calm_tariff.store.call_writer import record
+from calm_tariff.store.paging import Wanted
 from calm_tariff.store.tables import metadata
-from calm_tariff.store.usage import HourlyUsage
+from calm_tariff.store.usage import DailyUsage, HourlyUsage
 from tests.office import START, Office
 
 
@@ -25,23 +27,64 @@ def test_the_migrations_make_the_schema_the_tables_describe(migrated: Engine) ->
     assert differences == []
 
 
-def test_a_call_is_recorded_once_however_often_it_arrives(office: Office) -> None:
+def test_a_call_is_recorded_once_and_a_repeat_that_differs_is_set_aside(office: Office) -> None:
     one = office.consumers[0]
     calls = [office.call(one, START + timedelta(seconds=n), n) for n in range(50)]
     with office.ctx.transaction() as session:
-        assert record(session, calls) == 50
-    changed = [{**calls[0], "units": {str(office.meter): "9"}}, *calls[:20], office.call(one, START, 99)]
+        assert record(session, calls, START) == 50
+    first, second, third = (c["call_id"] for c in calls[:3])
+    changed = {**calls[0], "units": {str(office.meter): "9"}}
+    later = {**calls[1], "at_us": calls[1]["at_us"] + 60 * 86_400_000_000}  # in another month's partition
+    said = {"call_id": third, "source": calls[2]["source"], "status": 503, "bytes_in": calls[2]["bytes_in"]}
+    new = office.call(one, START, 99)
+    twice = {**new, "status": 404}
     with office.ctx.transaction() as session:
-        assert record(session, changed) == 1
+        assert record(session, [changed, *calls[:20], later, said, new, twice], START) == 1
+    with office.ctx.transaction() as session:
+        assert record(session, [changed, later, said, twice, *calls], START) == 0  # nor is anything set aside again
         assert sum(u.units for u in session.scalars(select(HourlyUsage))) == Decimal(51)
+        assert sum(u.units for u in session.scalars(select(DailyUsage))) == Decimal(51)
         assert call_queries.count(session, CallFilter()) == 51
+    page = set_aside.listed(office.manager, Wanted(down=True))
+    assert [(s.call_id, s.differs) for s in page.rows] == [
+        (first, [f"units: {calls[0]['units']} recorded, {changed['units']} repeated"]),
+        (second, [f"at_us: {calls[1]['at_us']} recorded, {later['at_us']} repeated"]),
+        (third, ["status: 200 recorded, 503 repeated"]),
+        (new["call_id"], ["status: 200 recorded, 404 repeated"]),
+    ]
+
+
+def test_what_the_sums_tell_is_what_the_calls_tell(office: Office) -> None:
+    rnd = Random(7)
+    ferries, kayaks = office.consumers[:2]
+    calls = []
+    for n in range(400):
+        call = office.call(rnd.choice((ferries, kayaks)), START + timedelta(seconds=rnd.randrange(5 * 86_400)), n)
+        verdict = rnd.choice(("served", "served", "held", "refused"))
+        calls.append({**call, "verdict": verdict, **({"units": {}} if verdict == "refused" else {})})
+    calls[0] |= {"consumer_id": None, "verdict": "refused", "units": {}}  # nobody known called
+    with office.ctx.transaction() as session:
+        record(session, calls, START)
+        for _ in range(60):
+            start, stop = sorted(instant_of(START) + rnd.randrange(5 * 24 * HOUR) for _ in range(2))
+            for verdict in (None, "served", "refused"):
+                consumer = rnd.choice((None, calls[1]["consumer_id"], calls[2]["consumer_id"]))
+                wanted = CallFilter(verdict, consumer, since_us=start, until_us=rnd.choice((stop, None)))
+                until = wanted.until_us or 2**62
+                assert call_queries.count(session, wanted) == sum(
+                    start <= c["at_us"] < until and verdict in (None, c["verdict"])
+                    and consumer in (None, c["consumer_id"])
+                    for c in calls
+                )  # fmt: skip
+            counted = usage_queries.units_by_subscription(session, start, stop)
+            assert sum(counted.values()) == sum(len(c["units"]) for c in calls if start <= c["at_us"] < stop)
 
 
 def test_sums_over_ragged_stretches_are_exact(office: Office) -> None:
     one = office.consumers[0]
     moments = [START + timedelta(minutes=7 * n) for n in range(60)]
     with office.ctx.transaction() as session:
-        record(session, [office.call(one, m, n) for n, m in enumerate(moments)])
+        record(session, [office.call(one, m, n) for n, m in enumerate(moments)], START)
     with office.ctx.transaction() as session:
         for begin, end in ((3, 200), (61, 62), (0, 420), (59, 61), (30, 30)):
             start, stop = (instant_of(START + timedelta(minutes=m)) for m in (begin, end))
@@ -62,7 +105,7 @@ def test_pages_of_the_log_join_without_gap_or_repeat(office: Office) -> None:
     one = office.consumers[0]
     with office.ctx.transaction() as session:
         # Many at the same instant: the cursor must still tell them apart.
-        record(session, [office.call(one, START + timedelta(seconds=n // 10), n) for n in range(95)])
+        record(session, [office.call(one, START + timedelta(seconds=n // 10), n) for n in range(95)], START)
     seen: list[str] = []
     cursor = None
     with office.ctx.transaction() as session:
@@ -76,7 +119,7 @@ def test_pages_of_the_log_join_without_gap_or_repeat(office: Office) -> None:
 def test_partitions_are_made_ahead_once_and_hold_what_was_there(office: Office) -> None:
     one = office.consumers[0]
     with office.ctx.transaction() as session:
-        record(session, [office.call(one, START, 1)])
+        record(session, [office.call(one, START, 1)], START)
     made = upkeep.prepare_partitions(office.ctx, 2)
     assert set(made) <= {"p202609", "p202610", "p202611"}
     assert upkeep.prepare_partitions(office.ctx, 2) == []

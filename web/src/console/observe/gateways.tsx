@@ -1,8 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { api, type Console } from "../../api/console";
 import { Trouble, Waiting } from "../../kit/controls";
 import { clock, count, dayAndMinute, plural } from "../../kit/format";
 import { Aside, Page } from "../frame";
+import { ListFoot, useList } from "../list";
 
 type Instance = Console["InstanceView"];
 
@@ -98,7 +100,52 @@ export function Gateways() {
             : `The worker is silent since ${clock(w.seen_at)}, and nothing is shipped.`}
         </p>
       ))}
+      <SetAside />
     </Page>
+  );
+}
+
+/** Repeats of recorded calls that say something else: shown, and counted by nobody. */
+function SetAside() {
+  const list = useList("/set-aside", (query) => api.get("/set-aside", { params: { query } }), {
+    every: 5_000,
+  });
+  return (
+    <section className="mt-7">
+      <h2 className="border-b border-line pb-1">Set aside</h2>
+      <Trouble error={list.error} />
+      {list.rows.length === 0 ? (
+        <p className="py-2 text-soft">
+          Nothing. A call that is told again with something else of it would stand here, and count nothing.
+        </p>
+      ) : (
+        <table className="plain-table mt-2">
+          <thead>
+            <tr>
+              <th>Came</th>
+              <th>Call</th>
+              <th>From</th>
+              <th>What it says otherwise</th>
+            </tr>
+          </thead>
+          <tbody>
+            {list.rows.map((s) => (
+              <tr key={s.id}>
+                <td className="whitespace-nowrap">{dayAndMinute(s.seen_at)}</td>
+                <td>
+                  <Link className="figure-link" to={`/observe/traffic?call=${s.call_id}`}>
+                    {s.call_id}
+                  </Link>
+                </td>
+                <td>{s.source}</td>
+                <td>{s.differs.join("; ")}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <ListFoot of={list} />
+    </section>
   );
 }
 

@@ -1,7 +1,9 @@
-"""Sums of whole days, so that figures over months stay quick however much is recorded"""
+"""Sums of whole days and indexes in the order of the log, so that figures stay quick however much is recorded; and
+repeats that were set aside"""
 
 import sqlalchemy as sa
 from alembic import op
+from sqlalchemy.dialects import mysql
 
 revision = "0004"
 down_revision = "0003"
@@ -36,4 +38,21 @@ def upgrade() -> None:
     op.execute(
         f"INSERT INTO daily_verdicts SELECT hour_us - hour_us % {DAY}, consumer_id, verdict, SUM(calls) "
         "FROM hourly_verdicts GROUP BY 1, 2, 3"
+    )
+    op.execute(
+        "ALTER TABLE `call` DROP INDEX ix_call_at, DROP INDEX ix_call_subscription_at, DROP INDEX ix_call_consumer_at, "
+        "ADD INDEX ix_call_at (at_us, call_id), "
+        "ADD INDEX ix_call_subscription_at (subscription_id, at_us, call_id), "
+        "ADD INDEX ix_call_consumer_at (consumer_id, at_us, call_id)"
+    )
+    op.create_table(
+        "set_aside",
+        sa.Column("id", sa.BigInteger(), autoincrement=True, nullable=False),
+        sa.Column("call_id", sa.String(length=26), nullable=False),
+        sa.Column("digest", sa.String(length=64), nullable=False),
+        sa.Column("seen_at", mysql.DATETIME(fsp=6), nullable=False),
+        sa.Column("source", sa.String(length=40), nullable=False),
+        sa.Column("differs", sa.JSON(), nullable=False),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_set_aside")),
+        sa.UniqueConstraint("call_id", "digest", name=op.f("uq_set_aside_call_id_digest")),
     )
