@@ -118,12 +118,13 @@ def screens(home: Path, url: str) -> dict[str, float]:
 def addresses(client: httpx.Client) -> list[str]:
     """What the main screens ask for, of the newest call, the first consumer and the last closed month."""
     call = client.get("/calls").json()["rows"][0]
-    period = client.get("/periods").json()[1]["start"]
+    running, period = (p["start"] for p in client.get("/periods").json()[:2])
     consumer = call["consumer_id"]
     return [
         "/today", "/counts", "/apis", "/meters", "/products", "/requests", "/requests?decided=true", "/consumers",
         f"/consumers/{consumer}", "/calls", f"/calls?consumer={consumer}", "/calls?verdict=refused", "/traffic",
-        f"/calls/{call['call_id']}/receipt", "/allowances", "/periods", f"/periods/{period}", "/record",
+        f"/calls/{call['call_id']}/receipt", "/allowances", "/periods", f"/periods/{period}", f"/periods/{running}",
+        "/record", "/record?words=declined",
     ]  # fmt: skip
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal, NamedTuple
@@ -12,6 +13,10 @@ from calm_tariff.core.periods import Aligned, Every
 Units = int | Decimal
 WhenSpent = Literal["refuse", "charge", "warn"]
 Verdict = Literal["served", "held", "refused"]
+
+# A header's name (RFC 9110, section 5.1), and those whose values are secrets.
+_TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
+_SECRET = frozenset({"authorization", "cookie", "proxy-authorization", "x-api-key"})
 
 COUNTED_PER = ("key", "application", "consumer", "subscription", "everyone")
 
@@ -97,8 +102,13 @@ def check(limit: Limit, where: str = "") -> None:
     if not limit.name:
         raise Invalid("must not be empty", f"{at}name")
     per = limit.counted_per
-    if per not in (*COUNTED_PER, "address") and not per.startswith(("claim:", "header:")):
+    kind, _, carried = per.partition(":")
+    if per not in (*COUNTED_PER, "address") and not (kind in ("claim", "header") and carried):
         raise Invalid(f"{per!r} is not something calls can be counted per", f"{at}counted_per")
+    if kind == "header" and not _TOKEN.fullmatch(carried):
+        raise Invalid(f"{carried!r} is no name of a header", f"{at}counted_per")
+    if kind == "header" and carried.lower() in _SECRET:
+        raise Invalid(f"{carried} holds a secret, which must not be kept: count per key", f"{at}counted_per")
     for field in ("calls", "per_seconds", "burst", "units"):
         value = getattr(limit, field, None)
         if value is not None and value <= 0:

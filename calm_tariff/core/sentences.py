@@ -15,12 +15,14 @@ from calm_tariff.core.limits import Limit, Pace, Rate, Window
 from calm_tariff.core.prices import Blocks, Fee, Graduated, PerUnit, Price, Setup, Volume
 from calm_tariff.core.terms import Trial
 
-Input = Literal["text", "whole", "decimal", "choice", "pick"]
+Input = Literal["text", "whole", "decimal", "choice", "pick", "header", "claim"]
 
 _SYMBOLS = {"EUR": "€", "GBP": "£", "USD": "$", "JPY": "¥"}
 _SPANS = ((1, "second"), (60, "minute"), (3600, "hour"), (86400, "day"))
 _EVERY = tuple((word, word) for word in ("minute", "hour", "day", "week", "month"))
 _PER = (*tuple((w, w) for w in ("key", "application", "consumer", "subscription", "address")), ("everyone", "everyone"))
+# What a call carries is counted by its name, which is edited beside it; with the name it begins with.
+_CARRIED = (("header:", "X-Station", "value of the header"), ("claim:", "sub", "value of the token's claim"))
 _AFTER_TRIAL = (("charge", "the charges begin"), ("end", "it ends"))
 _TAX = (("standard", "tax is added"), ("exempt", "exempt from tax"))
 _SPENT = (("refuse", "refuse"), ("charge", "charge"), ("warn", "only warn"))
@@ -30,7 +32,8 @@ _SPENT = (("refuse", "refuse"), ("charge", "charge"), ("warn", "only warn"))
 class Part:
     """Some words. With `field`, they show `value`, which can be changed; choices are (value, words).
 
-    A `choice` may stand for a number or a truth, a `pick` is always text.
+    A `choice` may stand for a number or a truth, a `pick` is always text; a `header` or `claim` is a name,
+    which the terms hold as `header:NAME` or `claim:NAME`.
     """
 
     text: str
@@ -64,9 +67,11 @@ def limit_sentence(limit: Limit, path: str = "") -> Sentence:
     """A limit in words; `path` is where it stands in the terms."""
     at = f"{path}." if path else ""
     if isinstance(limit, Rate):
+        noun = " call" if limit.calls == 1 else " calls"
         return (
-            _whole(limit.calls, f"{at}calls"), Part(" calls a "), _span(limit.per_seconds, f"{at}per_seconds"),
-            Part(", up to "), _whole(limit.burst, f"{at}burst"), Part(" at once, "), *_per(limit, at),
+            _whole(limit.calls, f"{at}calls"), Part(noun + _a(limit.per_seconds)),
+            _span(limit.per_seconds, f"{at}per_seconds"), Part(", up to "), _whole(limit.burst, f"{at}burst"),
+            Part(" at once, "), *_per(limit, at),
         )  # fmt: skip
     if isinstance(limit, Window):
         rolling = Part(
@@ -74,14 +79,16 @@ def limit_sentence(limit: Limit, path: str = "") -> Sentence:
             (("true", "any"), ("false", "each")),
         )  # fmt: skip
         return (
-            Part("at most "), _whole(limit.calls, f"{at}calls"), Part(" calls in "), rolling, Part(" "),
+            Part("at most "), _whole(limit.calls, f"{at}calls"),
+            Part(" call in " if limit.calls == 1 else " calls in "), rolling, Part(" "),
             _span(limit.per_seconds, f"{at}per_seconds"), Part(", "), *_per(limit, at),
         )  # fmt: skip
     if isinstance(limit, Pace):
         wait = Part(f"{limit.max_wait_ms:,} ms", f"{at}max_wait_ms", "whole", str(limit.max_wait_ms))
         return (
-            _whole(limit.calls, f"{at}calls"), Part(" a "), _span(limit.per_seconds, f"{at}per_seconds"),
-            Part(" evenly spaced, waiting up to "), wait, Part(", "), *_per(limit, at),
+            _whole(limit.calls, f"{at}calls"), Part(_a(limit.per_seconds)),
+            _span(limit.per_seconds, f"{at}per_seconds"), Part(" evenly spaced, waiting up to "), wait, Part(", "),
+            *_per(limit, at),
         )  # fmt: skip
     units = Part(number(limit.units), f"{at}units", "whole", str(limit.units))
     spent = dict(_SPENT)[limit.when_spent]
@@ -201,10 +208,16 @@ def _span(seconds: int, field: str) -> Part:
     return Part(name, field, "choice", str(seconds), choices)
 
 
+def _a(seconds: int) -> str:
+    return " a " if seconds in dict(_SPANS) else " every "
+
+
 def _per(limit: Limit, at: str) -> Sentence:
-    per = limit.counted_per
-    known = dict(_PER)
-    text = known.get(per) or f"{per.replace(':', ' ')}"
-    choices = _PER if per in known else (*_PER, (per, text))
-    lead = "for " if per == "everyone" else "for each "
-    return (Part(lead), Part(text, f"{at}counted_per", "choice", per, choices))
+    per, field = limit.counted_per, f"{at}counted_per"
+    lead = Part("for " if per == "everyone" else "for each ")
+    choices = (*_PER, *((per if per.startswith(kind) else kind + name, text) for kind, name, text in _CARRIED))
+    of = Part(dict(choices).get(per, per), field, "choice", per, choices)
+    kind, _, name = per.partition(":")
+    if not name:
+        return (lead, of)
+    return (lead, of, Part(" "), Part(name, field, "header" if kind == "header" else "claim", name))

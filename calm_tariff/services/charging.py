@@ -9,7 +9,7 @@ from decimal import Decimal
 from typing import Any
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, defer
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import INVOICE, move
@@ -152,7 +152,8 @@ _ORDERS: dict[str, Callable[[RunningCharge], Any]] = {
 
 def _charges(session: Session, period: Period) -> tuple[list[RunningCharge], str]:
     """Everybody's charge in a period, and the states of its invoices."""
-    invoices = {i.consumer_id: i for i in session.scalars(select(Invoice).where(Invoice.period_start == period.start))}
+    of_period = select(Invoice).where(Invoice.period_start == period.start).options(defer(Invoice.evidence))
+    invoices = {i.consumer_id: i for i in session.scalars(of_period)}
     names = _plan_names(session)
     cases = rating_cases.cases(session, period)
     return [_running(case, names, invoices.get(case.consumer_id)) for case in cases], ",".join(

@@ -92,7 +92,7 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
         calls = usage_queries.verdicts_between(session, _month_ago(ctx), ctx.now_us + HOUR, consumer_id)
         month = calls.get(consumer_id, {})
         applications = of_consumer(session, consumer_id, ctx.now)
-        plans = [f"{p.product} · {p.plan}" for a in applications for p in a.plans if p.state in CALLING]
+        plans = _plans(session, [consumer_id]).get(consumer_id, [])
         members = session.scalars(select(Member).filter_by(consumer_id=consumer_id).order_by(Member.id))
         period = month_of(local_day(ctx.now_us, zone_of(session)))
         running = [rate(c.case).subtotal for c in rating_cases.cases(session, period, [consumer_id])]
@@ -132,4 +132,8 @@ def _plans(session: Session, consumers: Sequence[int]) -> dict[int, list[str]]:
     plans: dict[int, list[str]] = {}
     for consumer_id, product, plan in session.execute(query):
         plans.setdefault(consumer_id, []).append(f"{product} · {plan}")
-    return plans
+    return {consumer: [_times(p, held.count(p)) for p in dict.fromkeys(held)] for consumer, held in plans.items()}
+
+
+def _times(plan: str, applications: int) -> str:
+    return plan if applications == 1 else f"{plan}, {applications} applications"

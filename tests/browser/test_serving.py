@@ -107,12 +107,12 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     tomas.get_by_label("Why, for the record").fill("A script ran wild.")
     tomas.get_by_label("Until the end of").fill((date.today() + timedelta(days=2)).isoformat())
     tomas.get_by_role("button", name="Override it for Timetable").click()
-    expect(tomas.get_by_text("1 calls a minute, up to 1 at once, for each key")).to_be_visible()
+    expect(tomas.get_by_text("1 call a minute, up to 1 at once, for each key")).to_be_visible()
     refused = wait_for(lambda: (r := httpx.get(address, auth=(client, secret))).status_code == 429 and r, 30)
     assert refused.json()["limit"] == "Rate"
     tomas.goto("/observe/traffic?verdict=refused")
     tomas.get_by_role("row").filter(has_text="Timetable").first.click()
-    expect(tomas.get_by_text("For this subscription alone: 1 calls a minute")).to_be_visible()
+    expect(tomas.get_by_text("For this subscription alone: 1 call a minute")).to_be_visible()
     expect(tomas.get_by_text("With Rate at 2 at once it would have been let in at once.")).to_be_visible()
     tomas.go_back()
     tomas.goto("/admit/consumers")
@@ -139,3 +139,36 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     page.goto("/observe/gateways")
     expect(page.get_by_role("row").filter(has_text="gateway-1")).to_contain_text("the newest")
     expect(page.get_by_text("Nothing. Every process has reported within five seconds.")).to_be_visible()
+
+
+def test_a_limit_is_counted_by_a_header_in_its_sentence(people: People) -> None:
+    page = people.staff("Ines")
+    page.goto("/compose/limits")
+    page.get_by_role("button", name="consumer, change").first.click()
+    page.get_by_label("counted per").select_option(label="value of the header")
+    page.get_by_role("button", name="X-Station, change").click()
+    page.get_by_label("name of the header").fill("Cookie")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("Cookie holds a secret")
+    page.get_by_role("button", name="X-Station, change").click()
+    page.get_by_label("name of the header").fill("X-Vessel")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="X-Vessel, change")).to_be_visible()
+    page.reload()
+    expect(page.get_by_text("at once, for each value of the header X-Vessel")).to_be_visible()
+    # Calls that carry the header are counted by it, and the receipt says so.
+    leonor = people.member("Leonor")
+    leonor.get_by_role("link", name="Timetable").click()
+    leonor.get_by_role("button", name="Make a key").click()
+    key = leonor.get_by_test_id("secret").inner_text()
+    address = f"{people.product.gateway}/tides/v1/stations/lm-01"
+    headers = {"X-API-Key": key, "X-Vessel": "Avocet"}
+    before = page.request.get("/api/v1/calls").json()["rows"][0]["call_id"]
+    wait_for(lambda: httpx.get(address, headers=headers).status_code == 200)
+    newest = lambda: page.request.get("/api/v1/calls?verdict=served").json()["rows"][0]["call_id"]  # noqa: E731
+    page.goto(f"/observe/traffic?call={wait_for(lambda: newest() > before and newest())}")
+    expect(page.get_by_text("for each value of the header X-Vessel")).to_be_visible()
+    page.goto("/compose/limits")
+    page.get_by_role("button", name="value of the header, change").click()
+    page.get_by_label("counted per").select_option(label="consumer")
+    expect(page.get_by_role("button", name="X-Vessel, change")).to_have_count(0)

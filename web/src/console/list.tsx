@@ -73,10 +73,10 @@ export function SortHead({ by, number, children }: { by: string; number?: boolea
 export function Words({ label }: { label: string }) {
   const [search, setSearch] = useSearchParams();
   return (
-    <label className="block max-w-80 text-[13px] text-soft">
+    <label className="flex max-w-96 items-baseline gap-2 text-[13px] whitespace-nowrap text-soft">
       {label}
       <input
-        className="field text-ink"
+        className="w-full border-b border-line bg-transparent pb-0.5 text-[14px] text-ink"
         value={search.get("words") ?? ""}
         onChange={(e) => {
           const next = new URLSearchParams(search);

@@ -68,7 +68,8 @@ function Editor({ part, onDone }: { part: Part; onDone: (value?: string) => void
     if (event.key === "Enter") onDone(value.trim());
     if (event.key === "Escape") onDone();
   };
-  const name = part.field.split(".").at(-1)?.replaceAll("_", " ");
+  const carried = part.input === "header" || part.input === "claim";
+  const name = carried ? `name of the ${part.input}` : part.field.split(".").at(-1)?.replaceAll("_", " ");
   const look = "rounded-[2px] bg-sheet font-semibold outline-2 outline-offset-2 outline-kelp";
   if (part.input === "choice")
     return (
@@ -98,7 +99,7 @@ function Editor({ part, onDone }: { part: Part; onDone: (value?: string) => void
     <input
       ref={ref}
       aria-label={name}
-      inputMode="decimal"
+      inputMode={carried ? "text" : "decimal"}
       className={look}
       style={{ width: `${Math.max(4, value.length + 2)}ch` }}
       value={value}

@@ -58,6 +58,7 @@ export function typed(value: string, input: string): string | number | boolean {
   if (input === "whole" && /^-?\d+$/.test(bare)) return Number(bare);
   if (input === "decimal") return bare;
   if (input === "text" || input === "pick") return value;
+  if (input === "header" || input === "claim") return `${input}:${value.trim()}`;
   if (value === "true" || value === "false") return value === "true";
   return /^\d+$/.test(value) ? Number(value) : value;
 }

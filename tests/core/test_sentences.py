@@ -1,0 +1,76 @@
+"""Limits in words, and what of a call they may be counted by."""
+
+from dataclasses import replace
+
+import pytest
+
+from calm_tariff.core.errors import Invalid
+from calm_tariff.core.limits import Pace, Quota, Rate, Window, check
+from calm_tariff.core.sentences import limit_sentence, words
+
+RATE = Rate(name="r", counted_per="key", calls=10, per_seconds=1, burst=20)
+SAID = [
+    (RATE, "10 calls a second, up to 20 at once, for each key"),
+    (replace(RATE, calls=1, per_seconds=60), "1 call a minute, up to 20 at once, for each key"),
+    (
+        replace(RATE, per_seconds=90, counted_per="everyone"),
+        "10 calls every 90 seconds, up to 20 at once, for everyone",
+    ),
+    (
+        replace(RATE, counted_per="header:X-Station"),
+        "10 calls a second, up to 20 at once, for each value of the header X-Station",
+    ),
+    (
+        Window(name="w", counted_per="claim:tenant", calls=1, per_seconds=3600, rolling=True),
+        "at most 1 call in any hour, for each value of the token's claim tenant",
+    ),
+    (
+        Window(name="w", counted_per="address", calls=5000, per_seconds=86_400, rolling=False),
+        "at most 5,000 calls in each day, for each address",
+    ),
+    (
+        Pace(name="p", counted_per="consumer", calls=4, per_seconds=1, max_wait_ms=2500),
+        "4 a second evenly spaced, waiting up to 2,500 ms, for each consumer",
+    ),
+    (
+        Quota(name="q", counted_per="application", units=50_000, every="week", aligned="subscription",
+              when_spent="warn"),
+        "50,000 a week from the day of subscribing, then only warn, for each application",
+    ),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("limit", "said"), SAID, ids=[said[:20] for _, said in SAID])
+def test_a_limit_reads_as_a_sentence_whose_words_are_its_fields(limit, said: str) -> None:
+    check(limit)
+    sentence = limit_sentence(limit, "limits.3")
+    assert words(sentence) == said
+    assert words(limit_sentence(limit)) == said
+    # Each word that can be changed says which field it is, and shows the choice it stands for.
+    for part in sentence:
+        if part.field:
+            field = part.field.removeprefix("limits.3.")
+            stands = f"{part.input}:{part.value}" if part.input in ("header", "claim") else part.value
+            assert stands.lower() == str(getattr(limit, field)).lower()
+            if part.choices:
+                assert dict(part.choices).get(part.value, part.text) == part.text
+
+
+def test_what_a_call_carries_can_be_chosen_from_any_sentence() -> None:
+    for limit, _ in SAID:
+        choices = dict(next(p for p in limit_sentence(limit) if p.field == "counted_per").choices)
+        assert {"key", "address", "everyone"} <= set(choices)
+        assert {c.partition(":")[0] for c in choices if ":" in c} == {"header", "claim"}
+        for choice in choices:
+            check(replace(limit, counted_per=choice))
+
+
+@pytest.mark.parametrize(
+    "wrong",
+    ["", "colour", "header", "header:", "claim:", "header:X Station", "header:Ünter", "header:Authorization",
+     "header:x-api-key", "header:Cookie"],
+)  # fmt: skip
+def test_nothing_is_counted_by_a_secret_or_by_what_is_no_name(wrong: str) -> None:
+    with pytest.raises(Invalid) as refused:
+        check(replace(RATE, counted_per=wrong), "limits.0")
+    assert refused.value.where == "limits.0.counted_per"
