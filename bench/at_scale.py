@@ -33,32 +33,35 @@ COPIED = (
 )  # fmt: skip
 SHIFTED = {"consumer_id", "member_id", "application_id", "key_id", "request_id", "subscription_id", "stay_id",
            "invoice_id"}  # fmt: skip
+REPORT = Path(__file__).parents[1] / "docs" / "scale.md"
 OPTIONS = ("--innodb-flush-log-at-trx-commit=0", "--skip-innodb-doublewrite", "--innodb-buffer-pool-size=2G",
            "--innodb-log-file-size=2G")  # fmt: skip
 
 
 def measure(folder: Path | None = None) -> dict[str, dict[str, float]]:
-    """Median milliseconds of what each screen reads, once and a hundred times the demo's data. A folder is kept, and
-    one that is there already is measured again."""
+    """Median milliseconds of what each screen reads, with the demo's data and a hundred times as much, one after the
+    other. A folder is kept, and one that is there already is measured again."""
     with tempfile.TemporaryDirectory() as other:
         home = folder or Path(other)
         database = Database(home / "mariadb", free_port(), OPTIONS)
         database.start()
         try:
-            url = database.make_schema("calm_scale")
-            multiplied = engine(url)
-            measured = {}
-            upgrade(url)
-            if not (home / "multiplied").exists():
-                processes = Processes(home, url, demo=True)
-                load(context_for(multiplied), processes.standins)
-                measured["demo"] = screens(home, url)
-                multiply(multiplied, lambda words: print(words, file=sys.stderr, flush=True))
-                (home / "multiplied").touch()
-            measured["hundredfold"] = screens(home, url)
-            return measured
+            urls = {size: database.make_schema(f"calm_{size}") for size in ("demo", "hundredfold")}
+            for size, url in urls.items():
+                upgrade(url)
+                _fill(home, size, url)
+            return {size: screens(home, url) for size, url in urls.items()}
         finally:
             database.stop()
+
+
+def _fill(home: Path, size: str, url: str) -> None:
+    if (home / size).exists():
+        return
+    load(context_for(engine(url)), Processes(home, url, demo=True).standins)
+    if size == "hundredfold":
+        multiply(engine(url), lambda words: print(words, file=sys.stderr, flush=True))
+    (home / size).touch()
 
 
 def multiply(to: Engine, say: Callable[[str], None]) -> None:
@@ -110,22 +113,29 @@ def screens(home: Path, url: str) -> dict[str, float]:
     try:
         with httpx.Client(base_url=f"{processes.web}/api/v1", timeout=120, headers={"origin": processes.web}) as client:
             client.post("/session/demo", json={"email": "ines@larkmouth.example"}).raise_for_status()
-            return {path: _milliseconds(client, path) for path in addresses(client)}
+            return {name: _milliseconds(client, path) for name, path in addresses(client).items()}
     finally:
         processes.stop()
 
 
-def addresses(client: httpx.Client) -> list[str]:
-    """What the main screens ask for, of the newest call, the first consumer and the last closed month."""
+def addresses(client: httpx.Client) -> dict[str, str]:
+    """What the main screens ask for: of the newest call, of one consumer, of the running and the last month."""
     call = client.get("/calls").json()["rows"][0]
-    running, period = (p["start"] for p in client.get("/periods").json()[:2])
+    running, last = (p["start"] for p in client.get("/periods").json()[:2])
     consumer = call["consumer_id"]
-    return [
+    plain = (
         "/today", "/counts", "/apis", "/meters", "/products", "/requests", "/requests?decided=true", "/consumers",
-        f"/consumers/{consumer}", "/calls", f"/calls?consumer={consumer}", "/calls?verdict=refused", "/traffic",
-        f"/calls/{call['call_id']}/receipt", "/allowances", "/periods", f"/periods/{period}", f"/periods/{running}",
-        "/record", "/record?words=declined",
-    ]  # fmt: skip
+        "/consumers?sort=refused&down=true", "/consumers?words=gannet", "/calls", "/calls?verdict=refused", "/traffic",
+        "/allowances", "/periods", "/record", "/record?words=declined",
+    )  # fmt: skip
+    return {
+        **{path: path for path in plain},
+        "/consumers/ID": f"/consumers/{consumer}",
+        "/calls?consumer=ID": f"/calls?consumer={consumer}",
+        "/calls/ID/receipt": f"/calls/{call['call_id']}/receipt",
+        "/periods/LAST": f"/periods/{last}",
+        "/periods/RUNNING": f"/periods/{running}",
+    }
 
 
 def _milliseconds(client: httpx.Client, path: str) -> float:
@@ -136,11 +146,21 @@ def _milliseconds(client: httpx.Client, path: str) -> float:
         took.append((time.perf_counter() - begun) * 1000)
         if took[-1] > 5_000:
             break  # too long, however often it is asked
-    print(f"{median(took):9.1f} ms  {path}", file=sys.stderr, flush=True)
     return median(took)
 
 
+def main(folder: Path | None) -> None:
+    """Measure, and put the figures into docs/scale.md."""
+    measured = measure(folder)
+    rows = [
+        f"| `{name}` | {measured['demo'][name]:,.0f} ms | {milliseconds:,.0f} ms |"
+        for name, milliseconds in measured["hundredfold"].items()
+    ]
+    begin, end = "<!-- measured: begin -->", "<!-- measured: end -->"
+    text = REPORT.read_text()
+    table = "\n".join(["| what a screen asks for | demo | hundredfold |", "|---|---|---|", *rows])
+    REPORT.write_text(f"{text.partition(begin)[0]}{begin}\n{table}\n{end}{text.partition(end)[2]}")
+
+
 if __name__ == "__main__":
-    for size, found in measure(Path(sys.argv[1]) if len(sys.argv) > 1 else None).items():
-        for path, milliseconds in found.items():
-            print(f"{size:12} {milliseconds:9.1f} ms  {path}")
+    main(Path(sys.argv[1]) if len(sys.argv) > 1 else None)

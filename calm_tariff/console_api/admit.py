@@ -37,7 +37,7 @@ class OverrideIn(BaseModel):
 
 @router.get("/requests")
 def list_requests(ctx: Asking, asked: Asked, decided: bool = False) -> Page[RequestView]:
-    """Requests not decided yet, or those decided. Orders: since, consumer, application, plan, outcome."""
+    """Requests not decided yet, or those decided. Orders: since, consumer, plan, application, outcome."""
     return admission.desk(ctx, asked, decided)
 
 

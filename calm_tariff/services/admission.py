@@ -227,7 +227,7 @@ def decide_outside(ctx: Context, request_id: int, decision: Decision, note: str)
 def desk(ctx: Context, wanted: Wanted, decided: bool = False) -> Page[RequestView]:
     """A page of the requests: undecided ones, those an outside system decides among them, or decided ones.
 
-    Orders: since, consumer, application, plan, outcome. With none named, what has waited longest comes first, and
+    Orders: since, consumer, plan, application, outcome. With none named, what has waited longest comes first, and
     what was asked last among the decided.
     """
     ctx.actor.must_be(*ROLES)
