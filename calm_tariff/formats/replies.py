@@ -97,7 +97,9 @@ def refusal(decision: Decision, now_us: int) -> tuple[bytes, Headers]:
     used = check.state[1] if isinstance(limit, Quota) and check.state else allowed - (check.left or 0)
     sentence = words(limit_sentence(limit))
     frees = None if after is None else moment_of(now_us + after).isoformat()
-    whose = "everyone together" if limit.counted_per == "everyone" else f"this {limit.counted_per}"
+    kind, _, name = limit.counted_per.partition(":")
+    carried = {"header": f"this value of {name}", "claim": f"this {name} of the token"}.get(kind, f"this {kind}")
+    whose = "everyone together" if kind == "everyone" else carried
     when = "It does not free for a call of this cost." if after is None else f"It frees in {_span(after)}."
     body, headers = problem(
         429,
@@ -126,8 +128,8 @@ def _seconds_until_more(check: Check, now_us: int) -> int:
     if isinstance(limit, Rate):
         period = limit.per_seconds * SECOND
         ahead = int(state) - now_us * limit.calls
-        over = ahead - (limit.burst - 1) * period if not check.left else ahead
-        return max(0, -(-over // (limit.calls * SECOND)))
+        missing = limit.burst - int(check.left or 0) - 1
+        return max(0, -(-(ahead - missing * period) // (limit.calls * SECOND))) if missing >= 0 else 0
     if isinstance(state, tuple):
         period = limit.per_seconds * SECOND
         return -(-((now_us // period + 1) * period - now_us) // SECOND)

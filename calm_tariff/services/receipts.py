@@ -283,18 +283,6 @@ _REASONS = {
 }
 
 
-def _summary(call: Call) -> str:
-    if call.verdict == "held":
-        return f"It came {_ms(call.wait_us)} too soon for the pace, was held so long, and then served."
-    if call.verdict == "served":
-        return "Every limit had room, and the back end was asked."
-    if call.refused_by in _REASONS:
-        return f"{_REASONS[call.refused_by]}."
-    if call.retry_after_us is None:
-        return f"{call.refused_by} can never admit a call of this cost."
-    return f"{call.refused_by} was reached. The call came {_ms(call.retry_after_us)} too soon."
-
-
 def _told(call: Call) -> list[str]:
     return [str(call.status), *(f"{name}: {value}" for name, value in call.told.items())]
 
