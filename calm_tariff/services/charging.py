@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
@@ -151,14 +151,21 @@ _ORDERS: dict[str, Callable[[RunningCharge], Any]] = {
 
 
 def _charges(session: Session, period: Period) -> tuple[list[RunningCharge], str]:
-    """Everybody's charge in a period, and the states of its invoices."""
+    """Everybody's charge in a period, worked out for those without an invoice; and the states of the invoices."""
     of_period = select(Invoice).where(Invoice.period_start == period.start).options(defer(Invoice.evidence))
-    invoices = {i.consumer_id: i for i in session.scalars(of_period)}
+    found = {i.consumer_id: _invoiced(i) for i in session.scalars(of_period)}
+    states = ",".join({c.invoice_state or "" for c in found.values()})
+    plans = rating_cases.plans_in(session, period)
+    owing = [consumer for consumer in plans if consumer not in found]
+    for case in rating_cases.cases(session, period, owing) if owing else ():
+        charge = rate(case.case).subtotal
+        found[case.consumer_id] = RunningCharge(
+            case.consumer_id, case.consumer, [], charge, case.case.currency, None, None, None
+        )  # fmt: skip
     names = _plan_names(session)
-    cases = rating_cases.cases(session, period)
-    return [_running(case, names, invoices.get(case.consumer_id)) for case in cases], ",".join(
-        {i.state for i in invoices.values()}
-    )
+    for consumer, held in plans.items():
+        found[consumer] = replace(found[consumer], plans=[names[p] for p in dict.fromkeys(held)])
+    return sorted(found.values(), key=lambda c: c.consumer), states
 
 
 def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
@@ -272,13 +279,8 @@ def _invoice(ctx: Context, case: ConsumerCase, made: ChargeRun, number: str, met
     )  # fmt: skip
 
 
-def _running(case: ConsumerCase, names: dict[int, str], invoice: Invoice | None) -> RunningCharge:
-    plans = list(dict.fromkeys(names[s.plan_id] for s in case.segments))
-    charge = invoice.subtotal if invoice else rate(case.case).subtotal
-    return RunningCharge(
-        case.consumer_id, case.consumer, plans, charge, case.case.currency, invoice.id if invoice else None,
-        invoice.number if invoice else None, invoice.state if invoice else None,
-    )  # fmt: skip
+def _invoiced(i: Invoice) -> RunningCharge:
+    return RunningCharge(i.consumer_id, i.consumer.name, [], i.subtotal, i.currency, i.id, i.number, i.state)
 
 
 def _plan_names(session: Session) -> dict[int, str]:

@@ -6,9 +6,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
+from typing import Any
 
-from sqlalchemy import select
-from sqlalchemy.orm import Session, selectinload
+from sqlalchemy import and_, select
+from sqlalchemy.orm import Session, lazyload, selectinload
 
 from calm_tariff.core.periods import Period, day_start, local_day, moment_of, month_of, month_step, zone
 from calm_tariff.core.rating import Pricing, RatingCase, Segment, rate
@@ -17,7 +18,7 @@ from calm_tariff.formats.values import read
 from calm_tariff.services.context import Context, provider_of
 from calm_tariff.store import usage_queries
 from calm_tariff.store.admission import Application, Stay, Subscription
-from calm_tariff.store.catalogue import Meter
+from calm_tariff.store.catalogue import Meter, Plan
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,6 +118,27 @@ def cases(
     return sorted(made, key=lambda c: c.consumer)
 
 
+def plans_in(session: Session, period: Period) -> dict[int, list[int]]:
+    """The plans each consumer had a stay on in a period, by consumer."""
+    where = zone(provider_of(session).time_zone)
+    begin, end = (moment_of(day_start(day, where)) for day in (period.start, period.end))
+    query = (
+        select(Application.consumer_id, Subscription.plan_id)
+        .join(Subscription, Subscription.application_id == Application.id)
+        .join(Stay, Stay.subscription_id == Subscription.id)
+        .where(
+            *(_overlaps(begin, end, s, e) for s, e in (
+                (Subscription.started_at, Subscription.ended_at), (Stay.start_at, Stay.end_at),
+            ))
+        )
+        .order_by(Subscription.id, Stay.start_at)
+    )  # fmt: skip
+    found: dict[int, list[int]] = {}
+    for consumer, plan in session.execute(query):
+        found.setdefault(consumer, []).append(plan)
+    return found
+
+
 def whole_month(session: Session, ctx: Context, pricing: Pricing, meter: str | None, units: Decimal) -> Decimal:
     """What next month would cost from its first to its last day at a quantity of one meter, before tax."""
     provider = provider_of(session)
@@ -136,14 +158,20 @@ def _subscriptions(
 ) -> Sequence[Subscription]:
     query = (
         select(Subscription)
-        .where(Subscription.started_at < end, Subscription.ended_at.is_(None) | (Subscription.ended_at > begin))
-        .options(selectinload(Subscription.stays))
+        .where(_overlaps(begin, end, Subscription.started_at, Subscription.ended_at))
+        # Plans and revisions are few: each is read once, not beside every subscription and stay.
+        .options(lazyload(Subscription.plan), selectinload(Subscription.stays).lazyload(Stay.revision))
         .order_by(Subscription.id)
     )
     if consumers is not None:
         query = query.join(Application).where(Application.consumer_id.in_(consumers))
-    found = session.scalars(query).all()
-    return [s for s in found if product_id is None or s.plan.product_id == product_id]
+    if product_id is not None:
+        query = query.where(Subscription.plan_id.in_(select(Plan.id).where(Plan.product_id == product_id)))
+    return session.scalars(query).all()
+
+
+def _overlaps(begin: datetime, end: datetime, start: Any, stop: Any) -> Any:
+    return and_(start < end, stop.is_(None) | (stop > begin))
 
 
 def _earlier(one: datetime | None, other: datetime | None) -> datetime | None:
