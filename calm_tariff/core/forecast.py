@@ -11,6 +11,7 @@ from calm_tariff.core.periods import HOUR
 
 WEEK_HOURS = 24 * 7
 LOOK_BACK_WEEKS = 4
+_PARTS = 12 * 10**6
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,35 +37,43 @@ def projected(
     week over the last four weeks; with under a week of history, used ÷ elapsed goes on.
     """
     start, end = window
+    if first_call is None or now - first_call < WEEK_HOURS * HOUR:
+        return _steady(used, units, start, end, now)
+    # In whole numbers, because a page projects ten thousands of hours: a mean of up to four counts of up to six
+    # places is a whole number of twelve-millionths, and an hour a whole number of microseconds.
     this_hour = now // HOUR * HOUR
-    young = first_call is None or now - first_call < WEEK_HOURS * HOUR
-    elapsed = Fraction(max(now - start, 1), HOUR)
-    steady = Fraction(used) / elapsed
-    expected = Fraction(used)
-    limit = Fraction(units)
+    expected, limit = (int(n * _PARTS) * HOUR for n in (used, units))
     spent_at = now if expected >= limit else None
-    means: dict[int, Fraction] = {}
-    hour = this_hour
-    while hour < end:
-        left = Fraction(min(hour + HOUR, end) - max(hour, now), HOUR)
-        mean = steady
-        if not young:
-            of_week = hour % (WEEK_HOURS * HOUR)  # the last four of this hour of the week are the same for all to come
-            if of_week not in means:
-                means[of_week] = _mean_of_hour(hour, hourly, this_hour, first_call or 0)
-            mean = means[of_week]
-        expected += mean * left
+    means: dict[int, int] = {}
+    for hour in range(this_hour, end, HOUR):
+        of_week = hour % (WEEK_HOURS * HOUR)  # the last four of this hour of the week are the same for all to come
+        if of_week not in means:
+            means[of_week] = _mean_of_hour(hour, hourly, this_hour, first_call)
+        expected += means[of_week] * (min(hour + HOUR, end) - max(hour, now))
         if spent_at is None and expected >= limit:
             spent_at = max(hour, now)
-        hour += HOUR
-    return Projection(expected, spent_at)
+    return Projection(Fraction(expected, _PARTS * HOUR), spent_at)
 
 
-def _mean_of_hour(hour: int, hourly: Mapping[int, Decimal], this_hour: int, first_call: int) -> Fraction:
+def _steady(used: Decimal, units: Decimal, start: int, end: int, now: int) -> Projection:
+    """The use so far going on as it was."""
+    so_far, limit = Fraction(used), Fraction(units)
+    pace = so_far / max(now - start, 1)
+    at_end = so_far + pace * max(0, end - now)
+    if so_far >= limit:
+        return Projection(at_end, now)
+    if at_end < limit:
+        return Projection(at_end, None)
+    crossed = now + (limit - so_far) / pace
+    return Projection(at_end, max(-(-crossed // HOUR) * HOUR - HOUR, now))
+
+
+def _mean_of_hour(hour: int, hourly: Mapping[int, Decimal], this_hour: int, first_call: int) -> int:
+    """The mean of an hour of the week, in twelve-millionths of a unit."""
     week = WEEK_HOURS * HOUR
     back = -(-(hour - this_hour) // week) or 1
     same = [hour - week * (back + step) for step in range(LOOK_BACK_WEEKS)]
     known = [h for h in same if h >= first_call // HOUR * HOUR and h < this_hour]
     if not known:
-        return Fraction(0)
-    return sum((Fraction(hourly.get(h, Decimal(0))) for h in known), Fraction(0)) / len(known)
+        return 0
+    return int(sum((hourly[h] for h in known if h in hourly), Decimal(0)) * _PARTS) // len(known)

@@ -1,0 +1,51 @@
+"""Projections, held against the rule as it is written (computation.md, section 4)."""
+
+from decimal import Decimal
+from fractions import Fraction
+
+from hypothesis import example, given
+from hypothesis import strategies as st
+
+from calm_tariff.core.forecast import Projection, projected
+from calm_tariff.core.periods import HOUR
+
+WEEK = 168 * HOUR
+NOW = 1_788_300_000_000_000
+units = st.decimals(0, 500, places=6)
+
+
+def as_written(used, quota, window, now, hourly, first) -> Projection:
+    """Hour by hour, in fractions: the mean of the same hour of the week over the last four weeks that are known."""
+    start, end = window
+    expected, spent = Fraction(used), now if used >= quota else None
+    steady = Fraction(used) / Fraction(max(now - start, 1), HOUR)
+    young = first is None or now - first < WEEK
+    hour = now // HOUR * HOUR
+    while hour < end:
+        share = Fraction(min(hour + HOUR, end) - max(hour, now), HOUR)
+        same = [h for h in (hour - WEEK * k for k in range(1, 99)) if h < now // HOUR * HOUR][:4]
+        known = [h for h in same if h >= first // HOUR * HOUR] if not young else []
+        mean = sum((Fraction(hourly.get(h, 0)) for h in known), Fraction(0)) / len(known) if known else Fraction(0)
+        expected += (steady if young else mean) * share
+        if spent is None and expected >= quota:
+            spent = max(hour, now)
+        hour += HOUR
+    return Projection(expected, spent)
+
+
+@given(
+    used=units, quota=st.decimals(1, 900, places=0), before=st.integers(0, 40 * 24 * HOUR),
+    after=st.integers(0, 12 * 24 * HOUR), off=st.integers(0, HOUR - 1),
+    first=st.none() | st.integers(0, 6 * WEEK), pattern=st.lists(units, min_size=1, max_size=50),
+)  # fmt: skip
+@example(
+    used=Decimal(10), quota=Decimal(20), before=10 * HOUR, after=20 * HOUR, off=0, first=None, pattern=[Decimal(1)]
+)
+def test_a_projection_is_what_the_rule_says(used, quota, before, after, off, first, pattern) -> None:
+    now = NOW // HOUR * HOUR + off
+    begun = None if first is None else now - first
+    # Only hours since the first call have counts; some of them none.
+    hours = [] if begun is None else range(begun // HOUR * HOUR, now, HOUR)
+    hourly = {h: pattern[n % len(pattern)] for n, h in enumerate(hours) if n % 5}
+    asked = (used, quota, (now - before, now + after), now, hourly, begun)
+    assert projected(*asked) == as_written(*asked)
