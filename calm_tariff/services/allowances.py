@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -117,8 +118,8 @@ def _fullest(held: _Held) -> tuple[int, int, str]:
 
 
 def _held(session: Session, now: datetime, consumer_id: int | None = None) -> list[_Held]:
-    """Every quota that holds now, in a handful of queries whatever their number."""
-    query = (
+    """Every quota that holds now, or a consumer's, in a handful of queries whatever their number."""
+    running = (
         select(
             Subscription.id, Subscription.plan_id, Subscription.started_at, Application.consumer_id, Stay.revision_id
         )
@@ -126,12 +127,22 @@ def _held(session: Session, now: datetime, consumer_id: int | None = None) -> li
         .join(Application, Application.id == Subscription.application_id)
         .where(Subscription.state.in_(CALLING), Stay.start_at <= now, Stay.end_at.is_(None) | (Stay.end_at > now))
     )
-    if consumer_id is not None:
-        query = query.where(Application.consumer_id == consumer_id)
+    if consumer_id is None:
+        return _used(session, _quotas(session, now, running))
+    held = _quotas(session, now, running.where(Application.consumer_id == consumer_id))
+    shared = {h.plan_id for h in held if h.quota.counted_per == "everyone"}
+    if shared:  # what the others on the plan use counts, too
+        others = running.where(Application.consumer_id != consumer_id, Subscription.plan_id.in_(shared))
+        held += _quotas(session, now, others)
+    return [h for h in _used(session, held) if h.consumer_id == consumer_id]
+
+
+def _quotas(session: Session, now: datetime, running: Any) -> list[_Held]:
+    """The quotas of these running subscriptions, nothing of them counted yet."""
     now_us = instant_of(now)
     where = zone(provider_of(session).time_zone)
     meters = dict(session.execute(select(Meter.key, Meter.id)).all())
-    rows = session.execute(query).all()
+    rows = session.execute(running).all()
     revisions = select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_({r.revision_id for r in rows}))
     quotas = {
         revision: [q for q in read(PlanTerms, terms).limits if isinstance(q, Quota) and q.meter in meters]
@@ -148,7 +159,7 @@ def _held(session: Session, now: datetime, consumer_id: int | None = None) -> li
             else:
                 window = subscription_window(quota.every, now_us, instant_of(started_at), where)
             held.append(_Held(subscription, consumer, plan, quota, meters[quota.meter or ""], window))
-    return _used(session, held)
+    return held
 
 
 def _used(session: Session, held: list[_Held]) -> list[_Held]:
