@@ -204,7 +204,7 @@ class Office:
             "method": "GET",
             "path": "/tides/v1/stations/x",
             "operation_id": self.operations["GET /stations/{id}"],
-            "api_version_id": 1,
+            "api_version_id": self.api,
             "product_id": self.product,
             "revision_id": consumer.revision,
             "stay_id": consumer.stay,

@@ -1,0 +1,192 @@
+"""Keys, secrets, tokens and trusted issuers: whom they let in, until when, and what gateways are told of them."""
+
+import json
+from dataclasses import replace
+from datetime import timedelta
+
+import pytest
+from joserfc import jwt
+from joserfc.jwk import ECKey, KeySet
+
+from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, Stale
+from calm_tariff.services import applications, gateway_feed, issuers, operations, products, tokens
+from calm_tariff.services.context import Actor
+from calm_tariff.services.issuers import IssuerTyped
+from calm_tariff.services.operations import OperationTyped
+from calm_tariff.services.products import CredentialsTyped
+from tests.office import START, Office
+
+TRUSTED = IssuerTyped("Coast identity", "https://id.example", "https://id.example/keys", "larkmouth")
+
+
+@pytest.fixture
+def client(office: Office) -> tuple[str, str]:
+    """A product that takes tokens, and the id and secret of Ferries' application."""
+    product = products.one(office.manager, office.product)
+    products.set_credentials(office.manager, product.id, product.edition, CredentialsTyped(("key", "client")))
+    own = office.acting(office.consumers[0])
+    made = applications.make_key(own, office.consumers[0].application, "server", kind="secret")
+    (application,) = applications.own(own)
+    return application.client_id, made.secret
+
+
+def claims(office: Office, token: str) -> dict:
+    keys = KeySet.import_key_set(tokens.key_set(office.ctx))
+    return jwt.decode(token, keys, algorithms=["ES256"]).claims
+
+
+def test_a_token_says_who_may_what_for_a_quarter_of_an_hour(office: Office, client) -> None:
+    issued = tokens.issue(office.ctx, *client, "")
+    said = claims(office, issued.access_token)
+    at = int(START.timestamp())
+    assert (said["iat"], said["exp"], issued.expires_in) == (at, at + 900, 900)
+    assert (said["sub"], said["aud"], said["env"], said["scope"]) == (
+        client[0], "calm-tariff-gateway", "live", "ungrouped"
+    )  # fmt: skip
+    assert client[1] not in json.dumps(said)
+    kinds = {c.kind: c for c in gateway_feed.read_feed(office.ctx).credentials if c.key_id == said["key"]}
+    assert set(kinds) == {"secret"}
+
+
+def test_scopes_are_the_groups_of_what_the_plans_sell(office: Office, client) -> None:
+    for name, group in (("GET /stations", "Harbour Walls"), ("GET /stations/{id}", "Forecasts & tides")):
+        method, path = name.split(" ")
+        operations.save(office.manager, office.operations[name], OperationTyped(method, path, groups=[group]))
+    issued = tokens.issue(office.ctx, *client, "")
+    assert issued.scope == "forecasts-tides harbour-walls ungrouped"
+    assert tokens.issue(office.ctx, *client, "harbour-walls").scope == "harbour-walls"
+    with pytest.raises(Invalid, match="scope: moon, sun is not part of a plan"):
+        tokens.issue(office.ctx, *client, "sun harbour-walls moon")
+
+
+def test_wrong_ended_and_foreign_secrets_get_no_token(office: Office, client) -> None:
+    other = office.consumers[1]
+    theirs = applications.make_key(office.acting(other), other.application, "", kind="secret")
+    key = office.consumers[0].secret
+    for secret in ("ls_live_wrong", theirs.secret, key):  # an API key is no secret of the client id
+        with pytest.raises(NotSignedIn):
+            tokens.issue(office.ctx, client[0], secret, "")
+    own = office.acting(office.consumers[0])
+    timed = applications.make_key(
+        own, office.consumers[0].application, "", kind="secret", starts_at=START + timedelta(hours=1),
+        expires_at=START + timedelta(hours=2),
+    )  # fmt: skip
+    for hours, good in ((0, False), (1, True), (2, False)):
+        at = office.at(START + timedelta(hours=hours))
+        if good:
+            assert tokens.issue(at, client[0], timed.secret, "").access_token
+        else:
+            with pytest.raises(NotSignedIn, match="not good at this time"):
+                tokens.issue(at, client[0], timed.secret, "")
+    applications.revoke_key(own, next(k.id for k in applications.own(own)[0].keys if k.kind == "secret"))
+    with pytest.raises(NotSignedIn):
+        tokens.issue(office.ctx, *client, "")
+
+
+def test_a_product_that_takes_no_tokens_gives_none(office: Office, client) -> None:
+    product = products.one(office.manager, office.product)
+    products.set_credentials(office.manager, product.id, product.edition, CredentialsTyped(("key",)))
+    with pytest.raises(NotAllowed, match="no plan of this application takes tokens"):
+        tokens.issue(office.ctx, *client, "")
+
+
+def test_a_revoked_token_is_told_to_gateways_until_it_would_have_ended(office: Office, client) -> None:
+    issued = tokens.issue(office.ctx, *client, "")
+    jti = claims(office, issued.access_token)["jti"]
+    before = gateway_feed.read_feed(office.ctx)
+    assert jti not in before.revoked_tokens
+    other = office.consumers[1]
+    theirs = applications.make_key(office.acting(other), other.application, "", kind="secret")
+    (application,) = applications.own(office.acting(other))
+    with pytest.raises(NotAllowed, match="another application"):
+        tokens.revoke(office.ctx, application.client_id, theirs.secret, issued.access_token)
+    tokens.revoke(office.ctx, *client, "no.token.ofours")  # is no error
+    assert jti not in gateway_feed.read_feed(office.ctx).revoked_tokens
+    for _ in range(2):
+        tokens.revoke(office.ctx, *client, issued.access_token)
+    after = gateway_feed.read_feed(office.ctx)
+    assert jti in after.revoked_tokens and after.number > before.number
+    assert gateway_feed.read_feed(office.at(START + timedelta(minutes=15))).revoked_tokens == frozenset()
+
+
+def test_a_new_signing_key_signs_and_the_old_one_still_verifies(office: Office, client) -> None:
+    old = tokens.issue(office.ctx, *client, "").access_token
+    office.clock.forward(seconds=5)
+    with pytest.raises(NotAllowed):
+        tokens.rotate(office.manager)
+    kid = tokens.rotate(office.ctx.acting(Actor("Tomas", "operations")))
+    new = tokens.issue(office.ctx, *client, "").access_token
+    assert claims(office, old) and claims(office, new)
+    published = tokens.key_set(office.ctx)["keys"]
+    assert published[0]["kid"] == kid and len(published) == 2
+    assert all("d" not in k and k["use"] == "sig" for k in published)
+    for raw in gateway_feed.read_feed(office.ctx).signing_keys:
+        assert "d" not in ECKey.import_key(json.loads(raw)).as_dict(private=False)
+        assert '"d"' not in raw
+
+
+def test_an_issuer_is_trusted_changed_and_trusted_no_more(office: Office) -> None:
+    added = issuers.add(office.manager, TRUSTED)
+    (told,) = gateway_feed.read_feed(office.ctx).issuers
+    assert (told.issuer, told.audience, told.claim) == ("https://id.example", "larkmouth", "sub")
+    with pytest.raises(Stale) as stale:
+        issuers.save(office.manager, added.id, added.edition + 1, TRUSTED)
+    assert stale.value.current == added
+    gone = issuers.save(office.manager, added.id, added.edition, replace(TRUSTED, trusted=False))
+    assert gone.edition == added.edition + 1 and gateway_feed.read_feed(office.ctx).issuers == ()
+    with pytest.raises(Conflict, match="name: is here already"):
+        issuers.add(office.manager, replace(TRUSTED, issuer="https://other.example"))
+    with pytest.raises(Conflict, match="issuer: is here already"):
+        issuers.add(office.manager, replace(TRUSTED, name="Other"))
+    with pytest.raises(NotFound):
+        issuers.save(office.manager, 10**9, 1, TRUSTED)
+    with pytest.raises(NotAllowed):
+        issuers.add(office.finance, TRUSTED)
+
+
+@pytest.mark.parametrize(
+    ("field", "value"),
+    [("name", " "), ("issuer", ""), ("audience", ""), ("claim", ""), ("jwks_url", "ftp://id.example"),
+     ("jwks_url", "id.example/keys"), ("algorithms", ()), ("algorithms", ("HS256",)), ("algorithms", ("none",))],
+)  # fmt: skip
+def test_an_issuer_that_could_not_be_trusted_is_refused_by_its_field(office: Office, field: str, value) -> None:
+    with pytest.raises(Invalid) as refused:
+        issuers.add(office.manager, replace(TRUSTED, **{field: value}))
+    assert refused.value.where == field
+    assert issuers.everything(office.manager) == []
+
+
+def test_a_key_is_shown_once_and_only_its_owner_may_end_it(office: Office) -> None:
+    one, other = office.consumers
+    made = applications.make_key(office.acting(one), one.application, "  night job ", environment="sandbox")
+    assert made.secret.startswith("lt_sand_") and made.key.label == "night job"
+    seen = json.dumps([repr(a) for a in applications.own(office.acting(one))])
+    assert made.secret not in seen and made.key.prefix in seen
+    feed = gateway_feed.read_feed(office.ctx)
+    assert made.key.id in feed.sandbox_keys and made.secret not in repr(feed)
+    for theirs in (
+        lambda: applications.revoke_key(office.acting(other), made.key.id),
+        lambda: applications.make_key(office.acting(other), one.application, ""),
+        lambda: applications.set_tags(office.acting(other), one.application, {"a": "b"}),
+    ):
+        with pytest.raises(NotFound):
+            theirs()
+    applications.revoke_key(office.acting(one), made.key.id)
+    told = {c.key_id: c.state for c in gateway_feed.read_feed(office.ctx).credentials}
+    assert told[made.key.id] == "revoked"
+    with pytest.raises(Conflict):
+        applications.revoke_key(office.acting(one), made.key.id)
+
+
+def test_tags_are_few_plain_words(office: Office) -> None:
+    one = office.consumers[0]
+    own = office.acting(one)
+    kept = applications.set_tags(own, one.application, {"region": "west", "line-2": "Grüße, Kapitän"})
+    assert kept.tags == {"region": "west", "line-2": "Grüße, Kapitän"}
+    (caller,) = [c for c in gateway_feed.read_feed(office.ctx).callers if c.application_id == one.application]
+    assert caller.tags == (("line-2", "Grüße, Kapitän"), ("region", "west"))
+    for wrong in ({"Region": "x"}, {"1st": "x"}, {"a" * 31: "x"}, {"a": "x\r\ny"}, {"a": "x" * 101},
+                  {f"t{n}": "x" for n in range(11)}):  # fmt: skip
+        with pytest.raises(Invalid, match="tags"):
+            applications.set_tags(own, one.application, wrong)
+    assert applications.own(own)[0].tags == kept.tags
