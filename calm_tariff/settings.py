@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal
 
+from pydantic import Field
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 
@@ -13,7 +14,9 @@ class Settings(BaseSettings):
 
     `counters`: empty for counts in the gateway's memory, or redis://… for counts that several gateways share;
     then `counters_away` says what happens while Redis is away, and `counters_space` sets installations apart.
-    `trusted_proxies`: addresses, with commas between. With a `proxy_token`, gateways decide for reverse proxies.
+    `sender_seconds`, `reader_seconds`: how long a gateway waits for the next part of a caller's body, and for a
+    caller to take the next part of an answer. `trusted_proxies`: addresses, with commas between. With a
+    `proxy_token`, gateways decide for reverse proxies.
     """
 
     model_config = SettingsConfigDict(env_prefix="CALM_")
@@ -33,6 +36,8 @@ class Settings(BaseSettings):
     counters: str = ""
     counters_away: Literal["local", "refuse"] = "local"
     counters_space: str = "calm"
+    sender_seconds: float = Field(default=30, gt=0)
+    reader_seconds: float = Field(default=60, gt=0)
     trusted_proxies: str = ""
     proxy_token: str = ""
     web_address: str = ""

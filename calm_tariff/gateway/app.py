@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import time
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -26,8 +26,6 @@ from calm_tariff.gateway.tally import Tally
 from calm_tariff.gateway.tokens import Tokens
 from calm_tariff.gateway.wire import abort, unbuffered
 
-SLOWEST_READER = 60
-
 
 def now_us() -> int:
     """The present instant."""
@@ -38,7 +36,8 @@ def now_us() -> int:
 class Gateway:
     """The application. `snapshot`, `counters` and `session` are put in by whoever runs it.
 
-    `trusted` are the addresses of proxies before it, whose word on where a call came from is taken.
+    `trusted` are the addresses of proxies before it, whose word on where a call came from is taken. A caller that
+    sends nothing of its body for `sender_seconds`, or takes nothing of its answer for `reader_seconds`, is given up.
     `fresh_at` is when the snapshot was last known to be the newest, by the monotonic clock.
     """
 
@@ -50,6 +49,8 @@ class Gateway:
     tally: Tally = field(default_factory=Tally)
     session: ClientSession | None = None
     trusted: frozenset[str] = frozenset()
+    sender_seconds: float = 30
+    reader_seconds: float = 60
     breakers: dict[tuple[int, str], Breaker] = field(default_factory=dict)
     fresh_at: float = 0.0
     now: Callable[[], int] = now_us
@@ -196,7 +197,7 @@ class Gateway:
         if route.forwarding.passes_caller:
             headers += told_back_end(asked)
         if forwarding.has_body(asked.headers):
-            asked.upload = Upload(receive, route.forwarding.most_body_bytes)
+            asked.upload = Upload(receive, route.forwarding.most_body_bytes, self.sender_seconds)
         breaker = asked.breaker or self._breaker(asked)
         breaker.begin()
         begun = time.perf_counter_ns()
@@ -284,9 +285,10 @@ class Gateway:
         try:
             async for chunk in answer.content.iter_any():
                 if waiting:
-                    await asyncio.wait_for(
-                        send({"type": "http.response.body", "body": waiting, "more_body": True}), SLOWEST_READER
-                    )  # fmt: skip
+                    if not await self._taken(send({"type": "http.response.body", "body": waiting, "more_body": True})):
+                        asked.remarks.append(f"the caller took no more of the answer after {sent} bytes")
+                        self.record(asked)
+                        return False
                     if hung_up and hung_up.done():
                         break
                     asked.bytes_out = sent = sent + len(waiting)
@@ -307,6 +309,14 @@ class Gateway:
                     await hung_up
         asked.remarks.append(f"the caller hung up after {sent} bytes")
         self.record(asked)
+        return True
+
+    async def _taken(self, sending: Awaitable[None]) -> bool:
+        """Whether the caller takes what is sent before it is given up."""
+        try:
+            await asyncio.wait_for(sending, self.reader_seconds)
+        except TimeoutError:
+            return False
         return True
 
     async def _back_end_down(self, asked: Asked, send: Send, status: int) -> None:

@@ -42,7 +42,6 @@ NOT_TO_CALLER = HOP_BY_HOP | {
 # What tells a back end who calls; a caller cannot send these itself.
 OURS = b"calm-"
 SMALL_BODY = 65_536
-BETWEEN_CHUNKS = 30
 _TRACE = re.compile(rb"00-([0-9a-f]{32})-([0-9a-f]{16})-([0-9a-f]{2})")
 
 
@@ -65,10 +64,12 @@ class CallerGone(Exception):
 
 @dataclass(slots=True)
 class Upload:
-    """The caller's body on its way to the back end; `size` counts the bytes passed on."""
+    """The caller's body on its way to the back end; `size` counts the bytes passed on. At `most` so many bytes may
+    come, and so many `seconds` may lie between two parts."""
 
     receive: Receive
     most: int
+    seconds: float
     size: int = 0
     fault: Exception | None = None
 
@@ -76,7 +77,7 @@ class Upload:
         """The body as it arrives. What breaks it off is kept in `fault`, too, because the client hides it."""
         while True:
             try:
-                message = await asyncio.wait_for(self.receive(), BETWEEN_CHUNKS)
+                message = await asyncio.wait_for(self.receive(), self.seconds)
             except TimeoutError:
                 message = {"type": "http.disconnect"}
             if message["type"] != "http.request":

@@ -58,8 +58,9 @@ class _Running:
         self.ctx = context_for(engine(settings.database_url, pool_size=3), web_address=settings.address)
         self.name = settings.gateway_name
         self.gateway = Gateway(
-            Journal(settings.journal / self.name, settings.journal_sync), self.name, trusted=settings.trusted
-        )
+            Journal(settings.journal / self.name, settings.journal_sync), self.name, trusted=settings.trusted,
+            sender_seconds=settings.sender_seconds, reader_seconds=settings.reader_seconds,
+        )  # fmt: skip
         self.started = datetime.now(UTC)
         self.shared: SharedCounters | None = None
         self.keeper: Keeper | None = None

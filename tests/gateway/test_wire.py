@@ -33,7 +33,8 @@ BASE = "/tides/v1"
 @pytest.fixture(scope="module")
 def odd(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
     """An office whose back end does odd things, with one operation per oddity and one that is not sold."""
-    made = Running(database, tmp_path_factory.mktemp("odd"), PLENTY, ("gateway", "worker"))
+    patience = {"sender_seconds": 4, "reader_seconds": 4}
+    made = Running(database, tmp_path_factory.mktemp("odd"), PLENTY, ("gateway", "worker"), patience)
     made.back_end = OddBackEnd()
     office = made.office
     view = apis.one(office.manager, office.api)
@@ -282,3 +283,28 @@ def test_an_operation_may_answer_with_its_documents_example(odd: Running) -> Non
     assert not [a for a in odd.back_end.asked[asked:] if a["target"].endswith("/stations") and a["method"] == "HEAD"]
     with pytest.raises(Exception, match="gives no example"):
         operations.set_answers(office.manager, office.operations["GET /stations/{id}"], "example")
+
+
+def test_who_stops_sending_or_reading_in_the_middle_is_given_up_and_recorded_once(odd: Running) -> None:
+    port = odd.processes.settings.gateway_port
+    before = odd.recorded()
+    head = f"X-API-Key: {odd.caller.secret}\r\nHost: gateway\r\n"
+    with socket.create_connection(("127.0.0.1", port)) as sender, socket.socket() as reader:
+        sender.settimeout(60)
+        sender.sendall(f"POST {BASE}/stations/plain HTTP/1.1\r\n{head}Content-Length: 5000\r\n\r\nhalf".encode())
+        # Little room for what is on its way, so that the gateway must wait for this reader.
+        reader.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
+        reader.connect(("127.0.0.1", port))
+        reader.sendall(f"GET {BASE}/stations/large HTTP/1.1\r\n{head}\r\n".encode())
+        told = sender.recv(10_000)
+        wait_for(lambda: odd.recorded() == before + 2, 60)
+        # Others are served meanwhile and afterwards.
+        assert odd.get(f"{BASE}/stations/plain").status_code == 200
+    with odd.office.ctx.transaction() as session:
+        calls = session.scalars(select(Call).order_by(Call.at_us.desc()).limit(3)).all()
+    upload = next(c for c in calls if c.method == "POST")
+    download = next(c for c in calls if c.path.endswith("large"))
+    assert 0 < download.bytes_out < 40_000_000
+    assert f"the caller took no more of the answer after {download.bytes_out} bytes" in download.remarks
+    assert upload.bytes_in == 4 and upload.status >= 400 and not upload.units.get(str(odd.office.meter))
+    assert not told or f"HTTP/1.1 {upload.status}".encode() in told
