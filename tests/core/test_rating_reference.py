@@ -1,0 +1,86 @@
+"""Thousands of made-up charges agree with a computation that shares nothing with `core`, to the last cent."""
+
+import json
+from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from calm_tariff.formats.cases import rate_text
+from tests.core import rating_reference
+
+PERIODS = [("2026-09-01", "2026-10-01"), ("2026-10-01", "2026-11-01"), ("2026-03-01", "2026-04-01"),
+           ("2028-02-01", "2028-03-01")]  # fmt: skip
+ZONES = ["Europe/Lisbon", "America/New_York", "Asia/Kathmandu", "Australia/Lord_Howe"]
+
+
+def number(low: int, high: int, places: int) -> st.SearchStrategy[str]:
+    return st.decimals(low, high, places=places).map(lambda d: format(d, "f"))
+
+
+@st.composite
+def usage_prices(draw: st.DrawFn, meter: str) -> dict:
+    model = draw(st.sampled_from(["per_unit", "graduated", "volume", "blocks"]))
+    price = {"kind": "usage", "meter": meter, "model": model, "included": draw(number(0, 900, draw(st.integers(0, 2))))}
+    if model == "per_unit":
+        return price | {"unit": draw(number(0, 2, 5))}
+    if model == "blocks":
+        return price | {"block": draw(number(1, 400, 1)), "amount": draw(number(0, 30, 4))}
+    bounds = [str(b) for b in sorted(draw(st.sets(st.integers(1, 4000), max_size=3)))]
+    tiers = []
+    for bound in [*bounds, None]:
+        tier = {"up_to": bound, "unit": draw(number(0, 1, 6))}
+        tiers.append(tier | ({"flat": draw(number(0, 9, 3))} if draw(st.booleans()) else {}))
+    return price | {"tiers": tiers}
+
+
+@st.composite
+def plans(draw: st.DrawFn) -> dict:
+    prices = [draw(usage_prices(meter)) for meter in draw(st.lists(st.sampled_from("abc"), max_size=3, unique=True))]
+    if draw(st.booleans()):
+        prices.insert(0, {"kind": "fee", "amount": draw(number(0, 90, 3))})
+    if draw(st.booleans()):
+        prices.insert(0, {"kind": "setup", "amount": draw(number(0, 50, 2))})
+    return {
+        "prorate": draw(st.booleans()), "prices": prices, "minimum": draw(st.none() | number(0, 80, 2)),
+        "cap": draw(st.none() | number(0, 300, 2)), "discount_percent": draw(st.just("0") | number(0, 100, 2)),
+    }  # fmt: skip
+
+
+@st.composite
+def cases(draw: st.DrawFn) -> dict:
+    first, after = draw(st.sampled_from(PERIODS))
+    where = ZoneInfo(draw(st.sampled_from(ZONES)))
+    begin = datetime.fromisoformat(first).replace(tzinfo=where) - timedelta(days=3)
+    # Cuts at midnights and between them, some before or after the period, some at one and the same instant.
+    minutes = st.one_of(st.integers(0, 38 * 1440), st.integers(0, 38).map(lambda days: days * 1440))
+    cuts = [begin + timedelta(minutes=m) for m in sorted(draw(st.lists(minutes, min_size=1, max_size=4)))]
+    trial = draw(st.booleans())
+    segments = []
+    for place, start in enumerate(cuts):
+        last = place == len(cuts) - 1
+        end = None if last and draw(st.booleans()) else begin + timedelta(days=40) if last else cuts[place + 1]
+        segments.append(
+            {
+                "start": start.isoformat(), "end": end and end.isoformat(), "trial": trial and place == 0,
+                "first": place == int(trial), "plan": draw(plans()),
+                "usage": {meter: draw(number(0, 9000, draw(st.integers(0, 6)))) for meter in "abc"},
+            }
+        )  # fmt: skip
+    return {
+        "currency": draw(st.sampled_from(["EUR", "JPY", "KWD"])), "time_zone": where.key,
+        "period": {"start": first, "end": after}, "tax_percent": draw(number(0, 30, 2)), "segments": segments,
+    }  # fmt: skip
+
+
+@settings(max_examples=600)
+@given(cases())
+def test_a_charge_is_what_the_words_of_the_rules_come_to(case: dict) -> None:
+    answered = rate_text(json.dumps(case))
+    lines = [{name: line[name] for name in ("segment", "kind", "meter", "amount")} for line in answered["lines"]]
+    wanted = rating_reference.charge(case)
+    assert lines == wanted["lines"]
+    assert [answered[name] for name in ("subtotal", "tax", "total")] == [
+        wanted[name] for name in ("subtotal", "tax", "total")
+    ]  # fmt: skip
