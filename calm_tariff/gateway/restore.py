@@ -20,22 +20,40 @@ _LONGEST = 31 * 24 * HOUR
 
 
 def restored(ctx: Context, snapshot: Snapshot, now_us: int) -> dict[tuple[str, str], Any]:
-    """The counts as they stand now by what is recorded. The journal must be shipped before."""
+    """The counts as they stand now by what is recorded. The journal must be shipped before.
+
+    A window of the calendar is read once for everybody, one that began with subscriptions for these alone.
+    """
     counts: dict[tuple[str, str], Any] = {}
-    windows: set[tuple[int, int]] = set()
+    windows: dict[tuple[int, int], set[int] | None] = {}
     carrying: set[tuple[int, int]] = set()
     reach = 0
-    for grant, stack in snapshot.stacks():
+    looked_at: set[int] = set()
+    for grant, stack in snapshot.held():
         for compiled in stack.compiled:
             limit = compiled.limit
-            if isinstance(limit, Quota):
-                if limit.aligned == "calendar" or now_us >= grant.started_us:
-                    counted = windows if limit.counted_per in COUNTED_PER else carrying
-                    counted.add(compiled.window(now_us))  # type: ignore[attr-defined]
+            if isinstance(limit, Quota) and limit.aligned == "subscription":
+                if now_us >= grant.started_us:
+                    window = compiled.window(now_us)  # type: ignore[attr-defined]
+                    whose = windows.setdefault(window, set())
+                    if whose is not None:
+                        whose.add(grant.subscription_id)
+                    if limit.counted_per not in COUNTED_PER:
+                        carrying.add(window)
+            elif id(stack) in looked_at:
+                continue  # what follows is the same for all that share the stack
+            elif isinstance(limit, Quota):
+                window = compiled.window(now_us)  # type: ignore[attr-defined]
+                if limit.counted_per in COUNTED_PER:
+                    windows[window] = None
+                else:
+                    carrying.add(window)
             else:
                 reach = max(reach, _memory(limit))
-    for start, end in windows:
-        _count_units(counts, snapshot, counted_since(ctx, start, min(end, now_us + 1)), (start, end), now_us)
+        looked_at.add(id(stack))
+    for (start, end), subscriptions in windows.items():
+        rows = counted_since(ctx, start, min(end, now_us + 1), subscriptions)
+        _count_units(counts, snapshot, rows, (start, end), now_us)
     for start, end in carrying:
         _count_carrying(counts, snapshot, carrying_calls(ctx, start, min(end, now_us + 1)), (start, end), now_us)
     if reach:

@@ -171,15 +171,19 @@ class Snapshot:
         grant = self._by_subscription.get(subscription_id)
         return None if grant is None else (grant, self._compilers[environment].stack(grant))
 
-    def stacks(self) -> Iterator[tuple[Grant, Stack]]:
-        """The limits of every grant, in both environments; a stack that grants share comes once."""
-        seen: set[int] = set()
+    def held(self) -> Iterator[tuple[Grant, Stack]]:
+        """The limits of every grant, in both environments; grants may share a stack."""
         for compiler in self._compilers.values():
             for grant in self._feed.grants:
-                stack = compiler.stack(grant)
-                if id(stack) not in seen:
-                    seen.add(id(stack))
-                    yield grant, stack
+                yield grant, compiler.stack(grant)
+
+    def stacks(self) -> Iterator[tuple[Grant, Stack]]:
+        """The same, but a stack that grants share comes once."""
+        seen: set[int] = set()
+        for grant, stack in self.held():
+            if id(stack) not in seen:
+                seen.add(id(stack))
+                yield grant, stack
 
     def meter_keys(self) -> dict[int, str]:
         """The keys of all active meters by id."""

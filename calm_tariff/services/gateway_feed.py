@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -20,7 +20,6 @@ from calm_tariff.services.context import Context, provider_of
 from calm_tariff.services.meters import rule_of
 from calm_tariff.store import call_queries, usage_queries
 from calm_tariff.store.admission import ApiKey, Application, Stay, Subscription
-from calm_tariff.store.call_queries import CallFilter
 from calm_tariff.store.catalogue import ApiVersion, HouseLimits, Meter, Plan, PlanRevision, Product, ProductOperation
 from calm_tariff.store.people import Consumer
 from calm_tariff.store.record import Stamp
@@ -262,21 +261,23 @@ def _route(version: ApiVersion) -> Route:
     )  # fmt: skip
 
 
-def counted_since(ctx: Context, start_us: int, end_us: int) -> list[Counted]:
-    """Everything counted in [start, end), from which quota counts are rebuilt."""
+def counted_since(
+    ctx: Context, start_us: int, end_us: int, subscriptions: Collection[int] | None = None
+) -> list[Counted]:
+    """Everything counted in [start, end), or what these subscriptions counted, from which quota counts are rebuilt."""
     with ctx.transaction() as session:
-        return list(usage_queries.counted_between(session, start_us, end_us))
+        wanted = None if subscriptions is None else list(subscriptions)
+        return list(usage_queries.counted_between(session, start_us, end_us, wanted))
 
 
-def calls_since(ctx: Context, after_us: int) -> Iterator[Call]:
-    """Let-through calls later than an instant, oldest first, from which rates and windows are rebuilt."""
+def calls_since(ctx: Context, from_us: int, at_once: int = 20_000) -> Iterator[Call]:
+    """Let-through calls from an instant on, oldest first, from which rates and windows are rebuilt."""
     with ctx.transaction() as session:
-        place = after_us
-        while chunk := call_queries.since(session, place, CallFilter(), 20_000):
-            yield from (call for call in chunk if call.verdict != "refused")
-            if chunk[-1].at_us == place:
-                break
-            place = chunk[-1].at_us
+        place = (from_us, "")
+        while chunk := call_queries.let_through_after(session, place, at_once):
+            yield from chunk
+            place = (chunk[-1].at_us, chunk[-1].call_id)
+            session.expunge_all()  # what was replayed is not kept
 
 
 def carrying_calls(ctx: Context, start_us: int, end_us: int) -> Iterator[Call]:
@@ -287,8 +288,12 @@ def carrying_calls(ctx: Context, start_us: int, end_us: int) -> Iterator[Call]:
 
 def _grants(session: Session, now: datetime) -> Iterator[Grant]:
     query = (
-        select(Subscription, Stay, Plan, Product)
+        select(
+            Subscription.id, Subscription.application_id, Application.consumer_id, Product.id, Product.name, Plan.id,
+            Plan.name, Stay.revision_id, Stay.id, Subscription.started_at,
+        )
         .join(Stay, Stay.subscription_id == Subscription.id)
+        .join(Application, Application.id == Subscription.application_id)
         .join(Plan, Plan.id == Subscription.plan_id)
         .join(Product, Product.id == Plan.product_id)
         .where(
@@ -297,11 +302,12 @@ def _grants(session: Session, now: datetime) -> Iterator[Grant]:
             Stay.end_at.is_(None) | (Stay.end_at > now),
         )
         .order_by(Subscription.id)
-    )
-    for subscription, stay, plan, product in session.execute(query):
+    )  # fmt: skip
+    for subscription, application, consumer, product, name, plan, called, revision, stay, since in session.execute(
+        query
+    ):
         yield Grant(
-            subscription.id, subscription.application_id, subscription.application.consumer_id, product.id,
-            product.name, plan.id, plan.name, stay.revision_id, stay.id, instant_of(subscription.started_at),
+            subscription, application, consumer, product, name, plan, called, revision, stay, instant_of(since)
         )  # fmt: skip
 
 

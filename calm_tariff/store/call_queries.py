@@ -7,12 +7,13 @@ from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
 from sqlalchemy import Select, func, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, load_only
 
 from calm_tariff.core.periods import HOUR, MINUTE
 from calm_tariff.store.usage import Call, HourlyVerdicts
 from calm_tariff.store.usage_queries import verdicts_between
 
+_REPLAYED = ("at_us", "call_id", "environment", "subscription_id", "key_id", "operation_id", "carried")
 Q = TypeVar("Q", bound=Select[*tuple[Any, ...]])
 
 
@@ -80,9 +81,12 @@ def one(session: Session, call_id: str) -> Call | None:
     return session.scalar(select(Call).where(Call.call_id == call_id))
 
 
-def since(session: Session, after_us: int, wanted: CallFilter, limit: int) -> list[Call]:
-    """Calls later than an instant, oldest first: what a live screen has not shown yet."""
-    query = _narrowed(select(Call), wanted).where(Call.at_us > after_us)
+def let_through_after(session: Session, after: tuple[int, str], limit: int) -> list[Call]:
+    """Let-through calls that come after an instant and id, in this order."""
+    at_us, call_id = after
+    later = (Call.at_us > at_us) | ((Call.at_us == at_us) & (Call.call_id > call_id))
+    query = select(Call).where(Call.at_us >= at_us, later, Call.verdict != "refused")
+    query = query.options(load_only(*(getattr(Call, name) for name in _REPLAYED)))
     return list(session.scalars(query.order_by(Call.at_us, Call.call_id).limit(limit)))
 
 

@@ -22,9 +22,8 @@ Stretch = tuple[int, int]
 
 @dataclass(frozen=True, slots=True)
 class Counted:
-    """Units of one meter, as finely as they are kept. `hour_us` is None for units read from calls."""
+    """Units of one meter, told apart as finely as they are kept but for their hour."""
 
-    hour_us: int | None
     subscription_id: int
     stay_id: int
     key_id: int
@@ -36,14 +35,20 @@ class Counted:
 def counted_between(
     session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None = None
 ) -> Iterator[Counted]:
-    """Everything counted in [start, end): hourly sums for whole hours, calls for what is left over."""
+    """Everything counted in [start, end): sums of whole hours, added up by the database, and calls for what is left
+    over."""
     hours, calls = _whole(start_us, end_us, HOUR)
+    whose = (
+        HourlyUsage.subscription_id, HourlyUsage.stay_id, HourlyUsage.key_id, HourlyUsage.operation_id,
+        HourlyUsage.meter_id,
+    )  # fmt: skip
     for first, last in hours:
-        query = select(HourlyUsage).where(HourlyUsage.hour_us >= first, HourlyUsage.hour_us < last)
+        query = select(*whose, func.sum(HourlyUsage.units))
+        query = query.where(HourlyUsage.hour_us >= first, HourlyUsage.hour_us < last).group_by(*whose)
         if subscriptions is not None:
             query = query.where(HourlyUsage.subscription_id.in_(subscriptions))
-        for u in session.scalars(query):
-            yield Counted(u.hour_us, u.subscription_id, u.stay_id, u.key_id, u.operation_id, u.meter_id, u.units)
+        for row in session.execute(query):
+            yield Counted(*row)
     for begin, end in calls:
         yield from _counted_calls(session, begin, end, subscriptions)
 
@@ -58,7 +63,7 @@ def _counted_calls(
     for call in session.execute(query):
         for meter_id, units in call.units.items():
             yield Counted(
-                None, call.subscription_id or 0, call.stay_id or 0, call.key_id or 0, call.operation_id or 0,
+                call.subscription_id or 0, call.stay_id or 0, call.key_id or 0, call.operation_id or 0,
                 int(meter_id), Decimal(units),
             )  # fmt: skip
 

@@ -10,7 +10,7 @@ from alembic.migration import MigrationContext
 from sqlalchemy import Engine, select
 
 from calm_tariff.core.periods import HOUR, instant_of
-from calm_tariff.services import set_aside, upkeep
+from calm_tariff.services import gateway_feed, set_aside, upkeep
 from calm_tariff.store import call_queries, usage_queries
 from calm_tariff.store.call_queries import CallFilter
 from calm_tariff.store.call_writer import record
@@ -114,6 +114,19 @@ def test_pages_of_the_log_join_without_gap_or_repeat(office: Office) -> None:
             cursor = page[-1].call_id
     assert len(seen) == len(set(seen)) == 95
     assert seen == sorted(seen, reverse=True)
+
+
+def test_what_is_replayed_misses_no_call_of_an_instant_that_a_chunk_ends_in(office: Office) -> None:
+    one = office.consumers[0]
+    calls = [office.call(one, START + timedelta(seconds=n // 10), n) for n in range(60)]
+    refused = {**office.call(one, START, 99), "verdict": "refused", "units": {}}
+    with office.ctx.transaction() as session:
+        record(session, [*calls, refused], START)
+    for at_once in (1, 4, 10, 59, 60, 100):
+        replayed = [c.call_id for c in gateway_feed.calls_since(office.ctx, instant_of(START), at_once)]
+        assert replayed == [c["call_id"] for c in calls]
+    later = gateway_feed.calls_since(office.ctx, instant_of(START) + 3_000_000)
+    assert [c.call_id for c in later] == [c["call_id"] for c in calls[30:]]
 
 
 def test_partitions_are_made_ahead_once_and_hold_what_was_there(office: Office) -> None:
