@@ -51,7 +51,7 @@ export function Finder({ onClose }: { onClose: () => void }) {
   return (
     <RadixDialog.Root open onOpenChange={(next) => !next && onClose()}>
       <RadixDialog.Portal>
-        <RadixDialog.Overlay className="fixed inset-0 bg-ink/20" />
+        <RadixDialog.Overlay className="fixed inset-0 bg-black/20" />
         <RadixDialog.Content
           aria-describedby={undefined}
           className="fixed top-[9vh] left-1/2 w-[min(620px,92vw)] -translate-x-1/2 rounded-md border border-line bg-sheet shadow-xl"

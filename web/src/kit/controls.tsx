@@ -90,7 +90,7 @@ export function Dialog({ open, onClose, title, wide, children }: DialogProps) {
   return (
     <RadixDialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
       <RadixDialog.Portal>
-        <RadixDialog.Overlay className="fixed inset-0 bg-ink/25" />
+        <RadixDialog.Overlay className="fixed inset-0 bg-black/25" />
         <RadixDialog.Content
           aria-describedby={undefined}
           className={`fixed top-[9vh] left-1/2 max-h-[84vh] ${wide ? "w-[min(820px,94vw)]" : "w-[min(560px,92vw)]"} -translate-x-1/2 overflow-y-auto rounded-md border border-line bg-sheet p-6 shadow-xl`}

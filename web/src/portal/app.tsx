@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, useContext } from "react";
+import { createContext, useContext, useLayoutEffect } from "react";
 import { Link, NavLink, Route, Routes, useNavigate } from "react-router";
 import { api, type Portal } from "../api/portal";
 import { Trouble, Waiting } from "../kit/controls";
@@ -21,12 +21,24 @@ export function useMe(): Member {
   return me;
 }
 
+/** The provider's colours, for the whole document: a dialog stands beside the page, not inside it. */
+function useColours(look: Member["look"] | undefined) {
+  useLayoutEffect(() => {
+    if (!look) return;
+    const root = document.documentElement.style;
+    root.setProperty("--portal-main", look.main_colour);
+    root.setProperty("--portal-accent", look.accent_colour);
+    root.setProperty("--color-kelp", look.main_colour);
+  }, [look]);
+}
+
 export function App() {
   const me = useQuery({
     queryKey: ["me"],
     queryFn: () => api.get("/me"),
     staleTime: Number.POSITIVE_INFINITY,
   });
+  useColours(me.data?.look);
   if (me.error)
     return (
       <div className="p-10">
@@ -40,15 +52,9 @@ export function App() {
       </div>
     );
   speak(me.data.look.time_zone, me.data.look.currency);
-  const look = me.data.look;
-  const colours = {
-    "--portal-main": look.main_colour,
-    "--portal-accent": look.accent_colour,
-    "--color-kelp": look.main_colour,
-  } as React.CSSProperties;
   return (
     <Me.Provider value={me.data}>
-      <div className="portal min-h-full bg-white text-[15px] text-[#1E2B2A]" style={colours}>
+      <div className="portal min-h-full bg-white text-[15px] text-[#1E2B2A]">
         <Header me={me.data} />
         <main className="mx-auto max-w-[1200px] px-6 pt-6 pb-16">
           <Routes>

@@ -222,7 +222,7 @@ function NewKey({
           {copied ? "Copied" : "Copy"}
         </Button>
       </p>
-      <pre className="overflow-x-auto bg-[#F1F5F9] p-3 font-mono text-[12px]">
+      <pre className="bg-[#F1F5F9] p-3 font-mono text-[12px] break-all whitespace-pre-wrap">
         {kind === "key"
           ? `curl -H "X-API-Key: ${secret.slice(0, 12)}…" ${gateway}/…`
           : `curl -u "${client}:${secret.slice(0, 12)}…" ${gateway}/…`}
