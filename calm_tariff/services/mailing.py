@@ -21,17 +21,19 @@ def write(session: Session, ctx: Context, recipient: str, subject: str, body: st
 def send_waiting(ctx: Context, host: str, port: int, most: int = 50) -> int:
     """Hand waiting letters to the mail server, oldest first; returns how many went out.
 
-    A server that does not answer leaves them waiting (raises OSError or SMTPException).
+    A server that does not answer leaves them waiting (raises OSError or SMTPException); those already handed over
+    stay so.
     """
     with ctx.transaction() as session:
         provider = provider_of(session)
-        waiting = session.scalars(
-            select(Mail).where(Mail.sent_at.is_(None)).order_by(Mail.id).limit(most).with_for_update()
-        ).all()
-        if not waiting:
-            return 0
-        with smtplib.SMTP(host, port, timeout=10) as server:
-            for mail in waiting:
+        waiting = session.scalars(select(Mail.id).where(Mail.sent_at.is_(None)).order_by(Mail.id).limit(most)).all()
+    if not waiting:
+        return 0
+    # Named here: left out, the library asks the name service for this machine's name, which may take long.
+    with smtplib.SMTP(host, port, local_hostname="localhost", timeout=10) as server:
+        for mail_id in waiting:
+            with ctx.transaction() as session:
+                mail = session.get_one(Mail, mail_id, with_for_update=True)
                 letter = EmailMessage()
                 letter["From"] = formataddr((provider.name, provider.mail_from))
                 letter["To"] = mail.recipient
@@ -40,4 +42,4 @@ def send_waiting(ctx: Context, host: str, port: int, most: int = 50) -> int:
                 letter.set_content(mail.body)
                 server.send_message(letter)
                 mail.sent_at = ctx.now
-        return len(waiting)
+    return len(waiting)

@@ -42,11 +42,12 @@ def _lead(ctx: Context, journal_root: Path, mail_port: int, desk: str, stop: Eve
     upkeep.prepare_partitions(ctx)
     since = began = ctx.now
     reported, shipped = began - REPORT, 0
-    mail_after = 0.0
     done = Event()
-    # The outside may be slow; what callers do must not wait for it.
-    outside = Thread(target=_ask_outside, args=(ctx, desk, done), daemon=True)
-    outside.start()
+    # The outside may be slow; what callers do must not wait for it, nor letters for the ticket desk.
+    outside = [Thread(target=_ask_outside, args=(ctx, desk, done)), Thread(target=_post, args=(ctx, mail_port, done))]
+    for one in outside:
+        one.daemon = True
+        one.start()
     try:
         while not stop.is_set():
             shipped += ship(ctx, journal_root).calls
@@ -56,16 +57,25 @@ def _lead(ctx: Context, journal_root: Path, mail_port: int, desk: str, stop: Eve
                 reported = now
             upkeep.begin_terms(ctx, since)
             since = now
-            if time.monotonic() >= mail_after:
-                try:
-                    mailing.send_waiting(ctx, "127.0.0.1", mail_port)
-                except (OSError, smtplib.SMTPException) as error:
-                    log.warning("the mail server does not answer: %s", error)
-                    mail_after = time.monotonic() + 5
             stop.wait(BEAT_SECONDS)
     finally:
         done.set()
-        outside.join()
+        for one in outside:
+            one.join()
+
+
+def _post(ctx: Context, port: int, done: Event) -> None:
+    """Hand over letters as they are written."""
+    while not done.is_set():
+        pause = BEAT_SECONDS
+        try:
+            mailing.send_waiting(ctx, "127.0.0.1", port)
+        except (OSError, smtplib.SMTPException) as error:
+            log.warning("the mail server does not answer: %s", error)
+            pause = 5
+        except SQLAlchemyError as error:
+            log.warning("the database does not answer: %s", error.__class__.__name__)
+        done.wait(pause)
 
 
 def _ask_outside(ctx: Context, desk: str, done: Event) -> None:
