@@ -49,6 +49,8 @@ class Keeper:
         """Look after the counts until cancelled."""
         while True:
             try:
+                if self.counters.mode == "away":
+                    await self.counters.forget_connections()
                 await self.look()
             except (RedisError, OSError, TimeoutError) as error:
                 if self.counters.mode != "away":

@@ -142,6 +142,10 @@ class SharedCounters:
         self.mode = mode
         self.ready.clear()
 
+    async def forget_connections(self) -> None:
+        """Close what idles from before Redis went away: each such connection would cost a later call its count."""
+        await self.redis.connection_pool.disconnect(inuse_connections=False)
+
     def join(self, era: str) -> None:
         """Count on Redis again."""
         self.era, self.mode, self.counted_alone = era, "shared", False
