@@ -14,6 +14,8 @@ import urllib.request
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import httpx
+
 from calm_tariff.launch.children import die_with_parent, free_port
 from calm_tariff.services.shipping import closed_segments
 from calm_tariff.settings import Settings
@@ -23,10 +25,13 @@ PORTS = ("web", "gateway", "standins", "mail", "metrics", "decisions")
 
 
 def wait_for(what, seconds: float = 90.0):
-    """Wait until something is true, and return it."""
+    """Wait until something is true, and return it. Who does not answer yet is asked again."""
     deadline = time.monotonic() + seconds
     while True:
-        found = what()
+        try:
+            found = what()
+        except httpx.TransportError:
+            found = None
         if found or time.monotonic() > deadline:
             assert found, f"not within {seconds} s"
             return found
@@ -123,7 +128,7 @@ class RedisServer:
             self.process = subprocess.Popen(
                 command, cwd=self.folder, stdout=log, stderr=log, preexec_fn=die_with_parent(signal.SIGKILL)
             )
-        wait_for(self.answers, 10)
+        wait_for(self.answers)
 
     def answers(self) -> bool:
         with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port), 1) as connection:

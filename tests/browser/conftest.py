@@ -16,7 +16,7 @@ from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
 from tests.processes import Processes
 
-expect.set_options(timeout=45_000)
+expect.set_options(timeout=60_000)
 SIZE = {"width": 1280, "height": 800}
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
 
@@ -55,7 +55,7 @@ class People:
         context = self.chromium.new_context(viewport=SIZE, base_url=self.product.web)
         self.contexts.append(context)
         page = context.new_page()
-        page.set_default_timeout(45_000)
+        page.set_default_timeout(60_000)
         page.on("pageerror", lambda error: self.errors.append(str(error)))
         return page
 

@@ -90,7 +90,7 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     leonor.get_by_role("button", name="Save the tags").click()
     expect(leonor.get_by_role("button", name="Save the tags")).to_be_disabled()
     address = f"{product.gateway}/tides/v1/stations/lm-01"
-    wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200, 30)
+    wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200)
 
     # Operations put a limit on Gannet's subscription alone; its receipt says so.
     tomas = people.staff("Tomas")
@@ -108,7 +108,7 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     tomas.get_by_label("Until the end of").fill((date.today() + timedelta(days=2)).isoformat())
     tomas.get_by_role("button", name="Override it for Timetable").click()
     expect(tomas.get_by_text("1 call a minute, up to 1 at once, for each key")).to_be_visible()
-    refused = wait_for(lambda: (r := httpx.get(address, auth=(client, secret))).status_code == 429 and r, 30)
+    refused = wait_for(lambda: (r := httpx.get(address, auth=(client, secret))).status_code == 429 and r)
     assert refused.json()["limit"] == "Rate"
     tomas.goto("/observe/traffic?verdict=refused")
     tomas.get_by_role("row").filter(has_text="Timetable").first.click()
@@ -118,7 +118,7 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     tomas.goto("/admit/consumers")
     tomas.get_by_role("table").get_by_role("link", name="Gannet Ferries").click()  # also among what was last open
     tomas.get_by_role("button", name="lift it").click()
-    wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200, 30)
+    wait_for(lambda: httpx.get(address, auth=(client, secret)).status_code == 200)
 
     # How back ends are asked, what an operation answers, whom tokens are believed from, and how the gateways are.
     page.goto("/compose/apis")

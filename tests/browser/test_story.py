@@ -177,7 +177,7 @@ def hand_over(page: Page) -> str:
 def serve(product: Processes, secret: str) -> None:
     address = f"{product.gateway}/heights/v1/stations/lm-03/tides"
     headers = {"X-API-Key": secret}
-    wait_for(lambda: httpx.get(address, headers=headers).status_code == 200, 5)
+    wait_for(lambda: httpx.get(address, headers=headers).status_code == 200)
     statuses = [httpx.get(address, headers=headers).status_code for _ in range(41)]
     assert statuses == [200] * 41
     assert httpx.get(f"{product.gateway}/heights/v1/stations", headers=headers).status_code == 200

@@ -55,7 +55,7 @@ def test_keys_come_where_the_product_says_and_have_their_times(running: Running)
     assert said(running.get(secret=early)) == (401, "credential-not-yet-valid")
     # Asked only when it has expired: asking all the while would spend the month's 100 calls on a fast machine.
     time.sleep(max(0.0, (now + timedelta(seconds=9) - datetime.now(UTC)).total_seconds()))
-    wait_for(lambda: said(running.get(secret=short)) == (401, "credential-expired"), 30)
+    wait_for(lambda: said(running.get(secret=short)) == (401, "credential-expired"))
     with pytest.raises(Invalid, match="expires_at"):
         make(expires_at=now - timedelta(days=1))
 
@@ -115,12 +115,12 @@ def test_id_and_secret_and_tokens_of_the_token_endpoint(running: Running) -> Non
         assert said(running.get(secret=None, Authorization=f"Bearer {token}")) == (401, "token-signature")
     second = httpx.post(f"{oauth}/token", data=form, auth=(client, made.secret)).json()["access_token"]
     httpx.post(f"{oauth}/revoke", data={"token": answer["access_token"]}, auth=(client, made.secret)).raise_for_status()
-    wait_for(lambda: said(running.get(secret=None, **bearer)) == (401, "token-revoked"), 15)
+    wait_for(lambda: said(running.get(secret=None, **bearer)) == (401, "token-revoked"))
     other = {"Authorization": f"Bearer {second}"}
     assert said(running.get(secret=None, **other)) == (200, "")
     tokens.rotate(replace(office.ctx, actor=replace(office.manager.actor, role="operations")))
     applications.revoke_key(own, made.key.id)
-    wait_for(lambda: said(running.get(secret=None, **other)) == (401, "credential-revoked"), 15)
+    wait_for(lambda: said(running.get(secret=None, **other)) == (401, "credential-revoked"))
     assert said(running.get(secret=None, **other))[0] == 401
     assert "invalid_token" not in running.get(secret=None).headers["www-authenticate"]
 
@@ -174,10 +174,10 @@ def test_tokens_of_an_outside_issuer(running: Running) -> None:
     assert by(token(ship="Gull")) == (200, "")
     # The issuer rotates: new tokens verify, those of the old key no more.
     httpx.post(f"{standins}/issuer/rotate").raise_for_status()
-    wait_for(lambda: by(token(ship="Skua")) == (200, ""), 30)
+    wait_for(lambda: by(token(ship="Skua")) == (200, ""))
     assert by(old) == (401, "token-signature")
     issuers.save(office.manager, made.id, made.edition, replace(typed, trusted=False))
-    wait_for(lambda: by(token(ship="Auk")) == (401, "token-issuer"), 15)
+    wait_for(lambda: by(token(ship="Auk")) == (401, "token-issuer"))
 
 
 def test_scopes_are_the_operation_groups_of_the_plan(running: Running) -> None:
@@ -217,7 +217,7 @@ def test_an_override_takes_the_plans_place_until_it_ends(running: Running) -> No
     with pytest.raises(Invalid, match="reason"):
         overrides.make(office.manager, running.caller.subscription, OverrideTyped(limit, " ", until))
     assert overrides.lift(office.manager, made.id).state == "lifted"
-    wait_for(lambda: running.get("/tides/v1/stations").status_code == 200, 15)
+    wait_for(lambda: running.get("/tides/v1/stations").status_code == 200)
     assert [o.reason for o in overrides.of_consumer(office.manager, running.caller.member.consumer_id)] == [
         "A runaway script."
     ]

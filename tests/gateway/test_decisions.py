@@ -123,7 +123,7 @@ def nginx(running: Running, tmp_path: Path) -> Iterator[tuple[str, OddBackEnd]]:
     )
     command = ["nginx", "-p", str(tmp_path), "-c", str(tmp_path / "nginx.conf"), "-e", str(tmp_path / "error.log")]
     process = subprocess.Popen(command, preexec_fn=die_with_parent(signal.SIGKILL), stderr=subprocess.DEVNULL)
-    wait_for(lambda: _answers(f"http://127.0.0.1:{port}/"), 20)
+    wait_for(lambda: _answers(f"http://127.0.0.1:{port}/"))
     yield f"http://127.0.0.1:{port}", back_end
     process.terminate()
     process.wait()

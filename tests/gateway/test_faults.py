@@ -65,7 +65,7 @@ def call_on(running: Running, in_the_middle: Callable[[], None]) -> int:
     # The load runs in a thread: the kernel ends a child when the thread that started it ends.
     load = Thread(target=lambda: asyncio.run(everything()))
     load.start()
-    wait_for(lambda: len(left) <= CALLS // 2, 60)
+    wait_for(lambda: len(left) <= CALLS // 2)
     in_the_middle()
     load.join()
     return served

@@ -232,7 +232,7 @@ def test_back_ends_that_fail_are_told_apart_and_left_alone(odd: Running) -> None
     assert 1 <= int(resting.headers["Retry-After"]) <= 6
     assert len(odd.back_end.asked) == asked
     odd.back_end.failing = False
-    wait_for(lambda: odd.get(f"{BASE}/stations/plain").status_code == 200, 30)
+    wait_for(lambda: odd.get(f"{BASE}/stations/plain").status_code == 200)
     apis.set_forwarding(odd.office.manager, odd.office.api, view.edition, ForwardingTyped(breaker_failures=0))
     odd.recorded()
     assert odd.units() == units + 1  # a failure does not count on a 2xx meter, nor does a refusal
@@ -297,7 +297,7 @@ def test_who_stops_sending_or_reading_in_the_middle_is_given_up_and_recorded_onc
         reader.connect(("127.0.0.1", port))
         reader.sendall(f"GET {BASE}/stations/large HTTP/1.1\r\n{head}\r\n".encode())
         told = sender.recv(10_000)
-        wait_for(lambda: odd.recorded() == before + 2, 60)
+        wait_for(lambda: odd.recorded() == before + 2)
         # Others are served meanwhile and afterwards.
         assert odd.get(f"{BASE}/stations/plain").status_code == 200
     with odd.office.ctx.transaction() as session:
