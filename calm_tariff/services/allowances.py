@@ -8,7 +8,7 @@ from datetime import datetime
 from decimal import Decimal
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.forecast import LOOK_BACK_WEEKS, WEEK_HOURS, projected
@@ -23,6 +23,7 @@ from calm_tariff.store import usage_queries
 from calm_tariff.store.admission import Application, Stay, Subscription
 from calm_tariff.store.catalogue import Meter, PlanRevision
 from calm_tariff.store.paging import Page, Wanted, listed
+from calm_tariff.store.people import Consumer
 
 ZERO = Decimal(0)
 
@@ -77,10 +78,16 @@ class _Held:
 
 
 def everyone(ctx: Context, wanted: Wanted) -> Page[Gauge]:
-    """A page of every allowance, the fullest first. Only those of the page are projected."""
+    """A page of every allowance, the fullest first; words narrow it to consumers named so. Only those of the page
+    are projected."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        found = listed(_held(session, ctx.now), wanted, {"fullest": _fullest})
+        held = _held(session, ctx.now)
+        if wanted.words:
+            named = func.lower(Consumer.name).contains(wanted.words.lower(), autoescape=True)
+            meant = set(session.scalars(select(Consumer.id).where(named)))
+            held = [h for h in held if h.consumer_id in meant]
+        found = listed(held, replace(wanted, words=""), {"fullest": _fullest})
         return Page(_gauges(session, ctx.now, found.rows), found.next, found.total)
 
 

@@ -77,6 +77,9 @@ def test_each_allowance_counts_whom_its_sentence_names(office: Office, every: st
         assert g.projected_units >= g.used
         if aligned == "subscription":
             assert g.window_start == START
+    by_name = allowances.everyone(office.manager, Wanted("GULL")).rows
+    assert {g.consumer for g in by_name} == {"Gulls"} and len(by_name) == len(PER)
+    assert allowances.everyone(office.manager, Wanted("1")).total == 0
     # A consumer sees its own, the desk's figures the same.
     mine = allowances.own(office.acting(other))
     assert [(g.name, g.used) for g in mine] == [(f"By {per}", used["Gulls", "Gulls app", f"By {per}"]) for per in PER]

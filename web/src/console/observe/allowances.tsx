@@ -6,7 +6,7 @@ import { plural } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
 import { useRows } from "../../kit/rows";
 import { Aside, Page, Pair } from "../frame";
-import { ListFoot, useList } from "../list";
+import { ListFoot, useList, Words } from "../list";
 
 /** Every quota, who is near the end, and when. */
 export function Allowances() {
@@ -40,10 +40,13 @@ export function Allowances() {
         </>
       }
     >
+      <div className="mt-4">
+        <Words label="Consumer named" />
+      </div>
       <Trouble error={list.error} />
       {list.isPending && <Waiting words="Reading the allowances" />}
       {!list.isPending && list.total === 0 && (
-        <p className="py-6 text-soft">No subscription has an allowance yet.</p>
+        <p className="py-6 text-soft">No subscription here has an allowance.</p>
       )}
       <table className="plain-table mt-3">
         <thead>
