@@ -1,7 +1,9 @@
-"""Every view: nothing serious for axe, and the keyboard alone is enough."""
+"""Every view: nothing serious for axe, the keyboard alone is enough, and lists do what lists do."""
 
 from __future__ import annotations
 
+import csv
+import re
 from pathlib import Path
 
 import pytest
@@ -109,3 +111,34 @@ def test_the_keyboard_alone_is_enough(people: People) -> None:
     expect(page.get_by_text("Each call opens to its receipt")).to_be_visible()
     page.keyboard.press("?")
     expect(page.get_by_role("dialog", name="Keys")).to_be_visible()
+
+
+def test_a_list_is_ordered_narrowed_kept_in_the_address_and_saved_as_it_is_shown(people: People) -> None:
+    page = people.staff("Rui")
+    page.goto("/admit/consumers")
+    served = page.locator("tbody tr td:nth-child(4)")
+    everybody = page.request.get("/api/v1/consumers").json()["total"]
+    expect(served).to_have_count(everybody)
+    for order, down in (("up", False), ("down", True)):
+        page.get_by_role("button", name=re.compile("^Served")).click()
+        expect(page).to_have_url(re.compile(f"sort=served&order={order}"))
+        head = page.get_by_role("columnheader", name=re.compile("^Served"))
+        expect(head).to_have_attribute("aria-sort", "descending" if down else "ascending")
+        page.wait_for_function(
+            """([down, all]) => { const n = [...document.querySelectorAll("tbody td:nth-child(4)")].map(
+                cell => Number(cell.textContent.replaceAll(",", "")));
+                return n.length === all && n.every((v, i) => i === 0 || (down ? n[i - 1] >= v : n[i - 1] <= v)) }""",
+            arg=[down, everybody],
+        )
+    page.reload()
+    expect(page.get_by_role("columnheader", name="Served ↓")).to_be_visible()
+    page.get_by_label("Named").fill("PILOTS")
+    expect(served).to_have_count(2)
+    expect(page.get_by_text("2 in all")).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Save as CSV").click()
+    rows = list(csv.DictReader(Path(download.value.path()).read_text().splitlines()))
+    assert {r["name"] for r in rows} == {"Larkmouth Pilots", "Saltgrave Pilots"}
+    assert int(rows[0]["served"]) >= int(rows[1]["served"])
+    page.get_by_label("Named").fill("nobody at all")
+    expect(page.get_by_text("Nothing here is named so.")).to_be_visible()
