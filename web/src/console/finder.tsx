@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Dialog as RadixDialog } from "radix-ui";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api } from "../api/console";
 
@@ -48,6 +48,16 @@ export function Finder({ onClose }: { onClose: () => void }) {
     onClose();
     navigate(link);
   };
+  // While what is found for fewer letters still stands there, Enter waits for what these letters find.
+  const current = !words.trim() || !(found.isPending || found.isPlaceholderData);
+  const [entered, setEntered] = useState(false);
+  const chosen = all[at]?.link;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: opened once, when what was entered has been found
+  useEffect(() => {
+    if (!entered || !current) return;
+    setEntered(false);
+    open(chosen);
+  }, [entered, current, chosen]);
   return (
     <RadixDialog.Root open onOpenChange={(next) => !next && onClose()}>
       <RadixDialog.Portal>
@@ -69,11 +79,12 @@ export function Finder({ onClose }: { onClose: () => void }) {
             onChange={(e) => {
               setWords(e.target.value);
               setPlace(0);
+              setEntered(false);
             }}
             onKeyDown={(e) => {
               if (e.key === "ArrowDown") setPlace(Math.min(all.length - 1, at + 1));
               if (e.key === "ArrowUp") setPlace(Math.max(0, at - 1));
-              if (e.key === "Enter") open(all[at]?.link);
+              if (e.key === "Enter") setEntered(true);
             }}
           />
           <div id="found" role="listbox" aria-label="Found" className="max-h-[50vh] overflow-y-auto py-1.5">
