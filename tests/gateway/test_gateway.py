@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import itertools
 import shutil
+import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
@@ -121,9 +122,19 @@ def test_who_may_not_call_is_told_why(running: Running) -> None:
 
 
 def test_a_revoked_key_is_refused_within_a_second(running: Running) -> None:
-    assert running.get().status_code == 200
-    applications.revoke_key(running.office.acting(running.caller), running.caller.key)
-    wait_for(lambda: running.get().status_code == 401)
+    own = running.office.acting(running.caller)
+
+    def revoked_after() -> float:
+        """Seconds from a new key's revocation to its first refusal."""
+        made = applications.make_key(own, running.caller.application, "")
+        wait_for(lambda: running.get(secret=made.secret).status_code != 401)
+        applications.revoke_key(own, made.key.id)
+        begun = time.monotonic()
+        wait_for(lambda: running.get(secret=made.secret).status_code == 401)
+        return time.monotonic() - begun
+
+    # A machine that is busy elsewhere may be slow once, not each time.
+    assert any(revoked_after() <= 1 for _ in range(6))
 
 
 def test_the_quota_refuses_exactly_when_spent_also_after_a_restart(running: Running) -> None:
