@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import csv
 import re
+import time
 from pathlib import Path
 
+import httpx
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from tests.browser.conftest import People
+from tests.processes import wait_for
 
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 CONSOLE = {
@@ -142,3 +145,23 @@ def test_a_list_is_ordered_narrowed_kept_in_the_address_and_saved_as_it_is_shown
     assert int(rows[0]["served"]) >= int(rows[1]["served"])
     page.get_by_label("Named").fill("nobody at all")
     expect(page.get_by_text("Nothing here is named so.")).to_be_visible()
+
+
+def test_a_call_that_ends_while_the_log_is_first_read_is_shown_too(people: People) -> None:
+    page = people.staff("Tomas")
+    newest, late = "/api/v1/calls?verdict=refused", []
+
+    def hold_back(route: Route) -> None:
+        """Answer with the log as it stood before one more call was recorded."""
+        answer = route.fetch()
+        if not late:
+            late.append(httpx.get(f"{people.product.gateway}/tides/v1/stations").status_code)
+            before = answer.json()["total"]
+            wait_for(lambda: page.request.get(newest).json()["total"] > before)
+            time.sleep(1.5)  # the stream of news has a beat of a second
+        route.fulfill(response=answer)
+
+    page.route("**/api/v1/calls?*", hold_back)
+    page.goto("/observe/traffic?verdict=refused")
+    expect(page.get_by_role("row").filter(has_text="GET /tides/v1/stations")).to_have_count(1)
+    assert late == [401]

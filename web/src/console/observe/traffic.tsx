@@ -51,7 +51,7 @@ export function Traffic() {
     placeholderData: keepPreviousData,
   });
   const rows = pages.data?.pages.flatMap((p) => p.rows) ?? [];
-  useLive(wanted, (pages.data?.pages.length ?? 1) === 1);
+  useLive(wanted, pages.isSuccess && !pages.isPlaceholderData, (pages.data?.pages.length ?? 1) === 1);
   const set = (name: string, value: string | null) => {
     const next = new URLSearchParams(search);
     if (value) next.set(name, value);
@@ -189,20 +189,30 @@ function verdictWords(c: Console["CallLine"]): string {
   return c.status < 300 ? so : `${so}, ${c.status}`;
 }
 
-/** Follow what is new; rows already asked for beyond the first page stay where they are. */
-function useLive(wanted: Wanted, follow: boolean) {
+/** Follow what is new, once the log is `read`: news that came while a first reading is under way would be taken as
+ * answered by it. What comes during a later reading is read after it. Rows already asked for beyond the first page stay
+ * where they are. */
+function useLive(wanted: Wanted, read: boolean, follow: boolean) {
   const queries = useQueryClient();
   const query = new URLSearchParams(
     Object.entries(wanted).flatMap(([name, value]) => (value === undefined ? [] : [[name, String(value)]])),
   ).toString();
   useEffect(() => {
+    if (!read) return;
+    const stale = follow ? ["traffic", "calls"] : ["traffic"];
+    let reading: Promise<unknown> = Promise.resolve();
+    let asked = false;
     const events = new EventSource(`/api/v1/traffic/live?${query}`);
     events.addEventListener("traffic", () => {
-      queries.invalidateQueries({ queryKey: ["traffic"] });
-      if (follow) queries.invalidateQueries({ queryKey: ["calls"] });
+      if (asked) return;
+      asked = true;
+      reading = reading.then(() => {
+        asked = false;
+        return Promise.all(stale.map((name) => queries.invalidateQueries({ queryKey: [name] })));
+      });
     });
     return () => events.close();
-  }, [query, follow, queries]);
+  }, [query, read, follow, queries]);
 }
 
 function Figure({ n, of, more = "" }: { n: number; of: string; more?: string }) {
