@@ -16,7 +16,6 @@ from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
 
 from fastapi import Depends, FastAPI, Header, Request, Response
-from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
 from calm_tariff.formats import replies
@@ -27,6 +26,7 @@ from calm_tariff.gateway.asked import Asked, name_of, readings, record_of
 from calm_tariff.gateway.counters import CountersAway
 from calm_tariff.gateway.credentials import Fault
 from calm_tariff.gateway.journal import Unwritable
+from calm_tariff.gateway.neighbours import Neighbours
 from calm_tariff.gateway.promises import Promises
 
 PROMISED_SECONDS = 60
@@ -71,12 +71,14 @@ class OutcomeIn(BaseModel):
 
 class Told(BaseModel):
     """How many outcomes were new, and the ids of those that were not: told already with the same outcome
-    (`repeated`) or another (`conflicting`, set aside), or not known here (`unknown`)."""
+    (`repeated`) or another (`conflicting`, set aside), or not known to any gateway (`unknown`). What a gateway may know
+    that does not answer at the moment is in `later`: tell it again."""
 
-    recorded: int
-    repeated: list[str]
-    conflicting: list[str]
-    unknown: list[str]
+    recorded: int = 0
+    repeated: list[str] = []
+    conflicting: list[str] = []
+    unknown: list[str] = []
+    later: list[str] = []
 
 
 @dataclass(slots=True)
@@ -86,6 +88,7 @@ class Decisions:
     gateway: Gateway
     token: str
     promises: Promises
+    neighbours: Neighbours
     awaited: OrderedDict[str, tuple[float, Asked]] = field(default_factory=OrderedDict)
     told: OrderedDict[str, OutcomeIn | None] = field(default_factory=OrderedDict)
 
@@ -152,9 +155,26 @@ class Decisions:
         except OSError:
             raise _Refused(503, "not-ready", "Not ready", "Calls cannot be recorded at the moment.") from None
 
+    async def tell_all(self, outcomes: list[OutcomeIn]) -> Told:
+        """Record what became of calls, whichever gateway decided on them."""
+        said = self.tell(outcomes)
+        if not said.unknown:
+            return said
+        strange = set(said.unknown)
+        passed_on = [outcome.model_dump() for outcome in outcomes if outcome.id in strange]
+        answers, all_answered = await self.neighbours.tell(passed_on)
+        for answer in (Told.model_validate(each) for each in answers):
+            strange &= set(answer.unknown)
+            said.recorded += answer.recorded
+            said.repeated += answer.repeated
+            said.conflicting += answer.conflicting
+        left = [name for name in said.unknown if name in strange]
+        said.unknown, said.later = (left, []) if all_answered else ([], left)
+        return said
+
     def tell(self, outcomes: list[OutcomeIn]) -> Told:
-        """Record what became of calls."""
-        said = Told(recorded=0, repeated=[], conflicting=[], unknown=[])
+        """Record what became of calls that this gateway decided on."""
+        said = Told()
         for outcome in outcomes:
             known = self.awaited.pop(outcome.id, None)
             if known is not None:
@@ -285,9 +305,9 @@ def create_app(decisions: Decisions) -> FastAPI:
         return told
 
     @app.post("/usage", dependencies=allowed)
-    async def usage(outcomes: list[OutcomeIn]) -> JSONResponse:
-        """Tell what became of calls, in a batch; each counts once, however often it is told."""
-        return JSONResponse(decisions.tell(outcomes).model_dump())
+    async def usage(outcomes: list[OutcomeIn], calm_passed_on: Annotated[str, Header()] = "") -> Told:
+        """Tell what became of calls, in a batch, to whichever gateway; each counts once, however often it is told."""
+        return decisions.tell(outcomes) if calm_passed_on else await decisions.tell_all(outcomes)
 
     return app
 

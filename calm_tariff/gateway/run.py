@@ -9,7 +9,7 @@ import logging
 import os
 import time
 from collections.abc import Coroutine
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import uvicorn
@@ -19,8 +19,9 @@ from calm_tariff.core.limiter import Clock
 from calm_tariff.gateway import decisions, forwarding, metrics, shared_counters
 from calm_tariff.gateway.app import Gateway, now_us
 from calm_tariff.gateway.counters import LocalCounters
-from calm_tariff.gateway.decisions import Decisions
+from calm_tariff.gateway.decisions import PROMISED_SECONDS, Decisions
 from calm_tariff.gateway.journal import Journal
+from calm_tariff.gateway.neighbours import Neighbours
 from calm_tariff.gateway.promises import Promises
 from calm_tariff.gateway.rebuilding import DRAIN_SECONDS, Keeper
 from calm_tariff.gateway.restore import restored
@@ -81,7 +82,10 @@ class _Running:
         beside: list[Coroutine[Any, Any, None]] = [self.follow(), self.close_segments(), self.report(), self.sweep()]
         beside.append(_quietly(metrics.endpoint(gateway), settings.metrics_port).serve())
         if settings.proxy_token:
-            deciding = Decisions(gateway, settings.proxy_token, Promises(gateway.journal.folder / "promises"))
+            promises = Promises(gateway.journal.folder / "promises")
+            deciding = Decisions(
+                gateway, settings.proxy_token, promises, Neighbours(self.deciding, session, settings.proxy_token)
+            )
             deciding.start()
             beside += [deciding.give_up(), _quietly(decisions.create_app(deciding), settings.decisions_port).serve()]
         tasks = [asyncio.create_task(each) for each in beside]
@@ -171,6 +175,7 @@ class _Running:
         gateway, tally = self.gateway, self.gateway.tally
         words = {
             "port": self.settings.gateway_port,
+            "decides_at": f"http://127.0.0.1:{self.settings.decisions_port}" if self.settings.proxy_token else None,
             "process": os.getpid(),
             "snapshot": gateway.snapshot.number,
             "snapshot_age_ms": round((time.monotonic() - gateway.fresh_at) * 1000) if gateway.fresh_at else None,
@@ -218,6 +223,10 @@ class _Running:
     async def others(self) -> frozenset[str]:
         """The gateways that live and share these counts."""
         return await asyncio.to_thread(instances.sharing, self.ctx, self.settings.counters_space) | {self.name}
+
+    async def deciding(self) -> list[str]:
+        """Where other gateways decide for proxies; also those that have lately fallen silent, which may know more."""
+        return await asyncio.to_thread(instances.deciding, self.ctx, self.name, timedelta(seconds=PROMISED_SECONDS))
 
     async def rebuild(self) -> tuple[dict[tuple[str, str], Any], Any, int]:
         """The counts as recorded, with the stacks they belong to and the instant they were read at."""

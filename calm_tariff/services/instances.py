@@ -61,6 +61,15 @@ def sharing(ctx: Context, counters: str) -> frozenset[str]:
         return frozenset(i.name for i in session.scalars(query) if i.report.get("shares") == counters)
 
 
+def deciding(ctx: Context, but: str, within: timedelta) -> list[str]:
+    """Where gateways other than one decide for proxies, of those that have reported within a while."""
+    with ctx.transaction() as session:
+        query = select(Instance).where(
+            Instance.kind == "gateway", Instance.name != but, Instance.seen_at > ctx.now - within
+        )
+        return [i.report["decides_at"] for i in session.scalars(query) if i.report.get("decides_at")]
+
+
 def health(ctx: Context) -> GatewayHealth:
     """How every process is."""
     ctx.actor.must_be(*ROLES)

@@ -64,7 +64,8 @@ def test_decisions_take_from_the_limits_and_outcomes_settle_them(running: Runnin
         {"id": first["id"], "status": 500},
         {"id": "01HNOTHERE", "status": 200},
     )
-    assert told == {"recorded": 2, "repeated": [first["id"]], "conflicting": [first["id"]], "unknown": ["01HNOTHERE"]}
+    assert told == {"recorded": 2, "repeated": [first["id"]], "conflicting": [first["id"]], "unknown": ["01HNOTHERE"],
+                    "later": []}  # fmt: skip
     assert "r=5" in decide(running)["headers"]["ratelimit"]
     found = recorded(running)
     assert found[first["id"]].bytes_out == 900 and found[first["id"]].units and not found[second["id"]].units

@@ -135,6 +135,32 @@ def test_three_gateways_decide_as_one_would(three: Three) -> None:
     assert 'calm_refusals_total{by="Allowance"}' in page and page.endswith("# EOF\n")
 
 
+def test_an_outcome_is_told_to_whichever_gateway(three: Three) -> None:
+    call = {"method": "GET", "uri": PATH, "headers": {"X-API-Key": three.caller.secret}}
+
+    def ask(gateway: int, path: str, body: Any) -> Any:
+        address = f"http://127.0.0.1:{three.ports[f'gateway-{gateway}'][2]}{path}"
+        return httpx.post(address, json=body, headers={"Calm-Proxy-Token": "a proxy's token"}).raise_for_status().json()
+
+    def told(**said: Any) -> dict[str, Any]:
+        return {"recorded": 0, "repeated": [], "conflicting": [], "unknown": [], "later": [], **said}
+
+    first, second, third = (ask(gateway, "/decisions", call)["id"] for gateway in (1, 1, 2))
+    outcome = {"id": first, "status": 200, "bytes_out": 900, "took_ms": 12}
+    batch = [outcome, {"id": second, "status": 404}, {"id": "01HNOTHERE", "status": 200}]
+    assert ask(3, "/usage", batch) == told(recorded=2, unknown=["01HNOTHERE"])
+    assert ask(2, "/usage", [outcome]) == told(repeated=[first])
+    assert ask(2, "/usage", [{**outcome, "status": 500}]) == told(conflicting=[first])
+    # The only one that may know is dead: nothing is called unknown before it is back.
+    three.processes.kill("gateway-2")
+    assert ask(1, "/usage", [{"id": third, "status": 404}]) == told(later=[third])
+    three.start_gateway("gateway-2")
+    found = wait_for(lambda: (f := {c.call_id: c for c in three.calls()}) and third in f and f)
+    assert (found[first].bytes_out, found[second].status, found[third].status) == (900, 404, 200)
+    assert ask(1, "/usage", [{"id": third, "status": 404}]) == told(unknown=[third])
+    assert three.units() == 2  # a 404 does not count here
+
+
 def test_redis_away_is_said_and_counts_come_back_from_what_was_recorded(three: Three) -> None:
     assert three.fire(60, 3)[200] == 60
     three.redis.kill()
