@@ -16,7 +16,7 @@ class Settings(BaseSettings):
     then `counters_away` says what happens while Redis is away, and `counters_space` sets installations apart.
     `sender_seconds`, `reader_seconds`: how long a gateway waits for the next part of a caller's body, and for a
     caller to take the next part of an answer. `trusted_proxies`: addresses, with commas between. With a
-    `proxy_token`, gateways decide for reverse proxies.
+    `proxy_token`, gateways decide for reverse proxies; with a `signing_secret`, the token endpoint gives tokens.
     """
 
     model_config = SettingsConfigDict(env_prefix="CALM_")
@@ -40,6 +40,7 @@ class Settings(BaseSettings):
     reader_seconds: float = Field(default=60, gt=0)
     trusted_proxies: str = ""
     proxy_token: str = ""
+    signing_secret: str = ""
     web_address: str = ""
     ticket_desk: str = ""
 

@@ -75,6 +75,7 @@ def serve(settings: Settings) -> None:
         engine(settings.database_url, pool_size=20, max_overflow=20),
         web_address=settings.address,
         gateway_address=settings.gateway_address,
+        signing_secret=settings.signing_secret,
     )
     uvicorn.run(
         create_app(ctx, settings), host="127.0.0.1", port=settings.web_port, log_config=None, access_log=False,

@@ -45,7 +45,7 @@ def ctx(migrated: Engine) -> Context:
         for table in metadata.tables:
             connection.execute(text(f"DELETE FROM `{table}`"))
         connection.execute(text("SET FOREIGN_KEY_CHECKS = 1"))
-    return context_for(migrated, clock=Clock())
+    return context_for(migrated, clock=Clock(), signing_secret="a secret of this test's")
 
 
 @pytest.fixture

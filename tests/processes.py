@@ -59,7 +59,13 @@ class Processes:
     def __post_init__(self) -> None:
         ports = {f"{name}_port": free_port() for name in PORTS}
         self.settings = Settings(
-            database_url=self.url, var=self.var, demo=self.demo, proxy_token="a proxy's token", **ports, **self.more
+            database_url=self.url,
+            var=self.var,
+            demo=self.demo,
+            proxy_token="a proxy's token",
+            signing_secret="a secret of this test's",
+            **ports,
+            **self.more,
         )
 
     @property

@@ -44,7 +44,8 @@ def run(demo: bool) -> int:
             "demo": demo,
             "var": (base.var / schema).resolve(),
             "database_url": url,
-            "proxy_token": base.proxy_token or _proxy_token(base.var / schema),
+            "proxy_token": base.proxy_token or _secret(base.var / schema / "proxy-token"),
+            "signing_secret": base.signing_secret or _secret(base.var / schema / "signing-secret"),
         }
     )
     supervisor = Supervisor(settings, database)
@@ -65,13 +66,12 @@ def run(demo: bool) -> int:
         print("Everything is stopped.", flush=True)
 
 
-def _proxy_token(folder: Path) -> str:
-    """The token that reverse proxies show to the decision service, made once for an installation."""
-    path = folder / "proxy-token"
+def _secret(path: Path) -> str:
+    """A secret of this installation, made once and kept readable for its owner alone."""
     if not path.exists():
-        folder.mkdir(parents=True, exist_ok=True)
+        path.parent.mkdir(parents=True, exist_ok=True)
         path.touch(0o600)
-        path.write_text(f"ctp_{secrets.token_urlsafe(32)}", encoding="utf-8")
+        path.write_text(f"cts_{secrets.token_urlsafe(32)}", encoding="utf-8")
     return path.read_text(encoding="utf-8")
 
 

@@ -51,7 +51,8 @@ NOBODY = Actor()
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """The surroundings of a service call. `now` and `token` are passed in so that tests are exact."""
+    """The surroundings of a service call. `now` and `token` are passed in so that tests are exact. `signing_secret`
+    opens the keys that sign tokens; only who gives tokens has it."""
 
     sessions: sessionmaker[Session]
     actor: Actor = NOBODY
@@ -59,6 +60,7 @@ class Context:
     token: Callable[[], str] = field(default=lambda: secrets.token_urlsafe(32))
     web_address: str = "http://127.0.0.1:8400"
     gateway_address: str = "http://127.0.0.1:8401"
+    signing_secret: str = ""
     session: Session | None = None
 
     def joining(self, session: Session) -> Context:

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import re
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from joserfc import jwt
+from joserfc import jwe, jwt
 from joserfc.errors import JoseError
-from joserfc.jwk import ECKey
+from joserfc.jwk import ECKey, OctKey
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.errors import Invalid, NotAllowed, NotSignedIn
+from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
 from calm_tariff.core.lifecycles import CALLING, VALID_KEY
 from calm_tariff.core.periods import instant_of
 from calm_tariff.services import auditing, stamps
@@ -26,6 +28,7 @@ from calm_tariff.store.catalogue import Operation, Plan, Product, ProductOperati
 from calm_tariff.store.tokens import RevokedToken, SigningKey
 
 ALGORITHM = "ES256"
+SEALING = {"alg": "dir", "enc": "A256GCM"}
 AUDIENCE = "calm-tariff-gateway"
 LIFE = timedelta(minutes=15)
 UNGROUPED = "ungrouped"
@@ -52,7 +55,8 @@ def scopes_of(groups: Iterable[str]) -> frozenset[str]:
 
 def issue(ctx: Context, client_id: str, secret: str, wanted: str) -> Issued:
     """A token for an application that shows its id and secret. `wanted` scopes, separated by spaces, must be
-    among those of its plans; none asked for means all. Raises `NotSignedIn`, `NotAllowed` or `Invalid`."""
+    among those of its plans; none asked for means all. Raises `NotSignedIn`, `NotAllowed`, `Invalid`, or `Conflict`
+    where the installation has no secret to seal signing keys with."""
     with ctx.transaction() as session:
         key = _secret(session, ctx, client_id, secret)
         known = _scopes_sold(session, key.application_id)
@@ -68,9 +72,8 @@ def issue(ctx: Context, client_id: str, secret: str, wanted: str) -> Issued:
             "iat": now, "nbf": now, "exp": now + int(LIFE.total_seconds()), "scope": scope, "key": key.id,
             "env": key.environment,
         }  # fmt: skip
-        signing = _newest(session, ctx)
-        header = {"alg": ALGORITHM, "kid": signing.kid, "typ": "at+jwt"}
-        token = jwt.encode(header, claims, ECKey.import_key(json.loads(signing.private)))
+        kid, signing = _newest(session, ctx)
+        token = jwt.encode({"alg": ALGORITHM, "kid": kid, "typ": "at+jwt"}, claims, signing)
         return Issued(token, int(LIFE.total_seconds()), scope)
 
 
@@ -98,16 +101,14 @@ def rotate(ctx: Context) -> str:
     """Make a new signing key; tokens signed by earlier ones stay good until they expire. Its id."""
     ctx.actor.must_be("operations")
     with ctx.transaction() as session:
-        made = _make(session, ctx)
-        auditing.note(session, ctx, "made a signing key", ("signing key", 0, made.kid))
-        return made.kid
+        kid, _ = _make(session, ctx)
+        auditing.note(session, ctx, "made a signing key", ("signing key", 0, kid))
+        return kid
 
 
 def public_keys(session: Session) -> Iterator[str]:
     """The public halves of all signing keys, each a JWK as JSON, newest first."""
-    for key in session.scalars(select(SigningKey).order_by(SigningKey.made_at.desc())):
-        public = ECKey.import_key(json.loads(key.private)).as_dict(private=False)
-        yield json.dumps({**public, "kid": key.kid, "alg": ALGORITHM, "use": "sig"}, sort_keys=True)
+    yield from session.scalars(select(SigningKey.public).order_by(SigningKey.made_at.desc()))
 
 
 def key_set(ctx: Context) -> dict[str, Any]:
@@ -147,15 +148,27 @@ def _scopes_sold(session: Session, application_id: int) -> frozenset[str]:
     return frozenset(scope for (groups,) in session.execute(sold) for scope in scopes_of(groups))
 
 
-def _newest(session: Session, ctx: Context) -> SigningKey:
+def _newest(session: Session, ctx: Context) -> tuple[str, ECKey]:
+    """The id and key that sign. One that was sealed with another secret only verifies; then a new one is made."""
     found = session.scalar(select(SigningKey).order_by(SigningKey.made_at.desc()).limit(1))
-    return found or _make(session, ctx)
+    if found:
+        with suppress(JoseError):
+            opened = jwe.decrypt_compact(found.sealed, _seal(ctx)).plaintext
+            return found.kid, ECKey.import_key(json.loads(opened or b""))
+    return _make(session, ctx)
 
 
-def _make(session: Session, ctx: Context) -> SigningKey:
-    key = ECKey.generate_key("P-256", private=True)
-    made = SigningKey(kid=ctx.token()[:20], private=json.dumps(key.as_dict(private=True)), made_at=ctx.now)
-    session.add(made)
+def _make(session: Session, ctx: Context) -> tuple[str, ECKey]:
+    key, kid = ECKey.generate_key("P-256", private=True), ctx.token()[:20]
+    public = {**key.as_dict(private=False), "kid": kid, "alg": ALGORITHM, "use": "sig"}
+    sealed = jwe.encrypt_compact(SEALING, json.dumps(key.as_dict(private=True)), _seal(ctx))
+    session.add(SigningKey(kid=kid, public=json.dumps(public, sort_keys=True), sealed=sealed, made_at=ctx.now))
     session.flush()
     stamps.touch(session, ctx)
-    return made
+    return kid, key
+
+
+def _seal(ctx: Context) -> OctKey:
+    if not ctx.signing_secret:
+        raise Conflict("this installation gives no tokens: it has no CALM_SIGNING_SECRET")
+    return OctKey.import_key(hashlib.sha256(ctx.signing_secret.encode()).digest())

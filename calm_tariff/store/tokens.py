@@ -12,11 +12,13 @@ from calm_tariff.store.base import Base, Id, Name, Word
 
 
 class SigningKey(Base):
-    """A key our tokens are signed with (ES256), as a private JWK. The newest signs, all verify."""
+    """A key our tokens are signed with (ES256): its public half as a JWK, its private half sealed (JWE). The newest
+    signs, all verify."""
 
     __tablename__ = "signing_key"
     kid: Mapped[Word] = mapped_column(primary_key=True)
-    private: Mapped[str] = mapped_column(Text)
+    public: Mapped[str] = mapped_column(Text)
+    sealed: Mapped[str] = mapped_column(Text)
     made_at: Mapped[datetime]
 
 

@@ -118,7 +118,8 @@ def test_id_and_secret_and_tokens_of_the_token_endpoint(running: Running) -> Non
     wait_for(lambda: said(running.get(secret=None, **bearer)) == (401, "token-revoked"))
     other = {"Authorization": f"Bearer {second}"}
     assert said(running.get(secret=None, **other)) == (200, "")
-    tokens.rotate(replace(office.ctx, actor=replace(office.manager.actor, role="operations")))
+    secret = running.processes.settings.signing_secret
+    tokens.rotate(replace(office.ctx, signing_secret=secret, actor=replace(office.manager.actor, role="operations")))
     applications.revoke_key(own, made.key.id)
     wait_for(lambda: said(running.get(secret=None, **other)) == (401, "credential-revoked"))
     assert said(running.get(secret=None, **other))[0] == 401

@@ -7,6 +7,7 @@ from datetime import timedelta
 import pytest
 from joserfc import jwt
 from joserfc.jwk import ECKey, KeySet
+from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, Stale
 from calm_tariff.services import applications, gateway_feed, issuers, operations, products, tokens
@@ -14,6 +15,7 @@ from calm_tariff.services.context import Actor
 from calm_tariff.services.issuers import IssuerTyped
 from calm_tariff.services.operations import OperationTyped
 from calm_tariff.services.products import CredentialsTyped
+from calm_tariff.store.tokens import SigningKey
 from tests.office import START, Office
 
 TRUSTED = IssuerTyped("Coast identity", "https://id.example", "https://id.example/keys", "larkmouth")
@@ -123,6 +125,20 @@ def test_a_new_signing_key_signs_and_the_old_one_still_verifies(office: Office, 
     for raw in gateway_feed.read_feed(office.ctx).signing_keys:
         assert "d" not in ECKey.import_key(json.loads(raw)).as_dict(private=False)
         assert '"d"' not in raw
+
+
+def test_a_signing_key_is_sealed_with_a_secret_that_the_database_does_not_hold(office: Office, client) -> None:
+    first = tokens.issue(office.ctx, *client, "").access_token
+    with office.ctx.transaction() as session:
+        (key,) = session.scalars(select(SigningKey))
+        assert len(key.sealed.split(".")) == 5 and '"d"' not in key.public
+    # With another secret it signs no more; its tokens stay good.
+    other = replace(office.ctx, signing_secret="another secret")
+    second = tokens.issue(other, *client, "").access_token
+    kids = [k["kid"] for k in tokens.key_set(office.ctx)["keys"]]
+    assert len(kids) == 2 and claims(office, first) and claims(office, second)
+    with pytest.raises(Conflict, match="no CALM_SIGNING_SECRET"):
+        tokens.issue(replace(office.ctx, signing_secret=""), *client, "")
 
 
 def test_an_issuer_is_trusted_changed_and_trusted_no_more(office: Office) -> None:
