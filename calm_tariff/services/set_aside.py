@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from datetime import datetime
+from decimal import Decimal
+from typing import Any
 
 from sqlalchemy import select
 
+from calm_tariff.core.periods import moment_of
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.store.paging import Page, Wanted, page
 from calm_tariff.store.usage import SetAside
@@ -36,8 +39,22 @@ def listed(ctx: Context, wanted: Wanted) -> Page[SetAsideView]:
             rows=[
                 SetAsideView(
                     s.id, s.call_id, s.seen_at, s.source,
-                    [f"{name}: {recorded} recorded, {said} repeated" for name, (recorded, said) in s.differs.items()],
+                    [f"{_name(what)}: {_said(what, recorded)} recorded, {_said(what, repeated)} repeated"
+                     for what, (recorded, repeated) in s.differs.items()],
                 )
                 for s in found.rows
             ],
         )  # fmt: skip
+
+
+def _name(column: str) -> str:
+    """A column of `Call` in words; times lose their unit, which stands with the figure."""
+    return column.removesuffix("_us").removesuffix("_id").replace("_", " ")
+
+
+def _said(column: str, value: Any) -> str:
+    if column in ("at_us", "decided_us") and value:
+        return moment_of(value).isoformat()
+    if column.endswith("_us") and isinstance(value, int):
+        return f"{Decimal(value) / 1000:f} ms"
+    return "nothing" if value is None else f"{value:,}" if isinstance(value, int) else str(value)

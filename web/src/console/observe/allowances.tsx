@@ -53,13 +53,13 @@ export function Allowances() {
           <tr>
             <th>Consumer</th>
             <th>Plan</th>
-            <th className="w-[46%]">Allowance</th>
+            <th className="w-[42%]">Allowance</th>
           </tr>
         </thead>
         <tbody>
           {list.rows.map((g) => (
             <tr key={`${g.subscription_id}${g.name}`} {...rowProps(g)}>
-              <td>
+              <td className="whitespace-nowrap">
                 <Link className="figure-link" to={`/admit/consumers/${g.consumer_id}`}>
                   {g.consumer}
                 </Link>

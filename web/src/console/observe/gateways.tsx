@@ -114,12 +114,13 @@ function SetAside() {
     <section className="mt-7">
       <h2 className="border-b border-line pb-1">Set aside</h2>
       <Trouble error={list.error} />
-      {list.rows.length === 0 ? (
-        <p className="py-2 text-soft">
-          Nothing. A call that is told again with something else of it would stand here, and count nothing.
-        </p>
-      ) : (
-        <table className="plain-table mt-2">
+      <p className="py-2 text-soft">
+        {list.rows.length === 0
+          ? "Nothing. A call that is told again with something else of it would stand here, and count nothing."
+          : "Calls that were told again with something else of them. What was recorded first counts; this counts nothing."}
+      </p>
+      {list.rows.length > 0 && (
+        <table className="plain-table">
           <thead>
             <tr>
               <th>Came</th>
@@ -137,7 +138,7 @@ function SetAside() {
                     {s.call_id}
                   </Link>
                 </td>
-                <td>{s.source}</td>
+                <td className="whitespace-nowrap">{s.source}</td>
                 <td>{s.differs.join("; ")}</td>
               </tr>
             ))}
