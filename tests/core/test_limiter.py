@@ -113,6 +113,18 @@ def test_a_refused_call_consumes_nothing_and_says_exactly_when_it_would_be_let_i
             return
 
 
+@given(st.lists(st.one_of(rates, windows, quotas), min_size=1, max_size=3), gaps)
+def test_what_is_said_to_be_left_is_what_is_let_in_at_that_instant_and_no_more(limits, steps: list[int]) -> None:
+    limits = [replace(limit, name=str(n)) for n, limit in enumerate(limits)]
+    stack, counts, clock = Stack(limits, LISBON, T0), {}, Clock()
+    for at in instants(steps):
+        decision = stack.decide(call(at), counts, clock)
+        left = min(check.left for check in decision.checks)
+        further, now = deepcopy(counts), Clock(clock.last)
+        let_in = [stack.decide(call(at), further, now).verdict != "refused" for _ in range(left + 1)]
+        assert let_in == [True] * left + [False]
+
+
 def test_a_reservation_is_settled_to_the_true_units_in_its_own_window() -> None:
     quota = Quota(name="q", counted_per="key", units=2, every="minute", aligned="calendar", when_spent="refuse")
     stack, counts, clock = Stack([quota], LISBON, T0), {}, Clock()
@@ -131,6 +143,20 @@ def test_a_clock_that_steps_back_gives_nothing_away() -> None:
     rate = Rate(name="r", counted_per="key", calls=1, per_seconds=10, burst=1)
     verdicts = [d.verdict for _, d in run([rate], [T0 + 9 * SECOND, T0, T0 + 18 * SECOND, T0 + 19 * SECOND])]
     assert verdicts == ["served", "refused", "refused", "served"]
+
+
+def test_units_of_one_meter_settle_its_own_quotas_alone() -> None:
+    def quota(meter: str) -> Quota:
+        return Quota(name=meter, counted_per="key", units=100, every="hour", aligned="calendar", when_spent="refuse",
+                     meter=meter)  # fmt: skip
+
+    stack, counts, clock = Stack([quota("calls"), quota("bytes")], LISBON, T0), {}, Clock()
+    first = call(T0, settles=True)
+    stack.decide(first, counts, clock)
+    stack.settle(first, 9, counts, "bytes")
+    assert [check.left for check in stack.decide(call(T0), counts, clock).checks] == [98, 90]
+    stack.settle(first, 4, counts)  # no meter named: every quota
+    assert [check.left for check in stack.decide(call(T0), counts, clock).checks] == [94, 86]
 
 
 def test_layers_are_tested_in_order_and_a_subscription_override_replaces_its_namesake() -> None:

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from calm_tariff.core import curves, forecast, late
 from calm_tariff.core.errors import Invalid
+from calm_tariff.core.ids import call_id, instant_in
 from calm_tariff.core.limits import Quota
 from calm_tariff.core.meters import Meter, Outcome, check, reading
 from calm_tariff.core.money import rounded
@@ -180,6 +181,36 @@ def test_quota_windows_hold_their_instant_and_join_without_gap(days: int, every,
     ):
         assert start <= at < end
         assert after(end)[0] == end
+
+
+@pytest.mark.parametrize(("name", "change"), [("Australia/Lord_Howe", datetime(2026, 10, 3, 15, 30, tzinfo=UTC)),
+                                              ("Australia/Lord_Howe", datetime(2026, 4, 4, 15, tzinfo=UTC)),
+                                              ("Asia/Kathmandu", datetime(2026, 5, 5, 5, 15, tzinfo=UTC)),
+                                              ("Europe/Lisbon", datetime(2026, 10, 25, 1, tzinfo=UTC))])  # fmt: skip
+def test_hours_around_a_clock_change_are_what_the_clock_on_the_wall_shows(name: str, change: datetime) -> None:
+    where, middle = zone(name), instant_of(change)
+    minutes = [middle + m * MINUTE for m in range(-150, 150)]
+
+    def shown(at: int) -> tuple[int, timedelta | None]:
+        there = moment_of(at, where)
+        return there.hour, there.utcoffset()
+
+    for hour in (list(group) for _, group in itertools.groupby(minutes, key=shown)):
+        windows = {calendar_window("hour", at, where) for at in hour}
+        assert len(windows) == 1
+        if minutes[0] < hour[0] and hour[-1] < minutes[-1]:
+            assert windows == {(hour[0], hour[-1] + MINUTE)}
+
+
+@given(st.integers(0, 2**48 - 1), st.integers(0, 2**80 - 1), st.integers(0, 2**80 - 1))
+def test_call_ids_sort_by_time_and_carry_it(ms: int, tail: int, other: int) -> None:
+    earlier, later = call_id(ms * 1000, tail), call_id((ms + 1) * 1000, other)
+    assert earlier < later and len(earlier) == 26 and set(earlier) <= set("0123456789ABCDEFGHJKMNPQRSTVWXYZ")
+    assert instant_in(earlier) == ms * 1000 and call_id(ms * 1000 + 999, tail) == earlier
+    assert (call_id(ms * 1000, other) == earlier) == (tail == other)
+    for wrong in (earlier[1:], f"0{earlier}", earlier.lower().replace("0", "o") + "!"):
+        with pytest.raises(ValueError):
+            instant_in(wrong)
 
 
 def test_a_month_from_the_31st_ends_on_the_last_day_and_comes_back_to_the_31st() -> None:
