@@ -1,0 +1,132 @@
+"""Asking for access and weighing it: the desk, what a reviewer is shown, and who may ask for what."""
+
+from dataclasses import replace
+from datetime import timedelta
+
+import pytest
+from sqlalchemy import select
+
+from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
+from calm_tariff.services import admission, applications, groups, history, plans, products, stamps
+from calm_tariff.services.context import NOBODY
+from calm_tariff.store.paging import Wanted
+from calm_tariff.store.record import Mail
+from tests.office import START, Office
+
+
+def names(office: Office, decided: bool = False, **wanted: object) -> list[str]:
+    return [r.consumer for r in admission.desk(office.reviewer, Wanted(**wanted), decided).rows]
+
+
+def test_who_has_waited_longest_stands_first_and_who_was_decided_last(office: Office) -> None:
+    asked, members = {}, {}
+    for who in ("Terns", "Gulls", "Auks"):
+        office.clock.forward(hours=1)
+        members[who], _, asked[who] = office.ask(who, "Skiff")
+    assert names(office) == ["Terns", "Gulls", "Auks"]
+    assert names(office, sort="consumer") == ["Auks", "Gulls", "Terns"]
+    assert names(office, words="GUL") == ["Gulls"] and names(office, words="%") == []
+    assert names(office, decided=True) == ["Kayaks", "Ferries"]
+    admission.decide(office.reviewer, asked["Terns"], "declined", "Not for resale.")
+    admission.take_back(office.ctx.acting(members["Auks"]), asked["Auks"])
+    assert names(office) == ["Gulls"]
+    assert sorted(names(office, decided=True)) == ["Auks", "Ferries", "Kayaks", "Terns"]
+    first, rest = admission.desk(office.reviewer, Wanted(rows=1), True), []
+    cursor = first.next
+    while cursor:
+        page = admission.desk(office.reviewer, Wanted(rows=1, cursor=cursor), True)
+        rest += [r.consumer for r in page.rows]
+        cursor = page.next
+    assert [first.rows[0].consumer, *rest] == names(office, decided=True) and first.total == 4
+
+
+def test_a_reviewer_sees_what_the_plan_gives_and_what_is_known_of_who_asks(office: Office) -> None:
+    one = office.consumers[0]
+    calls = [office.call(one, START - timedelta(days=27, hours=n), n) for n in range(5)]
+    calls += [office.call(one, START - timedelta(days=28, hours=n), 50 + n) for n in range(1, 8)]
+    calls += [office.call(office.consumers[1], START - timedelta(hours=n), 90 + n) for n in range(3)]
+    refused = [office.call(one, START, 70 + n, verdict="refused", refused_by="Rate", units={}) for n in range(2)]
+    history.take_in(office.ctx, calls + refused)
+    office.clock.forward(minutes=1)
+    second = applications.register(office.acting(one), "Second", "")
+    asked = admission.ask(office.acting(one), second.id, office.plans["Skiff"], "Another timetable.", True)
+    shown = admission.one(office.reviewer, asked.id)
+    assert (shown.request.consumer, shown.request.plan, shown.request.purpose) == ("Ferries", "Skiff",
+                                                                                   "Another timetable.")  # fmt: skip
+    known = shown.background
+    assert known.calls_28_days == {"served": 5, "refused": 2}
+    assert [r.id for r in known.earlier] == [one.request] and known.consumer_since == START
+    assert {a.name for a in known.applications} == {"Ferries app", "Second"}
+    given = {row.label: "".join(p.text for s in row.cells[0].sentences for p in s) for row in known.plan_rows}
+    assert given["Rate"] == "2 calls a second, up to 5 at once, for each key"
+    for nobody in (office.acting(one), office.ctx.acting(NOBODY)):
+        with pytest.raises(NotSignedIn):
+            admission.one(nobody, asked.id)
+    with pytest.raises(NotFound):
+        admission.one(office.reviewer, 10**9)
+
+
+def test_a_request_says_what_for_and_is_made_once_for_a_product(office: Office) -> None:
+    one = office.consumers[0]
+    own = office.acting(one)
+    second = applications.register(own, "Second", "").id
+    skiff, ketch = office.plans["Skiff"], office.plans["Ketch"]
+    for purpose, accepted, field in (("  too short", True, "purpose"), ("A timetable.", False, "terms_accepted")):
+        with pytest.raises(Invalid) as refused:
+            admission.ask(own, second, skiff, purpose, accepted)
+        assert refused.value.where == field
+    with pytest.raises(Conflict, match="already on Harbour Data · Ketch"):
+        admission.ask(own, one.application, skiff, "To look around.", True)
+    asked = admission.ask(own, second, skiff, "A timetable.", True)
+    with pytest.raises(Conflict, match="Harbour Data · Skiff is already waiting"):
+        admission.ask(own, second, ketch, "A timetable.", True)
+    other = office.acting(office.consumers[1])
+    with pytest.raises(NotFound):
+        admission.take_back(other, asked.id)
+    with pytest.raises(NotFound):
+        admission.ask(other, second, ketch, "A timetable.", True)
+    assert admission.take_back(own, asked.id).state == "taken back"
+    with pytest.raises(Conflict):
+        admission.decide(office.reviewer, asked.id, "granted", "")
+    assert admission.ask(own, second, ketch, "A timetable.", True).state == "waiting"
+    plans.close(office.manager, skiff)
+    third = applications.register(own, "Third", "").id
+    with pytest.raises(NotFound):
+        admission.ask(own, third, skiff, "A timetable.", True)
+
+
+@pytest.mark.parametrize("hidden", ["plan", "product"])
+def test_one_who_may_not_see_a_plan_or_its_product_cannot_ask_for_it(office: Office, hidden: str) -> None:
+    ferries, kayaks = (office.acting(c) for c in office.consumers)
+    schools = groups.create(office.manager, "Schools")
+    groups.set_members(office.manager, schools.id, [ferries.actor.own_consumer])
+    if hidden == "plan":
+        plans.show_to(office.manager, office.plans["Skiff"], [schools.id])
+    else:
+        with office.ctx.transaction() as session:
+            typed = products.typed_of(products.get(session, office.product))
+        products.save(office.manager, office.product, 1, replace(typed, groups=[schools.id]))
+    application = applications.register(kayaks, "Second", "")
+    with pytest.raises(NotFound):
+        admission.ask(kayaks, application.id, office.plans["Skiff"], "To have a look.", True)
+    application = applications.register(ferries, "Second", "")
+    assert admission.ask(ferries, application.id, office.plans["Skiff"], "To have a look.", True).state == "waiting"
+
+
+def test_a_decision_is_for_those_who_answer_for_it_and_is_told(office: Office) -> None:
+    _, _, request = office.ask("Terns", "Skiff")
+    with pytest.raises(NotAllowed):
+        admission.decide(office.finance, request, "granted", "")
+    with pytest.raises(Invalid, match="say why"):
+        admission.decide(office.reviewer, request, "declined", "  ")
+    with pytest.raises(NotFound):
+        admission.decide(office.reviewer, 10**9, "granted", "")
+    before = stamps.number(office.ctx)
+    assert admission.decide(office.reviewer, request, "granted", " Welcome. ").note == "Welcome."
+    assert stamps.number(office.ctx) > before  # gateways hear of it
+    with office.ctx.transaction() as session:
+        mail = session.scalars(select(Mail).order_by(Mail.id.desc())).first()
+        assert (mail.recipient, mail.subject) == ("terns@consumer.example", "Harbour Data · Skiff: granted")
+        assert mail.body.endswith("The reviewer writes: Welcome.\n")
+    with pytest.raises(Conflict):
+        admission.decide(office.reviewer, request, "declined", "No.")
