@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.asking import Asking
 from calm_tariff.edge.asking import Edition
-from calm_tariff.edge.lists import Asked, all_of, as_csv
+from calm_tariff.edge.lists import EXPORTED, Asked, all_of, as_csv
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.services import api_documents, apis, house_limits, operations
 from calm_tariff.services.api_documents import Comparison, ReadingView
@@ -202,6 +202,19 @@ def list_operations(
 ) -> OperationPage:
     """Operations of a version, a page at a time."""
     return operations.page(ctx, version_id, words, group, standing, after, limit)
+
+
+@router.get("/apis/{version_id}/operations.csv", response_class=Response)
+def export_operations(
+    ctx: Asking,
+    version_id: int,
+    words: str = "",
+    group: str | None = None,
+    standing: Standing | None = None,
+) -> Response:
+    """The same as CSV, all of them."""
+    found = operations.page(ctx, version_id, words, group, standing, 0, EXPORTED)
+    return as_csv("operations", OperationView, found.operations)
 
 
 @router.post("/apis/{version_id}/operations", status_code=201)

@@ -94,9 +94,8 @@ def page(
     ctx.actor.must_be(*ROLES)
     query = select(Operation).where(Operation.api_version_id == version_id, Operation.retired_at.is_(None))
     for word in words.split():
-        text = f"%{word.replace('%', '').replace('_', chr(92) + '_')}%"
-        query = query.where(func.lower(func.concat(Operation.method, " ", Operation.path, " ", Operation.summary))
-                            .like(text.lower()))  # fmt: skip
+        said = func.lower(func.concat(Operation.method, " ", Operation.path, " ", Operation.summary))
+        query = query.where(said.contains(word.lower(), autoescape=True))
     if group is not None:
         has = func.json_contains(Operation.groups, func.json_quote(group))
         query = query.where(func.json_length(Operation.groups) == 0 if group == "" else has)

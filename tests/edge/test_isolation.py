@@ -1,5 +1,7 @@
 """Every route of both APIs: nobody gets in without signing in, and no consumer sees another's data."""
 
+import csv
+import io
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
@@ -94,12 +96,7 @@ def test_every_route_turns_away_who_has_not_signed_in(lived: dict[str, Any]) -> 
             headers = {"If-Match": '"1"'}
             if base == "/api/v1":  # a consumer's session opens nothing of the console
                 headers["Cookie"] = f"calm_console={member}; calm_portal={member}"
-            needed = {
-                "/find": "?words=x",
-                "/bench/recorded": "?consumer_id=1",
-                "/products/{product_id}/estimate": "?meter=x&units=1",
-            }
-            address = base + path.format(**lived) + needed.get(path, "")
+            address = base + path.format(**lived) + NEEDED.get(path, "")
             answer = web.request(method, address, json=body_for(application, method, path, lived), headers=headers)
             assert answer.status_code == 401, (method, path, answer.text)
             assert answer.headers["content-type"] == "application/problem+json"
@@ -173,6 +170,33 @@ def test_each_role_may_do_its_own_work_only(lived: dict[str, Any]) -> None:
             answer = web.request(method, "/api/v1" + path, json={"decision": "granted"},
                                  headers={"Authorization": f"Bearer {token}"})  # fmt: skip
             assert (answer.status_code != 403) == (role in roles), (role, path, answer.text)
+
+
+def test_each_list_that_is_saved_holds_what_is_shown_in_its_order(lived: dict[str, Any]) -> None:
+    office: Office = lived["office"]
+    changed = office.call(office.consumers[0], START, 0, status=500)
+    history.take_in(office.ctx, [changed])  # says something else of a recorded call, and is set aside
+    web = client(office.ctx)
+    web.headers["Authorization"] = f"Bearer {people.make_service_token(office.ctx, 'script', 'product manager')}"
+    saved = [path for method, path in routes(console.create_app(office.ctx, Settings())) if path.endswith(".csv")]
+    assert len(saved) >= 11
+    for path in saved:
+        address = "/api/v1" + path.format(**lived)
+        decided = "?decided=true" if path == "/requests.csv" else ""
+        of_period = path.endswith("/charges.csv")
+        shown = web.get((address.removesuffix("/charges.csv") if of_period else address[:-4]) + decided).json()
+        rows = shown["charges"]["rows"] if of_period else shown.get("rows", shown.get("operations"))
+        answer = web.get(address + decided)
+        assert answer.headers["content-type"] == "text/csv; charset=utf-8", path
+        written = list(csv.DictReader(io.StringIO(answer.text)))
+        assert len(written) == len(rows) > 0, path
+        for row, line in zip(rows, written, strict=True):
+            for column, text in line.items():
+                if isinstance(row[column], str | int) and not isinstance(row[column], bool):
+                    there = str(row[column])
+                    same = datetime.fromisoformat(text) == datetime.fromisoformat(there) if "T" in there[10:11] else (
+                        text.lstrip("'") == there)  # fmt: skip
+                    assert same, (path, column)
 
 
 def test_a_change_must_come_from_our_own_pages(office: Office) -> None:

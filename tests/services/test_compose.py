@@ -128,6 +128,8 @@ def test_operations_are_grouped_changed_and_taken_away_only_where_nobody_uses_th
     assert operations.put_into_group(office.manager, office.api, ids[:2], "Stations", True) == 2
     assert apis.one(office.manager, office.api).groups == {"": 1, "Stations": 2}
     assert operations.page(office.manager, office.api, group="Stations").total == 2
+    found = {w: operations.page(office.manager, office.api, w).total for w in ("get {ID}", "station_", "%", "ons/")}
+    assert found == {"get {ID}": 2, "station_": 0, "%": 0, "ons/": 2}
     with pytest.raises(Conflict, match="Harbour Data · Ketch"):
         operations.remove(office.manager, ids[0])
     made = operations.add(office.manager, office.api, OperationTyped("POST", "/alerts"))

@@ -45,6 +45,8 @@ export function OperationTable({ view }: { view: View }) {
     await queries.invalidateQueries({ queryKey: ["api", String(view.id)] });
   };
   const data = page.data;
+  const narrowed = new URLSearchParams(search);
+  narrowed.delete("after");
   const groups = Object.entries(view.groups);
   return (
     <section className="mt-4" aria-label="Operations">
@@ -139,11 +141,14 @@ export function OperationTable({ view }: { view: View }) {
           </tbody>
         </table>
       )}
-      {data && data.total > SIZE && (
+      {data && data.total > 0 && (
         <p className="mt-2 flex gap-4 text-[13px] text-soft">
           <span>
             {count(after + 1)} to {count(after + data.operations.length)} of {plural(data.total, "operation")}
           </span>
+          <a className="figure-link" href={`/api/v1/apis/${view.id}/operations.csv?${narrowed}`} download>
+            Save as CSV
+          </a>
           {after > 0 && (
             <WordButton onClick={() => narrow({ after: String(Math.max(0, after - SIZE)) })}>
               before
