@@ -144,7 +144,9 @@ export function OperationTable({ view }: { view: View }) {
       {data && data.total > 0 && (
         <p className="mt-2 flex gap-4 text-[13px] text-soft">
           <span>
-            {count(after + 1)} to {count(after + data.operations.length)} of {plural(data.total, "operation")}
+            {data.total > data.operations.length
+              ? `${count(after + 1)} to ${count(after + data.operations.length)} of ${plural(data.total, "operation")}`
+              : `${count(data.total)} in all`}
           </span>
           <a className="figure-link" href={`/api/v1/apis/${view.id}/operations.csv?${narrowed}`} download>
             Save as CSV
