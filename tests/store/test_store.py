@@ -48,7 +48,7 @@ def test_a_call_is_recorded_once_and_a_repeat_that_differs_is_set_aside(office: 
     page = set_aside.listed(office.manager, Wanted(down=True))
     assert [(s.call_id, s.differs) for s in page.rows] == [
         (first, [f"units: {calls[0]['units']} recorded, {changed['units']} repeated"]),
-        (second, [f"at_us: {calls[1]['at_us']} recorded, {later['at_us']} repeated"]),
+        (second, ["at: 2026-09-10T12:00:01+00:00 recorded, 2026-11-09T12:00:01+00:00 repeated"]),
         (third, ["status: 200 recorded, 503 repeated"]),
         (new["call_id"], ["status: 200 recorded, 404 repeated"]),
     ]
