@@ -66,7 +66,7 @@ def memory(subscriptions: int = 10_000) -> dict[str, float]:
     rows = tracemalloc.get_traced_memory()[0]
     snapshot, counts, clock = Snapshot(known), {}, Clock()
     for n in range(1, subscriptions + 1):
-        access = snapshot.access(n, 1, "live")
+        access = snapshot.access(n, 1, "live", "key", 1_788_300_000_000_000)
         assert access
         access.stack.decide(Call(1_788_300_000_000_000 + n, str(n), str(n), str(n), str(n), "1"), counts, clock)
     whole = tracemalloc.get_traced_memory()[0]

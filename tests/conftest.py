@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 from sqlalchemy import Engine, text
 
 from calm_tariff.launch.children import free_port
@@ -16,6 +17,10 @@ from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 from tests.office import Clock, Office
 from tests.processes import RedisServer
+
+# What is tested is what is computed, not how quick the machine is at the moment.
+settings.register_profile("untimed", deadline=None)
+settings.load_profile("untimed")
 
 
 @pytest.fixture(scope="session")

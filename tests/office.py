@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import select
 
 from calm_tariff.core.ids import call_id
-from calm_tariff.core.periods import instant_of
+from calm_tariff.core.periods import calendar_window, instant_of, subscription_window
 from calm_tariff.services import (
     admission,
     apis,
@@ -22,10 +22,11 @@ from calm_tariff.services import (
     plans,
     products,
     publishing,
+    standing,
     tariff_sheet,
 )
 from calm_tariff.services.apis import ApiTyped
-from calm_tariff.services.context import Actor, Context
+from calm_tariff.services.context import Actor, Context, zone_of
 from calm_tariff.services.installation import ProviderTyped
 from calm_tariff.services.meters import MeterTyped
 from calm_tariff.services.operations import OperationTyped
@@ -217,6 +218,29 @@ class Office:
             "told": {},
         }
         return {**row, **changes}
+
+    def counted(self, calls: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        """Calls with what each quota counted of them, as a gateway would have said at the office's time."""
+        with self.ctx.transaction() as session:
+            held = standing.quotas(session, self.ctx.now)
+            where = zone_of(session)
+        for call in calls:
+            counted: dict[str, Any] = {}
+            for of in held:
+                quota = of.quota
+                units = call["units"].get(str(self.meter)) if quota.meter else "1"
+                if of.subscription_id != call["subscription_id"] or units is None or call["verdict"] == "refused":
+                    continue
+                if quota.aligned == "calendar":
+                    window = calendar_window(quota.every, call["at_us"], where)
+                elif call["at_us"] >= of.started_us:
+                    window = subscription_window(quota.every, call["at_us"], of.started_us, where)
+                else:
+                    continue
+                who = {"everyone": ""}.get(quota.counted_per) or str(call.get(f"{quota.counted_per}_id", ""))
+                counted[of.scope] = [who, *window, units]
+            call["counted"] = counted
+        return calls
 
     def at(self, now: datetime) -> Context:
         """The context at another time."""

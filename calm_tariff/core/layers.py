@@ -9,7 +9,8 @@ from typing import Literal
 from calm_tariff.core.limits import Limit
 from calm_tariff.core.terms import PlanTerms, bound
 
-Layer = Literal["provider", "api", "plan", "operation", "subscription"]
+# A trial's units stand beside the layers: they say which terms apply, and refuse nothing.
+Layer = Literal["provider", "api", "plan", "operation", "subscription", "trial"]
 LAYERS: tuple[Layer, ...] = ("provider", "api", "plan", "operation", "subscription")
 
 

@@ -8,17 +8,33 @@ compiled limit says what a count would become (`step`); it becomes so only once 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, MutableMapping, Sequence
+from collections.abc import Callable, Collection, Mapping, MutableMapping, Sequence
 from dataclasses import dataclass, field
 from operator import itemgetter
 from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
-from calm_tariff.core.limits import COUNTED_PER, Call, Limit, Pace, Quota, Rate, Units, Verdict, Window
+from calm_tariff.core.limits import (
+    COUNTED_PER,
+    Call,
+    Costs,
+    Limit,
+    Pace,
+    Quota,
+    Rate,
+    TrialQuota,
+    Units,
+    Verdict,
+    Window,
+    cost_of,
+    subject_of,
+)
 from calm_tariff.core.periods import SECOND, calendar_window, subscription_window
 
 Counts = MutableMapping[tuple[str, str], Any]
 REFUSED = -1
+# After every instant that will be met (the year 2223), and small enough to be exact wherever counts are kept.
+FAR = 8_000_000_000_000_000
 # What a limit makes of a count: the wait in µs or REFUSED, the count with the call in it, what is then left.
 Step = tuple[int, Any, Units | None]
 _NO: Step = (REFUSED, None, None)
@@ -42,16 +58,19 @@ class Check(NamedTuple):
     """What one limit said of one call.
 
     `left` is its remaining count after the verdict (pace: None); `state` its count then, as the kind
-    keeps it; `ends_us` the end of a quota's window.
+    keeps it. Of a quota, `ends_us` is the window's end and `cost` what the call takes from it. `scope` and
+    `subject` name the count.
     """
 
     limit: Limit
+    scope: str
     subject: str
     wait_us: int
     refused: bool
     left: Units | None
     state: Any
     ends_us: int | None = None
+    cost: Units = 0
 
 
 class Decision(NamedTuple):
@@ -75,6 +94,9 @@ class _Compiled:
     __slots__ = ("end", "limit", "pick", "scope")
     limit: Limit
     end: int | None
+    # The meter of a quota; of everything else, and of a quota that counts calls, None.
+    meter: str | None = None
+    is_quota = False
     # Whether the count is a thing that grows, and is changed only by `commit`.
     grows = False
 
@@ -82,11 +104,19 @@ class _Compiled:
         self.limit = limit
         self.scope = scope
         self.end = None
-        self.pick = _picker(limit.counted_per)
+        self.pick = _picker(limit)
 
     def step(self, state: Any, t: int, call: Call) -> Step:
         """What the call would need, and what it would make of the count. Changes nothing."""
         raise NotImplementedError
+
+    def current(self, state: Any, t: int) -> Any:
+        """The count as far as it still says something at `t`."""
+        return state
+
+    def cost(self, call: Call) -> Units:
+        """What the call takes from a quota; nothing is known of it where the limit counts calls anyway."""
+        return 0
 
     def test(self, state: Any, t: int, call: Call) -> int:
         """The wait in µs the call would need, or REFUSED."""
@@ -258,41 +288,50 @@ class _Pacing(_Compiled):
 class _Allowance(_Compiled):
     """The state is (window start, used). Window bounds are worked out once and kept."""
 
-    __slots__ = ("begin", "firm", "origin", "units", "where")
+    __slots__ = ("begin", "firm", "last", "meter", "origin", "units", "where")
     limit: Quota
-    end: int
+    is_quota = True
 
     def __init__(self, limit: Quota, scope: str, where: ZoneInfo, origin: int) -> None:
         super().__init__(limit, scope)
+        self.meter = limit.meter
         self.where = where
         self.origin = origin
         self.units = limit.units
         self.firm = limit.when_spent == "refuse"
-        self.begin, self.end = 0, 0
+        self.begin, self.last = 0, 0
 
     def window(self, t: int) -> tuple[int, int]:
         """The window [start, end) that holds `t`."""
-        if not self.begin <= t < self.end:
+        if not self.begin <= t < self.last:
             if self.limit.aligned == "calendar":
-                self.begin, self.end = calendar_window(self.limit.every, t, self.where)
+                self.begin, self.last = calendar_window(self.limit.every, t, self.where)
             else:
-                self.begin, self.end = subscription_window(self.limit.every, t, self.origin, self.where)
-        return self.begin, self.end
+                self.begin, self.last = subscription_window(self.limit.every, t, self.origin, self.where)
+            self.end = self.last
+        return self.begin, self.last
 
     def used(self, state: Any, t: int) -> Units:
         """Units counted so far in the window that holds `t`."""
-        if not self.begin <= t < self.end:
+        if not self.begin <= t < self.last:
             self.window(t)
         return 0 if state is None or state[0] != self.begin else state[1]
 
     def step(self, state: Any, t: int, call: Call) -> Step:
-        if not self.begin <= t < self.end:
+        if not self.begin <= t < self.last:
             self.window(t)
         before = 0 if state is None or state[0] != self.begin else state[1]
-        used = before + call.units
-        if self.firm and (before >= self.units if call.settles else used > self.units):
+        units, settles = (call.units, call.settles) if call.costs is None else call.costs.of[self.meter]
+        used = before + units
+        if self.firm and (before >= self.units if settles else used > self.units):
             return _NO
         return 0, (self.begin, used), self.units - used if used < self.units else 0
+
+    def current(self, state: Any, t: int) -> Any:
+        return None if state is None or state[0] != self.window(t)[0] else state
+
+    def cost(self, call: Call) -> Units:
+        return cost_of(self.limit, call).units
 
     def take(self, state: Any, t: int, units: Units) -> tuple[Any, Units | None]:
         used = self.used(state, t) + units
@@ -308,16 +347,32 @@ class _Allowance(_Compiled):
     def opens(self, state: Any, t: int, call: Call) -> int | None:
         if self.test(state, t, call) != REFUSED:
             return t
-        return self.window(t)[1] if call.settles or call.units <= self.units else None
+        units, settles = cost_of(self.limit, call)
+        return self.window(t)[1] if settles or units <= self.units else None
 
 
-def _picker(per: str) -> Callable[[Call], str]:
+class _TrialAllowance(_Allowance):
+    """One window, from before the trial until after it."""
+
+    __slots__ = ()
+
+    def __init__(self, limit: Quota, scope: str, where: ZoneInfo, origin: int) -> None:
+        super().__init__(limit, scope, where, origin)
+        self.begin, self.end = 0, None
+        self.last = FAR
+
+    def window(self, t: int) -> tuple[int, int]:
+        return 0, FAR
+
+
+def _picker(limit: Limit) -> Callable[[Call], str]:
     """A function that finds whose count a call adds to; the fast form of `limits.subject_of`."""
+    per = limit.counted_per
     if per == "everyone":
         return lambda call: ""
     if per in COUNTED_PER:
         return itemgetter(Call._fields.index(per))  # a tuple by its place is half the price of its name
-    return lambda call: (call.values or {}).get(per, "")
+    return lambda call: subject_of(limit, call)
 
 
 def compile_limit(limit: Limit, scope: str, where: ZoneInfo, origin: int) -> _Compiled:
@@ -328,7 +383,7 @@ def compile_limit(limit: Limit, scope: str, where: ZoneInfo, origin: int) -> _Co
         return _RollingWindow(limit, scope) if limit.rolling else _FixedWindow(limit, scope)
     if isinstance(limit, Pace):
         return _Pacing(limit, scope)
-    return _Allowance(limit, scope, where, origin)
+    return (_TrialAllowance if isinstance(limit, TrialQuota) else _Allowance)(limit, scope, where, origin)
 
 
 @dataclass(slots=True)
@@ -343,7 +398,7 @@ class Stack:
     origin: int
     scopes: Sequence[str] | None = None
     compiled: tuple[_Compiled, ...] = ()
-    _by_operation: dict[str, tuple[_Compiled, ...]] = field(default_factory=dict)
+    _by_operation: dict[tuple[str, Costs | None], tuple[_Compiled, ...]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         scopes = self.scopes or [f"{place}" for place in range(len(self.limits))]
@@ -352,12 +407,18 @@ class Stack:
             for limit, scope in zip(self.limits, scopes, strict=True)
         )
 
-    def applying(self, operation: str) -> tuple[_Compiled, ...]:
-        """The compiled limits that apply to an operation, in order."""
-        found = self._by_operation.get(operation)
+    def applying(self, operation: str, costs: Costs | None = None) -> tuple[_Compiled, ...]:
+        """The compiled limits that apply to calls on an operation, in order; with `costs`, none whose meter does
+        not count them."""
+        found = self._by_operation.get((operation, costs))
         if found is None:
-            found = tuple(c for c in self.compiled if c.limit.applies_to is None or operation in c.limit.applies_to)
-            self._by_operation[operation] = found
+            found = tuple(
+                c
+                for c in self.compiled
+                if (c.limit.applies_to is None or operation in c.limit.applies_to)
+                and (costs is None or c.meter is None or c.meter in costs.of)
+            )
+            self._by_operation[operation, costs] = found
         return found
 
     def decide(self, call: Call, counts: Counts, clock: Clock) -> Decision:
@@ -367,9 +428,9 @@ class Stack:
             clock.last = t
         else:
             t = clock.last
-        limits = self._by_operation.get(call.operation)
+        limits = self._by_operation.get((call.operation, call.costs))
         if limits is None:
-            limits = self.applying(call.operation)
+            limits = self.applying(call.operation, call.costs)
         wait = 0
         refused = False
         read = []
@@ -390,7 +451,8 @@ class Stack:
             if limit.grows:
                 after = limit.commit(after, t)
             counts[key] = after
-            checks.append(_quick(Check, (limit.limit, key[1], needs, False, left, after, limit.end)))
+            cost = limit.cost(call) if limit.is_quota else 0
+            checks.append(_quick(Check, (limit.limit, *key, needs, False, left, after, limit.end, cost)))
         decision: Decision = _quick(Decision, ("held" if wait else "served", None, wait, None, tuple(checks)))
         return decision
 
@@ -403,21 +465,24 @@ class Stack:
                 by = limit.limit.name
             when = limit.opens(state, t, call)
             opens = None if when is None or opens is None else max(opens, when)
-            checks.append(Check(limit.limit, key[1], max(needs, 0), needs < 0, limit.left(state, t), state, limit.end))
+            left, state = limit.left(state, t), limit.current(state, t)
+            checks.append(
+                Check(limit.limit, key[0], key[1], max(needs, 0), needs < 0, left, state, limit.end, limit.cost(call))
+            )  # fmt: skip
         return Decision("refused", by, 0, None if opens is None else opens - t, tuple(checks))
 
-    def settle(self, call: Call, true_units: Units, counts: Counts, meter: str | None = None) -> None:
-        """Put the true units in place of the reserved ones, in the window they were reserved in.
-
-        `meter` narrows it to the quotas of one meter. A window that has meanwhile ended keeps
-        nothing to correct.
+    def settle(self, call: Call, truth: Mapping[str | None, Units], counts: Counts) -> None:
+        """Put what a call truly came to in place of what it reserved, by the quotas' meters, in the window it was
+        reserved in. A window that has meanwhile ended keeps nothing to correct.
         """
-        difference = true_units - call.units
-        if not difference:
-            return
-        for limit in self.applying(call.operation):
-            if isinstance(limit, _Allowance) and (meter is None or limit.limit.meter == meter):
-                key = (limit.scope, limit.pick(call))
-                state = counts.get(key)
-                if state is not None and state[0] <= call.at_us:
-                    counts[key] = (state[0], state[1] + difference)
+        for limit in self.quotas(call, truth):
+            key = (limit.scope, limit.pick(call))
+            difference = truth[limit.meter] - limit.cost(call)
+            state = counts.get(key)
+            if difference and state is not None and state[0] <= call.at_us:
+                counts[key] = (state[0], state[1] + difference)
+
+    def quotas(self, call: Call, meters: Collection[str | None]) -> list[_Compiled]:
+        """The quotas of some meters that a call takes from."""
+        applying = self.applying(call.operation, call.costs)
+        return [limit for limit in applying if limit.is_quota and limit.meter in meters]

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal, NamedTuple
 
 from calm_tariff.core.errors import Invalid
-from calm_tariff.core.periods import Aligned, Every
+from calm_tariff.core.periods import SECOND, Aligned, Every
 
 Units = int | Decimal
 WhenSpent = Literal["refuse", "charge", "warn"]
@@ -18,6 +19,7 @@ Verdict = Literal["served", "held", "refused"]
 _TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 _SECRET = frozenset({"authorization", "cookie", "proxy-authorization", "x-api-key"})
 
+TRIAL_NAME = "Units of the trial"
 COUNTED_PER = ("key", "application", "consumer", "subscription", "everyone")
 
 
@@ -31,6 +33,7 @@ class Rate:
     per_seconds: int
     burst: int
     applies_to: tuple[str, ...] | None = None
+    across_consumers: bool = False
     kind: Literal["rate"] = "rate"
 
 
@@ -44,6 +47,7 @@ class Window:
     per_seconds: int
     rolling: bool
     applies_to: tuple[str, ...] | None = None
+    across_consumers: bool = False
     kind: Literal["window"] = "window"
 
 
@@ -57,6 +61,7 @@ class Pace:
     per_seconds: int
     max_wait_ms: int
     applies_to: tuple[str, ...] | None = None
+    across_consumers: bool = False
     kind: Literal["pace"] = "pace"
 
 
@@ -71,18 +76,52 @@ class Quota:
     aligned: Aligned
     when_spent: WhenSpent
     applies_to: tuple[str, ...] | None = None
+    across_consumers: bool = False
     meter: str | None = None
     kind: Literal["quota"] = "quota"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TrialQuota(Quota):
+    """What a trial gives for nothing, for as long as it lasts, whatever `every` says. A call that finds it spent
+    is the first after the trial."""
 
 
 Limit = Rate | Window | Pace | Quota
 
 
-class Call(NamedTuple):
-    """One call to decide on. `units` is its cost against quotas. A tuple, because it is made per call.
+def trial_quota(meter: str, units: Units) -> TrialQuota:
+    """The quota that a trial of so many units is."""
+    return TrialQuota(
+        name=TRIAL_NAME, counted_per="subscription", units=units, every="month", aligned="subscription",
+        when_spent="refuse", meter=meter,
+    )  # fmt: skip
 
-    `settles` marks units known only once the response is in: `units` is then what is reserved, and
-    the call is refused only where nothing is left.
+
+class Cost(NamedTuple):
+    """What a call takes from a quota. `settles` marks units known only once the response is in: `units` is then
+    what is reserved, and the call is refused only where nothing is left."""
+
+    units: Units
+    settles: bool = False
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Costs:
+    """What a call takes from each quota, by its meter; `None` stands for quotas without one, which count calls.
+
+    A quota whose meter is not here does not count the call at all, and does not apply to it. Told apart by
+    identity, so that what follows from it can be kept beside it.
+    """
+
+    of: Mapping[str | None, Cost]
+
+
+class Call(NamedTuple):
+    """One call to decide on. A tuple, because it is made per call.
+
+    `units` is its cost against quotas, and `settles` whether that is put right later (see `Cost`), where `costs`
+    does not say it for each meter.
     """
 
     at_us: int
@@ -94,6 +133,12 @@ class Call(NamedTuple):
     units: Units = 1
     values: dict[str, str] | None = None
     settles: bool = False
+    costs: Costs | None = None
+
+
+def cost_of(limit: Quota, call: Call) -> Cost:
+    """What a call takes from a quota that applies to it."""
+    return Cost(call.units, call.settles) if call.costs is None else call.costs.of[limit.meter]
 
 
 def check(limit: Limit, where: str = "") -> None:
@@ -118,10 +163,26 @@ def check(limit: Limit, where: str = "") -> None:
 
 
 def subject_of(limit: Limit, call: Call) -> str:
-    """Whose count a call adds to. Calls without the value that is counted per share one count, ''."""
+    """Whose count a call adds to (computation.md, section 1).
+
+    A value that the call carries counts for its consumer alone, unless the limit says that it counts across
+    consumers; a call without the value is counted for its key.
+    """
     per = limit.counted_per
     if per == "everyone":
         return ""
     if per in COUNTED_PER:
         return str(getattr(call, per))
-    return (call.values or {}).get(per, "")
+    value = (call.values or {}).get(per)
+    if value is None:
+        return f"key {call.key}"
+    return f"= {value}" if limit.across_consumers else f"{call.consumer} = {value}"
+
+
+def memory_us(limit: Limit) -> int:
+    """How far back, in µs, a call can still matter to a limit that is no quota."""
+    if isinstance(limit, Rate):
+        return -(-limit.burst * limit.per_seconds * SECOND // limit.calls)
+    if isinstance(limit, Pace):
+        return limit.max_wait_ms * 1000 + -(-limit.per_seconds * SECOND // limit.calls)
+    return 0 if isinstance(limit, Quota) else limit.per_seconds * SECOND

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
 from dataclasses import dataclass
-from decimal import ROUND_HALF_UP, Decimal, InvalidOperation
+from decimal import ROUND_HALF_UP, Decimal
+from functools import lru_cache
 from typing import Literal, NamedTuple
 
 from calm_tariff.core.errors import Invalid
+from calm_tariff.core.limits import Cost, Costs
 
 Measure = Literal["calls", "bytes_out", "bytes_in", "reported"]
 Environment = Literal["live", "sandbox"]
+ENVIRONMENTS: tuple[Environment, ...] = ("live", "sandbox")
 CREDENTIALS = ("key", "basic", "client", "token")
 PLACES = Decimal("0.000001")
+# A reported number: plain digits, at most as many as are kept. Neither signs nor exponents nor separators.
+_NUMBER = re.compile(r"[0-9]{1,15}(?:\.[0-9]{1,30})?")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -63,11 +68,17 @@ def covers(meter: Meter, operation: str, environment: Environment = "live", cred
     )
 
 
-def reserved(meters: Sequence[Meter]) -> tuple[int, bool]:
-    """What a call costs quotas until its response is in, and whether that is then put right: 1 where some meter
-    counts calls, 0 for bytes and reported numbers (computation.md, section 1)."""
-    settles = any(m.outcomes or m.credentials or m.measure != "calls" for m in meters)
-    return (1 if any(m.measure == "calls" for m in meters) else 0), settles
+@lru_cache(maxsize=10_000)
+def costs_of(meters: tuple[Meter, ...], operation: str, environment: Environment, credential: str) -> Costs:
+    """What a call costs the quotas of these meters until its response is in (computation.md, section 1): 1 where
+    calls are counted, 0 for bytes and reported numbers, nothing where the meter cannot count it. What depends on
+    the response is put right afterwards. The same for equal arguments."""
+    made: dict[str | None, Cost] = {None: Cost(1)}
+    for meter in meters:
+        if covers(meter, operation, environment, credential):
+            calls = meter.measure == "calls"
+            made[meter.key] = Cost(1 if calls else 0, settles=not calls or bool(meter.outcomes))
+    return Costs(made)
 
 
 def outcome_counts(meter: Meter, status: int) -> bool:
@@ -96,13 +107,11 @@ def megabytes(size: int) -> Decimal:
 
 
 def _reported(text: str | None) -> Reading:
-    try:
-        units = Decimal(text or "")
-    except InvalidOperation:
+    given = (text or "").strip()
+    if not _NUMBER.fullmatch(given):
         return Reading(Decimal(0), flagged=True)
-    if not units.is_finite() or units < 0:
-        return Reading(Decimal(0), flagged=True)
-    return Reading(units.quantize(PLACES, ROUND_HALF_UP))
+    units = Decimal(given).quantize(PLACES, ROUND_HALF_UP)
+    return Reading(units)
 
 
 def check(meter: Meter) -> None:

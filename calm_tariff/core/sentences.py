@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal
 
-from calm_tariff.core.limits import Limit, Pace, Rate, Window
+from calm_tariff.core.limits import COUNTED_PER, Limit, Pace, Rate, Window
 from calm_tariff.core.prices import Blocks, Fee, Graduated, PerUnit, Price, Setup, Volume
 from calm_tariff.core.terms import Trial
 
@@ -23,6 +23,8 @@ _EVERY = tuple((word, word) for word in ("minute", "hour", "day", "week", "month
 _PER = (*tuple((w, w) for w in ("key", "application", "consumer", "subscription", "address")), ("everyone", "everyone"))
 # What a call carries is counted by its name, which is edited beside it; with the name it begins with.
 _CARRIED = (("header:", "X-Station", "value of the header"), ("claim:", "sub", "value of the token's claim"))
+# A value that calls carry counts for its consumer, or for all who send it.
+_SHARED = (("false", "of a consumer"), ("true", "across consumers"))
 _AFTER_TRIAL = (("charge", "the charges begin"), ("end", "it ends"))
 _TAX = (("standard", "tax is added"), ("exempt", "exempt from tax"))
 _SPENT = (("refuse", "refuse"), ("charge", "charge"), ("warn", "only warn"))
@@ -217,7 +219,15 @@ def _per(limit: Limit, at: str) -> Sentence:
     lead = Part("for " if per == "everyone" else "for each ")
     choices = (*_PER, *((per if per.startswith(kind) else kind + name, text) for kind, name, text in _CARRIED))
     of = Part(dict(choices).get(per, per), field, "choice", per, choices)
-    kind, _, name = per.partition(":")
-    if not name:
+    if per in COUNTED_PER:
         return (lead, of)
-    return (lead, of, Part(" "), Part(name, field, "header" if kind == "header" else "claim", name))
+    kind, _, name = per.partition(":")
+    named = (Part(" "), Part(name, field, "header" if kind == "header" else "claim", name)) if name else ()
+    across = str(limit.across_consumers).lower()
+    return (
+        lead,
+        of,
+        *named,
+        Part(" "),
+        Part(dict(_SHARED)[across], f"{at}across_consumers", "choice", across, _SHARED),
+    )

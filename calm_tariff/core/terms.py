@@ -13,6 +13,7 @@ from calm_tariff.core.errors import Invalid
 from calm_tariff.core.limits import Limit, Quota
 from calm_tariff.core.prices import Fee, Setup, UsagePrice
 from calm_tariff.core.rating import Pricing
+from calm_tariff.core.stays import TrialUnits
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -66,6 +67,15 @@ class PlanTerms:
         return bound(self.overrides, operations_of)
 
 
+def free_units(terms: PlanTerms) -> TrialUnits | None:
+    """What ends a trial under these terms before its days have passed, if anything does."""
+    trial = terms.trial
+    if trial is None or trial.units is None or trial.meter is None:
+        return None
+    whole = int(trial.units)
+    return TrialUnits(meter=trial.meter, units=whole if whole == trial.units else trial.units)
+
+
 def bound(limits: Iterable[Limit], operations_of: Mapping[str, tuple[str, ...]]) -> tuple[Limit, ...]:
     """Limits with each quota of a meter applying only where that meter counts."""
     made: list[Limit] = []
@@ -86,6 +96,8 @@ def check(terms: PlanTerms, known_meters: frozenset[str]) -> None:
         for place, limit in enumerate(getattr(terms, part)):
             where = f"{part}[{place}]"
             limit_rules.check(limit, where)
+            if limit.name == limit_rules.TRIAL_NAME:
+                raise Invalid("is what a trial's units are called on receipts; choose another", f"{where}.name")
             if limit.name in names:
                 raise Invalid(f"another limit of the plan is already named {limit.name!r}", f"{where}.name")
             names.add(limit.name)

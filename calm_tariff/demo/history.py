@@ -10,11 +10,12 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from calm_tariff.core.counts import house_name, plain_names
 from calm_tariff.core.ids import call_id
 from calm_tariff.core.layers import Layer, limits_of_a_plan
 from calm_tariff.core.limiter import Clock, Stack
-from calm_tariff.core.limits import Call
-from calm_tariff.core.meters import Meter, Outcome, reading
+from calm_tariff.core.limits import Call, Quota, Units
+from calm_tariff.core.meters import Meter, Outcome, costs_of, reading
 from calm_tariff.core.periods import HOUR, MINUTE, SECOND, day_start, local_day, zone
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.demo.scenario import Traffic
@@ -117,11 +118,13 @@ def _day(dice: random.Random, caller: Caller, midnight: int, weekday: int) -> It
 
 
 def _stack(world: World, caller: Caller, stay: Stay, operations_of: dict[str, tuple[str, ...]]) -> Stack:
-    """The limits of a revision as the gateway would compile them; whose counts they share, too."""
+    """The limits of a revision as the gateway would compile them; whose counts they share, too. A revision changes no
+    count's kind, meter or window in the scenario, so that every name is plain."""
     feed = world.feed
     layered = limits_of_a_plan(stay[2], operations_of, feed.provider_limits, feed.api_limits)
     above = ("provider", "api")
-    scopes = [f"{each.layer if each.layer in above else caller.plan_id}/{each.limit.name}" for each in layered]
+    names = plain_names(caller.plan_id, stay[2], (), caller.started_us)
+    scopes = [house_name(e.layer, e.limit) if e.layer in above else names[e.limit.name] for e in layered]
     return Stack([each.limit for each in layered], zone(feed.time_zone), 0, scopes)
 
 
@@ -139,13 +142,15 @@ def _call(
     known, weights = world.called[caller.product_id]
     op = known[bisect(weights, dice.random() * weights[-1])]
     operation = str(op.operation_id)
+    costs = costs_of(tuple(m for _, m in op.meters), operation, "live", "key")
     call = Call(
         at, str(caller.key_id), str(caller.application_id), str(caller.consumer_id),
-        str(caller.subscription_id), operation, 1 if any(m.measure == "calls" for _, m in op.meters) else 0, None, True,
+        str(caller.subscription_id), operation, costs=costs,
     )  # fmt: skip
     decision = stack.decide(call, counts, clock)
     status, size, took = 429, 420, 250 + int(dice.random() * 350)
     units: dict[str, str] = {}
+    counted: dict[str, list[Any]] = {}
     if decision.verdict != "refused":
         luck = dice.random()
         status = (201 if op.method == "POST" else 200) if luck < 0.97 else 404 if luck < 0.992 else 500
@@ -153,11 +158,18 @@ def _call(
         took = decision.wait_us + int(dice.lognormvariate(9.2, 0.35))
         cells = str(4 + int(dice.random() * 20)) if ":summarise" in op.path else None
         outcome = Outcome(operation=operation, status=status, bytes_out=size, reported=cells)
+        truth: dict[str | None, Units] = {}
         for meter_id, meter in op.meters:
             read = reading(meter, outcome)
+            truth[meter.key] = read.units if read else 0
             if read is not None:
                 units[str(meter_id)] = str(read.units)
-            stack.settle(call, read.units if read else 0, counts, meter.key)
+        stack.settle(call, truth, counts)
+        counted = {
+            c.scope: [c.subject, c.state[0], c.ends_us, str(truth[c.limit.meter])]
+            for c in decision.checks
+            if isinstance(c.limit, Quota) and truth[c.limit.meter]
+        }
     return {
         "call_id": call_id(at, dice.getrandbits(80)), "at_us": at, "source": "demo", "environment": "live",
         "verdict": decision.verdict, "refused_by": decision.by, "status": status, "wait_us": decision.wait_us,
@@ -168,7 +180,8 @@ def _call(
         "consumer_id": caller.consumer_id, "key_id": caller.key_id, "checks": rungs(decision, house), "units": units,
         "told": {}, "credential": "key", "decide_us": 40 + took % 60,
         "back_end_us": 0 if decision.verdict == "refused" else took - decision.wait_us - 150,
-        "reserved": call.units, "decided_us": at, "decided_order": 0, "carried": {}, "remarks": [],
+        "reserved": int(max((c.cost for c in decision.checks), default=0)), "decided_us": at, "decided_order": 0,
+        "carried": {}, "remarks": [], "counted": counted, "reported": {},
     }  # fmt: skip
 
 

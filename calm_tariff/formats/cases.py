@@ -4,16 +4,30 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from calm_tariff.core import limits as limit_rules
 from calm_tariff.core import rating
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.limiter import Clock, Decision, Stack
-from calm_tariff.core.limits import Call, Limit
+from calm_tariff.core.limits import Call, Limit, Units
 from calm_tariff.core.periods import zone
 from calm_tariff.core.rating import Charge, RatingCase
 from calm_tariff.formats.values import load, read, write
+
+
+class CaseCall(NamedTuple):
+    """A call of a case; see `core.limits.Call`."""
+
+    at_us: int
+    key: str
+    application: str
+    consumer: str
+    subscription: str
+    operation: str
+    units: Units = 1
+    values: dict[str, str] | None = None
+    settles: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -23,7 +37,7 @@ class DecisionCase:
     time_zone: str
     subscription_start_us: int
     limits: tuple[Limit, ...]
-    calls: tuple[Call, ...]
+    calls: tuple[CaseCall, ...]
 
 
 def decide_text(text: str) -> Any:
@@ -72,7 +86,7 @@ def _decide(value: Any, where: str) -> Any:
         if call.units < 0:
             raise Invalid("must not be below 0", f"calls[{place}].units")
         try:
-            verdicts.append(decision_json(stack.decide(call, counts, clock)))
+            verdicts.append(decision_json(stack.decide(Call(*call), counts, clock)))
         except Invalid as error:
             raise Invalid(error.what, f"calls[{place}].{error.where}") from None
     return {"verdicts": verdicts}

@@ -14,7 +14,7 @@ from urllib.parse import quote
 import orjson
 
 from calm_tariff.core.limiter import Check, Decision
-from calm_tariff.core.limits import Limit, Pace, Quota, Rate
+from calm_tariff.core.limits import Limit, Pace, Quota, Rate, TrialQuota, Units
 from calm_tariff.core.periods import SECOND, moment_of
 from calm_tariff.core.sentences import limit_sentence, number, words
 
@@ -37,7 +37,7 @@ class Policies:
         """The policies of limits in the order they are tested."""
         spoken = [limit for limit in limits if not isinstance(limit, Pace)]
         names = {limit.name: _quoted(limit.name) for limit in spoken}
-        items = [f"{names[limit.name]};q={allowed(limit)};w={_window(limit)}" for limit in spoken]
+        items = [f"{names[limit.name]};q={_whole(allowed(limit))}{_window(limit)}" for limit in spoken]
         return cls(", ".join(items).encode(), names)
 
 
@@ -46,7 +46,7 @@ def rate_limit_fields(policies: Policies, decision: Decision, now_us: int) -> He
     if not policies.field:
         return []
     items = [
-        f"{policies.names[c.limit.name]};r={_whole(c.left)};t={_seconds_until_more(c, now_us)}"
+        f"{policies.names[c.limit.name]};r={_whole(c.left)}{_until_more(c, now_us)}"
         for c in decision.checks
         if c.left is not None
     ]
@@ -66,7 +66,7 @@ def older_fields(decision: Decision, now_us: int) -> Headers:
     if tightest is None:
         return []
     return [
-        (b"x-ratelimit-limit", str(allowed(tightest.limit)).encode()),
+        (b"x-ratelimit-limit", str(_whole(allowed(tightest.limit))).encode()),
         (b"x-ratelimit-remaining", str(_whole(tightest.left)).encode()),
         (b"x-ratelimit-reset", str(_seconds_until_more(tightest, now_us)).encode()),
     ]
@@ -118,6 +118,11 @@ def refusal(decision: Decision, now_us: int) -> tuple[bytes, Headers]:
     return body, headers
 
 
+def _until_more(check: Check, now_us: int) -> str:
+    """When there is more, as a parameter; a trial's units do not come back."""
+    return "" if isinstance(check.limit, TrialQuota) else f";t={_seconds_until_more(check, now_us)}"
+
+
 def _seconds_until_more(check: Check, now_us: int) -> int:
     """Whole seconds until the limit gives more than is left now."""
     limit, state = check.limit, check.state
@@ -136,19 +141,21 @@ def _seconds_until_more(check: Check, now_us: int) -> int:
     return max(0, -(-(int(state[0]) + limit.per_seconds * SECOND - now_us) // SECOND)) if state else 0
 
 
-def allowed(limit: Limit) -> int:
+def allowed(limit: Limit) -> Units:
     """What a limit lets through at most: units of a quota, calls of a window, the burst of a rate."""
     if isinstance(limit, Quota):
-        return int(limit.units)
+        return limit.units
     return limit.burst if isinstance(limit, Rate) else limit.calls
 
 
-def _window(limit: Limit) -> int:
+def _window(limit: Limit) -> str:
+    if isinstance(limit, TrialQuota):
+        return ""
     if isinstance(limit, Quota):
-        return _SPANS[limit.every]
+        return f";w={_SPANS[limit.every]}"
     if isinstance(limit, Rate):
-        return -(-limit.burst * limit.per_seconds // limit.calls)
-    return limit.per_seconds
+        return f";w={-(-limit.burst * limit.per_seconds // limit.calls)}"
+    return f";w={limit.per_seconds}"
 
 
 def _quoted(name: str) -> str:

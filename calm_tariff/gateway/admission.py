@@ -38,7 +38,7 @@ def route(asked: Asked) -> Fault | None:
     if place is None:
         detail = f"No API answers {asked.method} {asked.path} here."
         return Fault(404, "operation-unknown", "No such operation", detail, "route")
-    if place.route.gone:
+    if place.route.gone_at(asked.at_us):
         return Fault(410, "version-gone", "Gone", f"{place.route.name} answers no more.", "route")
     if place.match.operation_id is None:
         detail = f"This path answers {', '.join(place.match.methods)}."
@@ -51,7 +51,7 @@ def find_access(snapshot: Snapshot, asked: Asked) -> Fault | None:
     """Find the subscription that covers the operation, and hold the credential against its product's rules."""
     identity, place, shown = asked.identity, asked.place, asked.presented
     assert identity and place and shown and asked.operation_id is not None
-    access = snapshot.access(identity.application_id, asked.operation_id, identity.environment)
+    access = snapshot.access(identity.application_id, asked.operation_id, asked.environment, identity.kind, asked.at_us)
     if access is None:
         detail = "The credential is good, but no active subscription covers this operation."
         return Fault(403, "no-subscription", "Not part of a plan", detail, "access")
@@ -70,4 +70,16 @@ def find_access(snapshot: Snapshot, asked: Asked) -> Fault | None:
     if forwarding.announced(asked.headers) > most:
         detail = f"{place.route.name} takes bodies of up to {most:,} bytes."
         return Fault(413, "body-too-large", "Body too large", detail, "body")
+    return None
+
+
+def after_trial(snapshot: Snapshot, asked: Asked) -> Fault | None:
+    """Put a call that found a trial's units used under what follows the trial; a fault where nothing does."""
+    access, identity = asked.access, asked.identity
+    assert access and identity
+    following = snapshot.after(access, asked.environment, identity.kind)
+    if following is None:
+        detail = "The units of this trial are used, and the subscription has ended with them."
+        return Fault(403, "trial-over", "The trial is over", detail, "trial")
+    asked.access = following
     return None

@@ -11,6 +11,7 @@ from typing import Any
 
 from aiohttp import ClientError, ClientResponse, ClientSession
 
+from calm_tariff.core.limits import TRIAL_NAME
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway import admission, cors, forwarding
@@ -78,7 +79,7 @@ class Gateway:
         asked.place = place = self.snapshot.place(asked.method, asked.path, asked.headers)
         if place is not None:
             asked.fields = cors.on_reply(place, asked.headers)
-            if asked.method == "OPTIONS" and place.match.operation_id is None and not place.route.gone:
+            if asked.method == "OPTIONS" and place.match.operation_id is None and not place.route.gone_at(asked.at_us):
                 await self._options(asked, send)
                 return
         fault = await self.admit(asked, query)
@@ -87,11 +88,9 @@ class Gateway:
         if fault is not None:
             await self._refuse(asked, send, fault)
             return
-        try:
-            await self.decide(asked)
-        except CountersAway:
-            detail = "Counts cannot be read at the moment, and calls are refused rather than let through uncounted."
-            await self._refuse(asked, send, Fault(503, "counters-away", "Counts are away", detail, "counters"))
+        fault = await self.decide(asked)
+        if fault is not None:
+            await self._refuse(asked, send, fault)
             return
         assert asked.decided
         if asked.verdict == "refused":
@@ -124,25 +123,45 @@ class Gateway:
             asked.refused_by = fault.by
         return fault
 
-    async def decide(self, asked: Asked) -> None:
-        """Test and take the limits. Raises `CountersAway`."""
-        access, place = asked.access, asked.place
-        assert access and place
+    async def decide(self, asked: Asked) -> Fault | None:
+        """Test and take the limits; a fault where counts are away, or a trial is over and nothing follows it."""
         begun = time.perf_counter_ns()
-        asked.call = call_of(asked)
-        asked.decided = decided = await self.counters.decide(access.stack, asked.call)
+        try:
+            fault = await self._decide(asked)
+        except CountersAway:
+            detail = "Counts cannot be read at the moment, and calls are refused rather than let through uncounted."
+            return Fault(503, "counters-away", "Counts are away", detail, "counters")
+        finally:
+            asked.decide_us = (time.perf_counter_ns() - begun) // 1000
+        if fault is not None:
+            return fault
+        access, place, decided = asked.access, asked.place, asked.decided
+        assert access and place and decided
         decision = decided.decision
         asked.verdict, asked.refused_by = decision.verdict, decision.by
         fields = replies.rate_limit_fields(access.policies, decision, decided.at_us) + place.notices
         if access.rules.older_fields:
             fields += replies.older_fields(decision, decided.at_us)
         asked.fields = fields + asked.fields
-        asked.decide_us = (time.perf_counter_ns() - begun) // 1000
+        return None
+
+    async def _decide(self, asked: Asked) -> Fault | None:
+        """Decide under the terms in force, or, where these are a trial whose units are used, under what follows."""
+        assert asked.access
+        asked.call = call_of(asked)
+        asked.decided = await self.counters.decide(asked.access.stack, asked.call)
+        if asked.decided.decision.by != TRIAL_NAME:
+            return None
+        fault = admission.after_trial(self.snapshot, asked)
+        if fault is not None:
+            asked.decided = None
+            return fault
+        return await self._decide(asked)
 
     def record(self, asked: Asked) -> None:
         """Meter the call, settle what was reserved, and put it into the journal. Raises `Unwritable`."""
-        units = settled(asked, self.counters)
-        self.journal.append(record_of(asked, self.name, units, self.now()))
+        metered = settled(asked, self.counters)
+        self.journal.append(record_of(asked, self.name, metered, self.now()))
         self.tally.count(asked)
 
     async def _options(self, asked: Asked, send: Send) -> None:

@@ -9,8 +9,9 @@ from decimal import Decimal
 from typing import Any
 
 from calm_tariff.core.ids import call_id
-from calm_tariff.core.limits import Call, Units
-from calm_tariff.core.meters import Environment, Outcome, Reading, covers, reading
+from calm_tariff.core.limiter import FAR
+from calm_tariff.core.limits import Call, Quota, Units
+from calm_tariff.core.meters import Environment, Outcome, Reading, reading
 from calm_tariff.formats.journal import rungs
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.breaker import Breaker
@@ -81,9 +82,10 @@ def call_of(asked: Asked) -> Call:
         str(identity.consumer_id),
         str(access.grant.subscription_id),
         access.operation,
-        access.reserves,
+        1,
         _carried(asked, access.wants) if access.wants else None,
-        access.settles,
+        False,
+        access.costs,
     )
 
 
@@ -92,7 +94,17 @@ def key_subject(key_id: int | None, application_id: int) -> str:
     return str(key_id) if key_id else f"application {application_id}"
 
 
-def record_of(asked: Asked, source: str, units: dict[str, str], now_us: int) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class Metered:
+    """What a call came to: units by meter id; what each quota counted, by the count's name: subject, window and
+    units; and what was odd about it."""
+
+    units: dict[str, str] = field(default_factory=dict)
+    counted: dict[str, list[Any]] = field(default_factory=dict)
+    remarks: list[str] = field(default_factory=list)
+
+
+def record_of(asked: Asked, source: str, metered: Metered, now_us: int) -> dict[str, Any]:
     """A call as the journal keeps it; columns as in `store.usage.Call`."""
     access, identity, place = asked.access, asked.identity, asked.place
     grant = access.grant if access else None
@@ -124,35 +136,55 @@ def record_of(asked: Asked, source: str, units: dict[str, str], now_us: int) -> 
         "consumer_id": identity.consumer_id if identity else None,
         "key_id": identity.key_id if identity else None,
         "checks": rungs(decision, access.above) if decision and access else [],
-        "units": units,
+        "units": metered.units,
         "told": asked.told,
         "credential": identity.kind if identity else asked.presented.kind if asked.presented else "none",
         "decide_us": asked.decide_us,
         "back_end_us": asked.back_end_us,
-        "reserved": asked.call.units if asked.call else 0,
+        "reserved": int(max((check.cost for check in decision.checks), default=0)) if decision else 0,
         "decided_us": asked.decided.at_us if asked.decided else 0,
         "decided_order": asked.decided.order if asked.decided else 0,
         "carried": (asked.call.values or {}) if asked.call else {},
-        "remarks": asked.remarks,
+        "remarks": [*asked.remarks, *metered.remarks],
+        "counted": metered.counted,
+        "reported": asked.reported,
     }
 
 
-def settled(asked: Asked, counters: Counters) -> dict[str, str]:
-    """Units by meter id of a call that was let through, with the quotas put right by them."""
+def settled(asked: Asked, counters: Counters) -> Metered:
+    """What a call that was let through came to, with the quotas put right by it."""
     access, call, decided = asked.access, asked.call, asked.decided
     if access is None or call is None or decided is None or asked.verdict == "refused":
-        return {}
+        return Metered()
+    metered, truth = metering(asked)
+    corrected = {m: n for m, n in truth.items() if decided.era != counters.era or access.costs.of[m].settles}
+    if corrected:
+        counters.settle(access.stack, call, corrected, decided.era)
+    return metered
+
+
+def metering(asked: Asked) -> tuple[Metered, dict[str | None, Units]]:
+    """What a call whose outcome is known came to, and the same by the meters of quotas (None: those that count
+    calls)."""
+    access, decided = asked.access, asked.decided
+    assert access and decided
+    truth: dict[str | None, Units] = dict.fromkeys(access.costs.of, 0)
+    truth[None] = 1
     units: dict[str, str] = {}
-    settles = access.settles or decided.era != counters.era
+    remarks: list[str] = []
     for counting, read in readings(asked):
         meter = counting.meter
         if read is not None:
             units[str(counting.meter_id)] = str(read.units)
+            truth[meter.key] = _exact(read.units)
             if read.flagged:
-                asked.remarks.append(f"{meter.header} was absent or no number, and counted 0")
-        if settles and covers(meter, access.operation, asked.environment):
-            counters.settle(access.stack, call, _exact(read.units) if read else 0, meter.key, decided.era)
-    return units
+                remarks.append(f"{meter.header} was absent or no number, and counted 0")
+    counted = {
+        check.scope: [check.subject, check.state[0], check.ends_us or FAR, str(truth[check.limit.meter])]
+        for check in decided.decision.checks
+        if isinstance(check.limit, Quota) and truth[check.limit.meter]
+    }
+    return Metered(units, counted, remarks), truth
 
 
 def readings(asked: Asked) -> Iterator[tuple[Counting, Reading | None]]:

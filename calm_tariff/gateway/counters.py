@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
@@ -39,8 +40,8 @@ class Counters(Protocol):
     async def decide(self, stack: Stack, call: Call) -> Decided:
         """Decide on a call, all or nothing. Raises `CountersAway`."""
 
-    def settle(self, stack: Stack, call: Call, units: Units, meter: str, era: str) -> None:
-        """Put the true units in place of those reserved, for the quotas of one meter."""
+    def settle(self, stack: Stack, call: Call, truth: Mapping[str | None, Units], era: str) -> None:
+        """Put what a call truly came to in place of what it reserved, by the quotas' meters."""
 
 
 @dataclass(slots=True)
@@ -57,6 +58,6 @@ class LocalCounters:
         decision = stack.decide(call, self.counts, self.clock)
         return Decided(decision, self.clock.last)
 
-    def settle(self, stack: Stack, call: Call, units: Units, meter: str, era: str) -> None:
+    def settle(self, stack: Stack, call: Call, truth: Mapping[str | None, Units], era: str) -> None:
         """Settle the counts in memory."""
-        stack.settle(call, units, self.counts, meter)
+        stack.settle(call, truth, self.counts)

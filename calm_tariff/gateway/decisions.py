@@ -22,8 +22,7 @@ from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.answers import challenge, told_back_end
 from calm_tariff.gateway.app import Gateway
-from calm_tariff.gateway.asked import Asked, name_of, readings, record_of
-from calm_tariff.gateway.counters import CountersAway
+from calm_tariff.gateway.asked import Asked, metering, name_of, record_of
 from calm_tariff.gateway.credentials import Fault
 from calm_tariff.gateway.journal import Unwritable
 from calm_tariff.gateway.neighbours import Neighbours
@@ -111,10 +110,7 @@ class Decisions:
         body: bytes = b""
         fields: Headers = []
         if fault is None:
-            try:
-                await gateway.decide(asked)
-            except CountersAway:
-                fault = Fault(503, "counters-away", "Counts are away", "Counts cannot be read.", "counters")
+            fault = await gateway.decide(asked)
         if fault is not None:
             asked.refused_by = fault.by
             body, fields = replies.problem(fault.status, fault.title, fault.detail, code=fault.code)
@@ -147,8 +143,7 @@ class Decisions:
     def _promise(self, asked: Asked) -> None:
         """Keep on disk what is to be recorded should this process die before it is told the outcome."""
         asked.status = 200
-        units = {str(c.meter_id): str(read.units) for c, read in readings(asked) if read is not None}
-        record = record_of(asked, self.gateway.name, units, asked.at_us)
+        record = record_of(asked, self.gateway.name, metering(asked)[0], asked.at_us)
         record["remarks"] = [*record["remarks"], "its outcome was lost with the gateway, and is taken for 200"]
         try:
             self.promises.make(record)

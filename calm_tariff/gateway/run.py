@@ -42,6 +42,8 @@ SEGMENT_SECONDS = 0.25
 REPORT_SECONDS = 1.0
 SWEEP_SECONDS = 120.0
 SWEPT_AT_ONCE = 200
+# Counts of terms that have ended are kept so long, for calls that were decided under them and are still on their way.
+FORGOTTEN_US = 3600 * 1_000_000
 
 
 async def serve(settings: Settings) -> None:
@@ -198,7 +200,7 @@ class _Running:
             await asyncio.sleep(SWEEP_SECONDS)
             counts = self.shared.mirror if self.shared else getattr(self.gateway.counters, "counts", {})
             compiled: dict[str, Any] = {}
-            for n, (_, stack) in enumerate(self.gateway.snapshot.stacks()):
+            for n, stack in enumerate(self.gateway.snapshot.stacks(now_us() - FORGOTTEN_US)):
                 compiled |= {each.scope: each for each in stack.compiled}
                 if n % SWEPT_AT_ONCE == 0:
                     await asyncio.sleep(0)  # calls go first
@@ -235,7 +237,7 @@ class _Running:
             ship(self.ctx, self.settings.journal)
             snapshot = Snapshot(read_feed(self.ctx))
             now = now_us()
-            return restored(self.ctx, snapshot, now), snapshot.stacks(), now
+            return restored(self.ctx, snapshot, now), snapshot.stacks(now), now
 
         return await asyncio.to_thread(read)
 

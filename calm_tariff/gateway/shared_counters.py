@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
@@ -21,7 +21,7 @@ from redis.asyncio.client import Pipeline
 from redis.exceptions import RedisError
 
 from calm_tariff.core.limiter import Clock, Stack
-from calm_tariff.core.limits import Call, Pace, Quota, Rate, Units, Window
+from calm_tariff.core.limits import Call, Pace, Quota, Rate, Units, Window, cost_of
 from calm_tariff.core.periods import SECOND
 from calm_tariff.gateway.counters import CountersAway, Decided
 
@@ -119,15 +119,18 @@ class SharedCounters:
         finally:
             self.deciding -= 1
 
-    def settle(self, stack: Stack, call: Call, units: Units, meter: str, era: str) -> None:
-        """Put the true units in place of those reserved, soon. Counts rebuilt while the call was on its way
-        know nothing of it, so all of its units are added then."""
-        stack.settle(call, units, self.mirror, meter)
-        more = units - call.units if era == self.era else units
-        if self.mode != "shared" or not more:
+    def settle(self, stack: Stack, call: Call, truth: Mapping[str | None, Units], era: str) -> None:
+        """Put what a call truly came to in place of what it reserved, soon. Counts rebuilt while the call was on its
+        way know nothing of it, so all of its units are added then."""
+        stack.settle(call, truth, self.mirror)
+        if self.mode != "shared":
             return
-        keys = [self.key("count", c.scope, c.pick(call)) for c in _quotas(stack, call, meter)]
-        if keys:
+        by_difference: dict[Units, list[str]] = {}
+        for each in stack.quotas(call, truth):
+            more = truth[each.meter] - (each.cost(call) if era == self.era else 0)
+            if more:
+                by_difference.setdefault(more, []).append(self.key("count", each.scope, each.pick(call)))
+        for more, keys in by_difference.items():
             task = asyncio.get_running_loop().create_task(self._settle(keys, call.at_us, more))
             self._settling.add(task)
             task.add_done_callback(self._settling.discard)
@@ -151,17 +154,18 @@ class SharedCounters:
         self.era, self.mode, self.counted_alone = era, "shared", False
         self.ready.set()
 
-    async def fill(self, counts: dict[tuple[str, str], Any], stacks: Iterator[tuple[Any, Stack]], now_us: int) -> None:
-        """Throw away what Redis knows and write these counts instead."""
+    async def fill(self, counts: dict[tuple[str, str], Any], stacks: Iterator[Stack], now_us: int) -> None:
+        """Throw away what Redis knows and write these counts instead; those of limits that hold no more say nothing."""
         kinds: dict[str, Any] = {}
-        for _, stack in stacks:
+        for stack in stacks:
             for compiled in stack.compiled:
                 kinds[compiled.scope] = compiled
         async with self.redis.pipeline(transaction=False) as pipe:
             async for key in self.redis.scan_iter(match=self.key("count", "*"), count=1000):
                 pipe.delete(key)
             for (scope, subject), state in counts.items():
-                _write(pipe, self.key("count", scope, subject), kinds[scope], state, now_us)
+                if scope in kinds:
+                    _write(pipe, self.key("count", scope, subject), kinds[scope], state, now_us)
             await pipe.execute()
 
     def _alone(self, stack: Stack, call: Call) -> Decided:
@@ -173,7 +177,7 @@ class SharedCounters:
         return Decided(decision, self.clock.last, self.era, remark)
 
     async def _shared(self, stack: Stack, call: Call) -> Decided:
-        limits = stack.applying(call.operation)
+        limits = stack.applying(call.operation, call.costs)
         keys = [self.key("count", c.scope, c.pick(call)) for c in limits]
         at = call.at_us
         for _ in range(5):
@@ -224,10 +228,6 @@ def connect(url: str) -> Redis:
     )  # fmt: skip
 
 
-def _quotas(stack: Stack, call: Call, meter: str) -> list[Any]:
-    return [c for c in stack.applying(call.operation) if isinstance(c.limit, Quota) and c.limit.meter == meter]
-
-
 def _fields(compiled: Any, call: Call, at: int) -> list[Any]:
     """What the script must know of a limit: its kind and seven numbers."""
     limit = compiled.limit
@@ -247,8 +247,9 @@ def _fields(compiled: Any, call: Call, at: int) -> list[Any]:
     if isinstance(limit, Window):
         kind = "rolling" if limit.rolling else "window"
         return [kind, limit.calls, limit.per_seconds * SECOND, 0, 0, 0, 0, 0]
-    how = (2 if limit.when_spent == "refuse" else 0) + (1 if call.settles else 0)
-    return ["quota", *compiled.window(at), *_split(limit.units), how, *_split(call.units)]
+    cost = cost_of(limit, call)
+    how = (2 if limit.when_spent == "refuse" else 0) + (1 if cost.settles else 0)
+    return ["quota", *compiled.window(at), *_split(limit.units), how, *_split(cost.units)]
 
 
 def _split(units: Units) -> tuple[int, int]:

@@ -6,15 +6,19 @@ ready at once; what was compiled stays for the snapshot's life.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from calm_tariff.core.layers import Layer, LayeredLimit, limits_of_a_plan
+from calm_tariff.core import counts, stays
+from calm_tariff.core.counts import Names, house_name
+from calm_tariff.core.layers import Layer, limits_of_a_plan
 from calm_tariff.core.limiter import Stack
-from calm_tariff.core.limits import COUNTED_PER, Limit, Pace, Quota, Rate
-from calm_tariff.core.meters import Environment, Meter, reserved
+from calm_tariff.core.limits import COUNTED_PER, TRIAL_NAME, Costs, Limit, Quota, memory_us, trial_quota
+from calm_tariff.core.meters import ENVIRONMENTS, Environment, Meter, costs_of
 from calm_tariff.core.periods import zone
-from calm_tariff.core.terms import PlanTerms
+from calm_tariff.core.stays import boundaries, holds
+from calm_tariff.core.terms import PlanTerms, bound
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers, Policies
 from calm_tariff.gateway.routing import Match, Router
@@ -27,6 +31,7 @@ from calm_tariff.services.gateway_feed import (
     Issuer,
     ProductRules,
     Route,
+    histories,
 )
 from calm_tariff.services.tokens import scopes_of
 
@@ -41,9 +46,9 @@ class Counting:
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """What a call on one operation meets under one grant.
+    """What a call on one operation meets under one grant, from `start_us` until `end_us`.
 
-    `reserves` is its cost against quotas until the response is in; `above` names the limits that no plan
+    `costs` is what it takes from quotas until the response is in; `above` names the limits that no plan
     revision keeps, with the layer they come from, which receipts therefore keep whole. `wants` are the
     values calls are counted by that the call itself carries: `claim:…`, `header:…`, `address`.
     """
@@ -53,13 +58,21 @@ class Access:
     operation: str
     meters: tuple[Counting, ...]
     policies: Policies
-    settles: bool
-    reserves: int
+    costs: Costs
     above: dict[str, Layer]
     wants: tuple[str, ...]
     rules: ProductRules
     caller: Caller
     scopes: frozenset[str]
+
+
+@dataclass(frozen=True, slots=True)
+class _Found:
+    """What calls meet in a stretch of time in which no terms begin or end; None where nothing lets them through."""
+
+    start_us: int
+    end_us: int | None
+    access: Access | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,15 +124,15 @@ class Snapshot:
         self.signing_keys = feed.signing_keys
         self.revoked_tokens = feed.revoked_tokens
         self._callers = {c.application_id: c for c in feed.callers}
-        self._sandbox_keys = feed.sandbox_keys
         self._feed = feed
-        self._compilers = {"live": _Compiler(feed, "live"), "sandbox": _Compiler(feed, "sandbox")}
+        self._named = _Named(feed)
+        self._compilers = {e: _Compiler(feed, e, self._named) for e in ENVIRONMENTS}
         self._grants: dict[int, list[Grant]] = {}
-        self._by_subscription: dict[int, Grant] = {}
+        self._stays: dict[int, list[Grant]] = {}
         for grant in feed.grants:
             self._grants.setdefault(grant.application_id, []).append(grant)
-            self._by_subscription[grant.subscription_id] = grant
-        self._access: dict[tuple[int, int, str], Access | None] = {}
+            self._stays.setdefault(grant.subscription_id, []).append(grant)
+        self._access: dict[tuple[int, int, str, str], _Found] = {}
         self._places: dict[tuple[str, str], Place | None] = {}
         self._by_path_alone = all(route.chosen[0] == "path" for route in feed.routes)
         self._examples = {o: (where, answer) for r in feed.routes for o, where, answer in r.examples}
@@ -156,55 +169,76 @@ class Snapshot:
                 return None
         return None
 
-    def access(self, application_id: int, operation_id: int, environment: str) -> Access | None:
-        """What an application's calls on an operation meet; None where no subscription covers it.
+    def access(
+        self, application_id: int, operation_id: int, environment: Environment, credential: str, at_us: int
+    ) -> Access | None:
+        """What an application's calls on an operation meet at an instant; None where no subscription covers it.
 
         Where two of its subscriptions sell the operation, the older one serves it.
         """
-        key = (application_id, operation_id, environment)
-        if key not in self._access:
-            self._access[key] = self._find(*key)
-        return self._access[key]
+        key = (application_id, operation_id, environment, credential)
+        found = self._access.get(key)
+        if found is None or not holds(found, at_us):
+            found = self._access[key] = self._find(*key, at_us)
+        return found.access
 
-    def stack(self, subscription_id: int, environment: str) -> tuple[Grant, Stack] | None:
-        """A subscription's grant and its limits; None where it lets no calls through."""
-        grant = self._by_subscription.get(subscription_id)
-        return None if grant is None else (grant, self._compilers[environment].stack(grant))
+    def after(self, access: Access, environment: Environment, credential: str) -> Access | None:
+        """What a call meets that comes after a trial whose units are used; None where nothing follows it."""
+        following = stays.after(self._stays[access.grant.subscription_id], access.grant)
+        if following is None:
+            return None
+        compiler = self._compilers[environment]
+        return compiler.access(
+            following, access.caller, int(access.operation), access.scopes, credential, following.start_us
+        )  # fmt: skip
 
-    def held(self) -> Iterator[tuple[Grant, Stack]]:
-        """The limits of every grant, in both environments; grants may share a stack."""
-        for compiler in self._compilers.values():
-            for grant in self._feed.grants:
-                yield grant, compiler.stack(grant)
+    def stack(self, subscription_id: int, environment: Environment, at_us: int) -> Stack | None:
+        """A subscription's limits at an instant; None where it let no calls through."""
+        grant = stays.in_force(self._stays.get(subscription_id, ()), at_us)
+        return None if grant is None else self._compilers[environment].stack(grant, at_us)
 
-    def stacks(self) -> Iterator[tuple[Grant, Stack]]:
-        """The same, but a stack that grants share comes once."""
+    def stacks(self, since_us: int) -> Iterator[Stack]:
+        """The limits of every grant that lets calls through after an instant, in both environments, each once."""
         seen: set[int] = set()
-        for grant, stack in self.held():
-            if id(stack) not in seen:
-                seen.add(id(stack))
-                yield grant, stack
+        for grant in self._feed.grants:
+            if grant.end_us is not None and grant.end_us <= since_us:
+                continue
+            edges = self._named.edges(grant)
+            for compiler in self._compilers.values():
+                for at_us in edges:
+                    stack = compiler.stack(grant, at_us)
+                    if id(stack) not in seen:
+                        seen.add(id(stack))
+                        yield stack
 
-    def meter_keys(self) -> dict[int, str]:
-        """The keys of all active meters by id."""
-        return {meter_id: meter.key for meter_id, meter in self._feed.meters.items()}
+    def memory_us(self) -> int:
+        """How far back a call can still matter to a rate, window or pace that holds, held or will hold."""
+        feed = self._feed
+        limits = [*feed.provider_limits, *feed.api_limits]
+        limits += [limit for terms in feed.terms.values() for limit in (*terms.limits, *terms.overrides)]
+        limits += [each.limit for own in feed.overrides.values() for each in own]
+        return max((memory_us(limit) for limit in limits if not isinstance(limit, Quota)), default=0)
 
     def example(self, operation_id: int, environment: str) -> Example | None:
         """The answer an operation gives by itself in an environment, if it does."""
         where, answer = self._examples.get(operation_id, ("", None))
         return answer if where == "example" or (where == "sandbox example" and environment == "sandbox") else None
 
-    def environment_of(self, key_id: int) -> Environment:
-        """The environment a recorded call's key belongs to."""
-        return "sandbox" if key_id in self._sandbox_keys else "live"
-
-    def _find(self, application_id: int, operation_id: int, environment: str) -> Access | None:
-        for grant in self._grants.get(application_id, ()):
-            if operation_id in self._feed.sold.get(grant.product_id, ()):
+    def _find(
+        self, application_id: int, operation_id: int, environment: Environment, credential: str, at_us: int
+    ) -> _Found:
+        grants = self._grants.get(application_id, ())
+        edges = sorted({at for grant in grants for at in self._named.edges(grant)} | stays.ends(grants))
+        place = bisect_right(edges, at_us)
+        start, end = edges[place - 1] if place else 0, edges[place] if place < len(edges) else None
+        for grant in grants:
+            if holds(grant, at_us) and operation_id in self._feed.sold.get(grant.product_id, ()):
                 compiler = self._compilers[environment]
                 scopes = scopes_of(self._groups.get(operation_id, ()))
-                return compiler.access(grant, self._callers[application_id], operation_id, scopes)
-        return None
+                caller = self._callers[application_id]
+                found = compiler.access(grant, caller, operation_id, scopes, credential, at_us)
+                return _Found(start, end, found)
+        return _Found(start, end, None)
 
 
 def _entrances(feed: Feed) -> tuple[tuple[str, tuple[_Entrance, ...]], ...]:
@@ -218,11 +252,48 @@ def _entrances(feed: Feed) -> tuple[tuple[str, tuple[_Entrance, ...]], ...]:
     )
 
 
+class _Named:
+    """The names of everybody's counts, worked out when a consumer is first met, and when its limits change."""
+
+    def __init__(self, feed: Feed) -> None:
+        self.feed = feed
+        self.plans = {grant.revision_id: grant.plan_id for grant in feed.grants}
+        self.of_consumer: dict[int, list[Grant]] = {}
+        for grant in feed.grants:
+            self.of_consumer.setdefault(grant.consumer_id, []).append(grant)
+        self.anew = {product for product, rules in feed.products.items() if rules.moves_anew}
+        self._names: dict[int, dict[tuple[int, int], Names]] = {}
+
+    def edges(self, grant: Grant) -> list[int]:
+        """The instants of a grant from which other limits hold, the first included, in order."""
+        own = self.feed.overrides.get(grant.subscription_id)
+        if not own:
+            return [grant.start_us]
+        inside = (at for at in boundaries(own) if holds(grant, at))
+        return sorted({grant.start_us, *inside})
+
+    def names(self, grant: Grant, at_us: int) -> Names | None:
+        """The names of a grant's counts at an instant; None where all are plain, as with one stay and no override."""
+        grants = self.of_consumer[grant.consumer_id]
+        if len(grants) == 1 and grant.subscription_id not in self.feed.overrides:
+            return None
+        known = self._names.get(grant.consumer_id)
+        if known is None:
+            known = self._names[grant.consumer_id] = counts.names_of(
+                histories(grants, self.feed.overrides, self.anew), self.plans, self.feed.terms
+            )
+        edges = self.edges(grant)
+        return known[grant.subscription_id, edges[bisect_right(edges, at_us) - 1]]
+
+
+_Place = tuple[int, int, tuple[Limit, ...], tuple[tuple[str, str], ...], int]
+
+
 class _Compiler:
     """Compiles grants for one environment; what grants have in common is compiled once."""
 
-    def __init__(self, feed: Feed, environment: Environment) -> None:
-        self.feed, self.environment = feed, environment
+    def __init__(self, feed: Feed, environment: Environment, named: _Named) -> None:
+        self.feed, self.environment, self.named = feed, environment, named
         self.where = zone(feed.time_zone)
         self.counting: dict[int, list[Counting]] = {}
         meters = {i: m for i, m in feed.meters.items() if environment in m.environments}
@@ -232,58 +303,56 @@ class _Compiler:
         self.operations_of = {m.key: tuple(sorted(m.operations)) for m in meters.values()}
         self.house: dict[str, Layer] = {limit.name: "provider" for limit in feed.provider_limits}
         self.house |= {limit.name: "api" for limit in feed.api_limits}
-        self.shared: dict[tuple[int, int, int], Stack] = {}
-        self.policies: dict[tuple[int, str], Policies] = {}
+        self.prefix = "" if environment == "live" else f"{environment}/"
+        self.shared: dict[_Place, Stack] = {}
+        self.policies: dict[tuple[int, str, int], Policies] = {}
 
-    def stack(self, grant: Grant) -> Stack:
-        """The limits of a grant, of all layers, in the order tested."""
-        terms = self.feed.terms[grant.revision_id]
-        own = self.feed.overrides.get(grant.subscription_id, ())
+    def stack(self, grant: Grant, at_us: int) -> Stack:
+        """The limits of a grant at an instant, of all layers, in the order tested."""
+        terms, own = self.feed.terms[grant.revision_id], self._own(grant, at_us)
         origin = grant.started_us if _from_subscribing(terms, own) else 0
-        place = (grant.revision_id, origin, grant.subscription_id if own else 0)
+        plain = counts.plain_names(grant.plan_id, terms, own, grant.started_us)
+        names = self.named.names(grant, at_us) or plain
+        odd = tuple((name, given) for name, given in names.items() if plain[name] != given)
+        place = (grant.revision_id, origin, own, odd, grant.stay_id if grant.free else 0)
         known = self.shared.get(place)
         if known is not None:
             return known
         above = self.feed.provider_limits, self.feed.api_limits
         layered = limits_of_a_plan(terms, self.operations_of, *above, subscription=own)
         limits = [each.limit for each in layered]
-        scopes = [scope(grant.plan_id, each, origin, self.environment) for each in layered]
+        scopes = [self.prefix + (house_name(e.layer, e.limit) if e.limit.name in self.house else names[e.limit.name])
+                  for e in layered]  # fmt: skip
+        if grant.free:
+            limits[:0] = bound([trial_quota(grant.free.meter, grant.free.units)], self.operations_of)
+            scopes[:0] = [f"trial/{grant.stay_id}"]
         made = self.shared[place] = Stack(limits, self.where, origin, scopes)
         return made
 
-    def access(self, grant: Grant, caller: Caller, operation_id: int, scopes: frozenset[str]) -> Access:
-        """What calls on one operation meet."""
+    def access(
+        self, grant: Grant, caller: Caller, operation_id: int, scopes: frozenset[str], credential: str, at_us: int
+    ) -> Access:
+        """What calls on one operation meet at an instant."""
         operation = str(operation_id)
-        stack = self.stack(grant)
-        applying = [c.limit for c in stack.applying(operation)]
-        policies = self.policies.get((id(stack), operation))
-        if policies is None:
-            policies = self.policies[id(stack), operation] = Policies.of(applying)
+        stack = self.stack(grant, at_us)
         meters = tuple(self.counting.get(operation_id, ()))
-        reserves, settles = reserved([c.meter for c in meters])
+        costs = costs_of(tuple(c.meter for c in meters), operation, self.environment, credential)
+        applying = [c.limit for c in stack.applying(operation, costs)]
+        place = (id(stack), operation, id(costs))
+        policies = self.policies.get(place)
+        if policies is None:
+            policies = self.policies[place] = Policies.of(applying)
         above = self.house
-        own = self.feed.overrides.get(grant.subscription_id)
-        if own:
-            above = {**above, **{limit.name: "subscription" for limit in own}}
+        own = self._own(grant, at_us)
+        if own or grant.free:
+            above = {**above, **{limit.name: "subscription" for limit in own}, TRIAL_NAME: "trial"}
         wants = tuple(dict.fromkeys(x.counted_per for x in applying if x.counted_per not in COUNTED_PER))
         rules = self.feed.products[grant.product_id]
-        return Access(
-            grant, stack, operation, meters, policies, settles, reserves, above, wants, rules, caller, scopes
-        )  # fmt: skip
+        return Access(grant, stack, operation, meters, policies, costs, above, wants, rules, caller, scopes)
 
-
-def scope(plan_id: int, layered: LayeredLimit, origin: int, environment: str) -> str:
-    """The count space of a limit: it outlives a new revision or an override wherever the old count still has
-    meaning."""
-    limit = layered.limit
-    owner = f"{plan_id}" if layered.layer in ("plan", "operation", "subscription") else layered.layer
-    space = f"{owner}/{limit.name}" if environment == "live" else f"sandbox/{owner}/{limit.name}"
-    if isinstance(limit, Quota):
-        start = origin if limit.aligned == "subscription" else ""
-        return f"{space}/{limit.kind}/{limit.every}/{start}"
-    shape = f"{limit.calls}/{limit.per_seconds}" if isinstance(limit, Rate | Pace) else f"{limit.per_seconds}"
-    rolling = getattr(limit, "rolling", "")
-    return f"{space}/{limit.kind}/{shape}/{rolling}"
+    def _own(self, grant: Grant, at_us: int) -> tuple[Limit, ...]:
+        overrides = self.feed.overrides.get(grant.subscription_id)
+        return tuple(each.limit for each in overrides if holds(each, at_us)) if overrides else ()
 
 
 def _from_subscribing(terms: PlanTerms, own: tuple[Limit, ...]) -> bool:

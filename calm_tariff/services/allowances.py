@@ -6,22 +6,19 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
-from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.forecast import LOOK_BACK_WEEKS, WEEK_HOURS, projected
-from calm_tariff.core.lifecycles import CALLING
 from calm_tariff.core.limits import Quota
 from calm_tariff.core.periods import HOUR, calendar_window, instant_of, moment_of, subscription_window, zone
 from calm_tariff.core.sentences import limit_sentence, words
-from calm_tariff.core.terms import PlanTerms
-from calm_tariff.formats.values import read
+from calm_tariff.services import standing
 from calm_tariff.services.context import ROLES, Context, provider_of
-from calm_tariff.store import usage_queries
-from calm_tariff.store.admission import Application, Stay, Subscription
-from calm_tariff.store.catalogue import Meter, PlanRevision
+from calm_tariff.store import quota_queries, usage_queries
+from calm_tariff.store.admission import ApiKey, Subscription
+from calm_tariff.store.catalogue import Meter
 from calm_tariff.store.paging import Page, Wanted, listed
 from calm_tariff.store.people import Consumer
 
@@ -53,28 +50,22 @@ class Gauge:
 
 @dataclass(frozen=True, slots=True)
 class _Held:
-    """A quota of a subscription, in the window that is open now, and how much of it is used."""
+    """A quota of a subscription, in the window that is open now, and how much of it is used. `scope` names its
+    count; of quotas counted per key or per value it is the fullest count that is shown."""
 
     subscription_id: int
+    application_id: int
     consumer_id: int
     plan_id: int
     quota: Quota
     meter_id: int
+    scope: str
     window: tuple[int, int]
     used: Decimal = ZERO
 
     @property
     def percent(self) -> int:
-        return int(self.used * 100 // self.quota.units)
-
-    @property
-    def subject(self) -> tuple[int, ...]:
-        """Whose count it is within the plan; a key's own count is shown for all keys of the application."""
-        if self.quota.counted_per == "everyone":
-            return (self.plan_id,)
-        if self.quota.counted_per == "consumer":
-            return (self.plan_id, self.consumer_id)
-        return (self.plan_id, self.consumer_id, self.subscription_id)
+        return int(self.used * 100 // Decimal(self.quota.units))
 
 
 def everyone(ctx: Context, wanted: Wanted) -> Page[Gauge]:
@@ -126,63 +117,63 @@ def _fullest(held: _Held) -> tuple[int, int, str]:
 
 def _held(session: Session, now: datetime, consumer_id: int | None = None) -> list[_Held]:
     """Every quota that holds now, or a consumer's, in a handful of queries whatever their number."""
-    running = (
-        select(
-            Subscription.id, Subscription.plan_id, Subscription.started_at, Application.consumer_id, Stay.revision_id
-        )
-        .join(Stay, Stay.subscription_id == Subscription.id)
-        .join(Application, Application.id == Subscription.application_id)
-        .where(Subscription.state.in_(CALLING), Stay.start_at <= now, Stay.end_at.is_(None) | (Stay.end_at > now))
-    )
-    if consumer_id is None:
-        return _used(session, _quotas(session, now, running))
-    held = _quotas(session, now, running.where(Application.consumer_id == consumer_id))
-    shared = {h.plan_id for h in held if h.quota.counted_per == "everyone"}
-    if shared:  # what the others on the plan use counts, too
-        others = running.where(Application.consumer_id != consumer_id, Subscription.plan_id.in_(shared))
-        held += _quotas(session, now, others)
-    return [h for h in _used(session, held) if h.consumer_id == consumer_id]
-
-
-def _quotas(session: Session, now: datetime, running: Any) -> list[_Held]:
-    """The quotas of these running subscriptions, nothing of them counted yet."""
+    found = standing.quotas(session, now, consumer_id)
     now_us = instant_of(now)
     where = zone(provider_of(session).time_zone)
     meters = dict(session.execute(select(Meter.key, Meter.id)).all())
-    rows = session.execute(running).all()
-    revisions = select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_({r.revision_id for r in rows}))
-    quotas = {
-        revision: [q for q in read(PlanTerms, terms).limits if isinstance(q, Quota) and q.meter in meters]
-        for revision, terms in session.execute(revisions)
-    }
     calendar: dict[str, tuple[int, int]] = {}
     held = []
-    for subscription, plan, started_at, consumer, revision in rows:
-        for quota in quotas[revision]:
-            if quota.aligned == "calendar":
-                if quota.every not in calendar:
-                    calendar[quota.every] = calendar_window(quota.every, now_us, where)
-                window = calendar[quota.every]
-            else:
-                window = subscription_window(quota.every, now_us, instant_of(started_at), where)
-            held.append(_Held(subscription, consumer, plan, quota, meters[quota.meter or ""], window))
-    return held
+    for each in found:
+        quota = each.quota
+        if quota.meter is not None and quota.meter not in meters:
+            continue
+        if quota.aligned == "calendar":
+            if quota.every not in calendar:
+                calendar[quota.every] = calendar_window(quota.every, now_us, where)
+            window = calendar[quota.every]
+        else:
+            window = subscription_window(quota.every, now_us, each.started_us, where)
+        held.append(
+            _Held(each.subscription_id, each.application_id, each.consumer_id, each.plan_id, quota,
+                  meters[quota.meter] if quota.meter else 0, each.scope, window)
+        )  # fmt: skip
+    return _used(session, now_us, held, narrow=consumer_id is not None)
 
 
-def _used(session: Session, held: list[_Held]) -> list[_Held]:
-    """The same with what is used; each distinct window is read once, and each subject's sum made once."""
-    windows: dict[tuple[int, int], list[_Held]] = {}
-    for h in held:
-        windows.setdefault(h.window, []).append(h)
-    sums: dict[tuple[tuple[int, int], int, tuple[int, ...]], Decimal] = {}
-    for window, members in windows.items():
-        units = usage_queries.units_by_subscription(session, *window, list({h.subscription_id for h in members}))
-        # A subscription's units go to each subject it stands under, once, however many of its quotas count there.
-        places = {(h.subscription_id, h.meter_id, h.subject) for h in members}
-        for subscription, meter, subject in places:
-            place = (window, meter, subject)
-            sums[place] = sums.get(place, ZERO) + units.get((subscription, meter), ZERO)
-    return [replace(h, used=sums[h.window, h.meter_id, h.subject]) for h in held]
+def _used(session: Session, now_us: int, held: list[_Held], narrow: bool) -> list[_Held]:
+    """The same with what is used: exactly the counts that decide."""
+    scopes = {h.scope for h in held} if narrow else None
+    counts: dict[str, dict[str, Decimal]] = {}
+    for kept in quota_queries.open_at(session, now_us, scopes):
+        counts.setdefault(kept.scope, {})[kept.subject] = kept.units
+    wanted = {h.application_id for h in held if h.quota.counted_per not in _NAMED}
+    keys: dict[int, set[str]] = {}
+    if wanted:
+        for application, key in session.execute(
+            select(ApiKey.application_id, ApiKey.id).where(ApiKey.application_id.in_(wanted))
+        ):
+            keys.setdefault(application, set()).add(str(key))
+    return [replace(h, used=_count(h, counts.get(h.scope, {}), keys.get(h.application_id, set()))) for h in held]
+
+
+_NAMED = ("application", "consumer", "subscription", "everyone")
+
+
+def _count(held: _Held, of: dict[str, Decimal], keys: set[str]) -> Decimal:
+    """The count that a quota stands at for one subscription: of several, the fullest."""
+    per = held.quota.counted_per
+    if per in _NAMED:
+        subject = {
+            "application": str(held.application_id), "consumer": str(held.consumer_id),
+            "subscription": str(held.subscription_id), "everyone": "",
+        }[per]  # fmt: skip
+        return of.get(subject, ZERO)
+    own = keys | {f"application {held.application_id}"}
+    if per != "key":
+        own = {f"key {key}" for key in own}
+    lead = "= " if held.quota.across_consumers else f"{held.consumer_id} = "
+    values = (units for subject, units in of.items() if subject in own or (per != "key" and subject.startswith(lead)))
+    return max(values, default=ZERO)
 
 
 def _gauges(session: Session, now: datetime, held: Sequence[_Held]) -> list[Gauge]:

@@ -19,9 +19,9 @@ from sqlalchemy.orm import Session, selectinload
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.layers import Layer, LayeredLimit, limits_of_a_plan
 from calm_tariff.core.limiter import Clock, Decision, Stack
-from calm_tariff.core.limits import Call, Quota
+from calm_tariff.core.limits import Call, Quota, Units
 from calm_tariff.core.meters import Meter as MeterRule
-from calm_tariff.core.meters import Outcome, covers, reading, reserved
+from calm_tariff.core.meters import Outcome, costs_of, reading
 from calm_tariff.core.sentences import limit_sentence, words
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats import replies
@@ -125,7 +125,7 @@ class Run:
         return [
             LimitOnBench(
                 each.limit.name, each.limit.kind, each.layer, words(limit_sentence(each.limit)),
-                None if each.limit.kind == "pace" else replies.allowed(each.limit),
+                None if each.limit.kind == "pace" else int(replies.allowed(each.limit)),
             )
             for each in self.layered
             if id(each.limit) in applying
@@ -140,10 +140,9 @@ class Run:
 
     def decide(self, at_us: int, key: int) -> tuple[Call, Decision]:
         """Decide on a call that comes now."""
-        units, settles = reserved([meter for _, meter in self.meters])
-        call = Call(
-            at_us, f"test key {key}", "bench", "bench", "bench", str(self.operation.id), units, None, settles
-        )  # fmt: skip
+        operation = str(self.operation.id)
+        costs = costs_of(tuple(meter for _, meter in self.meters), operation, "live", "key")
+        call = Call(at_us, f"test key {key}", "bench", "bench", "bench", operation, costs=costs)
         decision = self.stack.decide(call, self.counts, self.clock)
         self.verdicts[decision.verdict] += 1
         return call, decision
@@ -156,18 +155,19 @@ class Run:
             told = replies.refusal(decision, self.clock.last)[1][1:] + told
         else:
             outcome = Outcome(operation=call.operation, status=status, bytes_out=size)
+            truth: dict[str | None, Units] = {}
             for name, meter in self.meters:
                 found = reading(meter, outcome)
                 if found is not None:
                     units[name] = str(found.units)
-                if call.settles and covers(meter, call.operation):
-                    exact = found.units if found else Decimal(0)
-                    self.stack.settle(call, int(exact) if exact == int(exact) else exact, self.counts, meter.key)
+                exact = found.units if found else Decimal(0)
+                truth[meter.key] = int(exact) if exact == int(exact) else exact
+            self.stack.settle(call, truth, self.counts)
         above: dict[str, Layer] = {x.limit.name: x.layer for x in self.layered if x.layer in ("provider", "api")}
         record = Recorded(
             at_us=call.at_us, verdict=decision.verdict, refused_by=decision.by, status=status,
             wait_us=decision.wait_us, retry_after_us=decision.retry_after_us, checks=rungs(decision, above),
-            reserved=call.units, carried={}, units=units,
+            reserved=1, carried={}, units=units,
         )  # fmt: skip
         steps = [
             Rung("passed", f"Test key {key + 1}", "of the bench: counted nowhere else", "credential"),

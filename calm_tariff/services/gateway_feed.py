@@ -2,30 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Container, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from datetime import datetime
+from heapq import heappop, heappush
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
-from calm_tariff.core.lifecycles import ANSWERING, CALLING
+from calm_tariff.core.counts import History, Override
+from calm_tariff.core.lifecycles import ANSWERING
 from calm_tariff.core.limits import Limit
 from calm_tariff.core.meters import Meter as MeterRule
-from calm_tariff.core.periods import instant_of
-from calm_tariff.core.terms import PlanTerms
+from calm_tariff.core.periods import SECOND, instant_of
+from calm_tariff.core.stays import Stay as StayRule
+from calm_tariff.core.stays import TrialUnits
+from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.values import read
 from calm_tariff.services import house_limits, overrides, stamps, tokens
 from calm_tariff.services.context import Context, provider_of
 from calm_tariff.services.meters import rule_of
-from calm_tariff.store import call_queries, usage_queries
+from calm_tariff.store import call_queries, quota_queries
 from calm_tariff.store.admission import ApiKey, Application, Stay, Subscription
 from calm_tariff.store.catalogue import ApiVersion, HouseLimits, Meter, Plan, PlanRevision, Product, ProductOperation
 from calm_tariff.store.people import Consumer
 from calm_tariff.store.record import Stamp
 from calm_tariff.store.tokens import OutsideIssuer
-from calm_tariff.store.usage import Call
-from calm_tariff.store.usage_queries import Counted
+from calm_tariff.store.usage import Call, QuotaCount
+
+# How far the order in which calls came and that in which they were decided may lie apart: a call waits no longer for
+# its count.
+APART_US = 10 * SECOND
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,6 +76,10 @@ class Route:
     groups: tuple[tuple[str, ...], ...] = ()
     examples: tuple[tuple[int, str, Example], ...] = ()
 
+    def gone_at(self, at_us: int) -> bool:
+        """Whether it answers no more at an instant: its last day may have passed with nobody awake to say so."""
+        return self.gone or (self.sunset_us is not None and at_us >= self.sunset_us)
+
 
 @dataclass(frozen=True, slots=True)
 class Credential:
@@ -100,12 +111,14 @@ class Caller:
 
 @dataclass(frozen=True, slots=True)
 class ProductRules:
-    """How calls on a product prove who makes them, and which older fields its replies carry."""
+    """How calls on a product prove who makes them, which older fields its replies carry, and whether allowances
+    start anew over a move of plan."""
 
     kinds: frozenset[str]
     key_header: str
     key_query: str
     older_fields: bool
+    moves_anew: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +136,8 @@ class Issuer:
 
 @dataclass(frozen=True, slots=True)
 class Grant:
-    """A subscription that lets an application's calls through, under the revision in force now."""
+    """A stay of a subscription, past, present or to come: it lets an application's calls through from `start_us`
+    until `end_us`. `started_us` is when the subscription began; `free` what ends a trial early."""
 
     subscription_id: int
     application_id: int
@@ -135,6 +149,10 @@ class Grant:
     revision_id: int
     stay_id: int
     started_us: int
+    start_us: int = 0
+    end_us: int | None = None
+    trial: bool = False
+    free: TrialUnits | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,7 +176,7 @@ class Feed:
     sandbox_keys: frozenset[int]
     callers: tuple[Caller, ...] = ()
     products: dict[int, ProductRules] = field(default_factory=dict)
-    overrides: dict[int, tuple[Limit, ...]] = field(default_factory=dict)
+    overrides: dict[int, tuple[Override, ...]] = field(default_factory=dict)
     issuers: tuple[Issuer, ...] = ()
     signing_keys: tuple[str, ...] = ()
     revoked_tokens: frozenset[str] = frozenset()
@@ -172,7 +190,7 @@ def read_feed(ctx: Context) -> Feed:
             select(ApiVersion).where(ApiVersion.state != "draft").options(selectinload(ApiVersion.operations))
         )
         routes = tuple(_route(v) for v in versions)
-        grants = tuple(_grants(session, ctx.now))
+        found = tuple(grants(session))
         keys = (
             select(ApiKey.key_hash, ApiKey.id, ApiKey.application_id, Application.consumer_id, ApiKey.environment,
                    ApiKey.kind, ApiKey.state, ApiKey.starts_at, ApiKey.expires_at)
@@ -181,8 +199,9 @@ def read_feed(ctx: Context) -> Feed:
         credentials = tuple(
             Credential(*row[:7], _instant(row[7]), _instant(row[8])) for row in session.execute(keys)
         )  # fmt: skip
-        used = {g.revision_id for g in grants}
+        used = {g.revision_id for g in found}
         revisions = session.execute(select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_(used)))
+        terms = {key: read(PlanTerms, raw) for key, raw in revisions}
         sold: dict[int, set[int]] = {}
         for product, operation in session.execute(select(ProductOperation)):
             sold.setdefault(product, set()).add(operation)
@@ -193,15 +212,15 @@ def read_feed(ctx: Context) -> Feed:
             provider_of(session).time_zone,
             routes,
             credentials,
-            grants,
-            {key: read(PlanTerms, terms) for key, terms in revisions},
+            tuple(_freed(grant, terms) for grant in found),
+            terms,
             {meter.id: rule_of(meter) for meter in session.scalars(active)},
             {product: frozenset(operations) for product, operations in sold.items()},
             *_house(session, routes),
             frozenset(session.scalars(sandbox)),
             tuple(_callers(session)),
             {p.id: _rules(p) for p in session.scalars(select(Product))},
-            overrides.in_force(session, ctx.now),
+            overrides.of_all(session),
             tuple(_issuers(session)),
             tuple(tokens.public_keys(session)),
             tokens.revoked(session, ctx.now),
@@ -223,7 +242,7 @@ def _callers(session: Session) -> Iterator[Caller]:
 
 def _rules(product: Product) -> ProductRules:
     kinds = frozenset(product.credential_kinds)
-    return ProductRules(kinds, product.key_header.lower(), product.key_query, product.older_fields)
+    return ProductRules(kinds, product.key_header.lower(), product.key_query, product.older_fields, product.moves_anew)
 
 
 def _issuers(session: Session) -> Iterator[Issuer]:
@@ -261,54 +280,78 @@ def _route(version: ApiVersion) -> Route:
     )  # fmt: skip
 
 
-def counted_since(
-    ctx: Context, start_us: int, end_us: int, subscriptions: Collection[int] | None = None
-) -> list[Counted]:
-    """Everything counted in [start, end), or what these subscriptions counted, from which quota counts are rebuilt."""
+def open_quotas(ctx: Context, now_us: int) -> list[QuotaCount]:
+    """What quotas have let in, in the windows that are open at an instant."""
     with ctx.transaction() as session:
-        wanted = None if subscriptions is None else list(subscriptions)
-        return list(usage_queries.counted_between(session, start_us, end_us, wanted))
+        return list(quota_queries.open_at(session, now_us))
 
 
 def calls_since(ctx: Context, from_us: int, at_once: int = 20_000) -> Iterator[Call]:
-    """Let-through calls from an instant on, oldest first, from which rates and windows are rebuilt."""
+    """Let-through calls from an instant on in the order they were decided, from which rates and windows are rebuilt.
+
+    Read in the order they came, which the order of decisions follows within `APART_US`.
+    """
+    waiting: list[tuple[int, int, str, Call]] = []
     with ctx.transaction() as session:
         place = (from_us, "")
         while chunk := call_queries.let_through_after(session, place, at_once):
-            yield from chunk
+            for call in chunk:
+                heappush(waiting, (call.decided_us or call.at_us, call.decided_order, call.call_id, call))
             place = (chunk[-1].at_us, chunk[-1].call_id)
             session.expunge_all()  # what was replayed is not kept
+            while waiting and waiting[0][0] < place[0] - APART_US:
+                yield heappop(waiting)[3]
+    while waiting:
+        yield heappop(waiting)[3]
 
 
-def carrying_calls(ctx: Context, start_us: int, end_us: int) -> Iterator[Call]:
-    """Let-through calls in [start, end) that carried a value some limit counts by."""
-    with ctx.transaction() as session:
-        yield from call_queries.carrying(session, start_us, end_us)
-
-
-def _grants(session: Session, now: datetime) -> Iterator[Grant]:
+def grants(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
+    """Every stay of every subscription that is not paused, or of one consumer's: past ones, because counts are named
+    by them; those to come, because nobody may be awake when they begin."""
     query = (
         select(
             Subscription.id, Subscription.application_id, Application.consumer_id, Product.id, Product.name, Plan.id,
-            Plan.name, Stay.revision_id, Stay.id, Subscription.started_at,
+            Plan.name, Stay.revision_id, Stay.id, Subscription.started_at, Subscription.ended_at, Stay.start_at,
+            Stay.end_at, Stay.trial,
         )
         .join(Stay, Stay.subscription_id == Subscription.id)
         .join(Application, Application.id == Subscription.application_id)
-        .join(Plan, Plan.id == Subscription.plan_id)
+        .join(PlanRevision, PlanRevision.id == Stay.revision_id)
+        .join(Plan, Plan.id == PlanRevision.plan_id)
         .join(Product, Product.id == Plan.product_id)
-        .where(
-            Subscription.state.in_(CALLING),
-            Stay.start_at <= now,
-            Stay.end_at.is_(None) | (Stay.end_at > now),
-        )
-        .order_by(Subscription.id)
+        .where(Subscription.state != "paused")
+        .order_by(Subscription.id, Stay.start_at)
     )  # fmt: skip
-    for subscription, application, consumer, product, name, plan, called, revision, stay, since in session.execute(
-        query
-    ):
-        yield Grant(
-            subscription, application, consumer, product, name, plan, called, revision, stay, instant_of(since)
+    if consumer_id is not None:
+        query = query.where(Application.consumer_id == consumer_id)
+    for row in session.execute(query):
+        since, ended, start, end, trial = row[9:]
+        until = min((moment for moment in (ended, end) if moment), default=None)
+        if until is None or start < until:
+            yield Grant(*row[:9], instant_of(since), instant_of(start), _instant(until), trial)
+
+
+def histories(
+    of: Iterable[Grant], overrides: Mapping[int, tuple[Override, ...]], anew: Container[int]
+) -> Iterator[History]:
+    """Grants as histories of their subscriptions; `anew` are the products whose allowances start anew over a move."""
+    by_subscription: dict[int, list[Grant]] = {}
+    for grant in of:
+        by_subscription.setdefault(grant.subscription_id, []).append(grant)
+    for subscription, own in by_subscription.items():
+        first = own[0]
+        spans = (StayRule(id=g.stay_id, revision_id=g.revision_id, start_us=g.start_us, end_us=g.end_us) for g in own)
+        yield History(
+            subscription_id=subscription, application_id=first.application_id, consumer_id=first.consumer_id,
+            started_us=first.started_us, stays=tuple(spans), overrides=overrides.get(subscription, ()),
+            anew=first.product_id in anew,
         )  # fmt: skip
+
+
+def _freed(grant: Grant, terms: Mapping[int, PlanTerms]) -> Grant:
+    """A trial with the units that end it."""
+    free = free_units(terms[grant.revision_id]) if grant.trial else None
+    return grant if free is None else replace(grant, free=free)
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,14 +6,15 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, cast
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import limits as rules
+from calm_tariff.core.counts import Override
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import CALLING
 from calm_tariff.core.limits import Limit, Quota
-from calm_tariff.core.periods import day_start, local_day, moment_of
+from calm_tariff.core.periods import day_start, instant_of, local_day, moment_of
 from calm_tariff.core.sentences import limit_sentence, words
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read, write
@@ -151,18 +152,14 @@ def lift(ctx: Context, override_id: int) -> OverrideView:
         return view
 
 
-def in_force(session: Session, now: datetime) -> dict[int, tuple[Limit, ...]]:
-    """The limits that stand on subscriptions now, by subscription."""
-    found: dict[int, tuple[Limit, ...]] = {}
-    for override in _current(session, None, now):
-        found[override.subscription_id] = (*found.get(override.subscription_id, ()), _limit(override.limit))
+def of_all(session: Session) -> dict[int, tuple[Override, ...]]:
+    """The limits that stand on subscriptions, or stood there, each with its time, by subscription."""
+    found: dict[int, tuple[Override, ...]] = {}
+    for o in session.scalars(select(SubscriptionOverride).order_by(SubscriptionOverride.id)):
+        end = min(o.ends_at, o.lifted_at) if o.lifted_at else o.ends_at
+        made = Override(limit=_limit(o.limit), start_us=instant_of(o.made_at), end_us=instant_of(end))
+        found[o.subscription_id] = (*found.get(o.subscription_id, ()), made)
     return found
-
-
-def ended_between(session: Session, since: datetime, now: datetime) -> int:
-    """How many overrides have ended by themselves in (since, now]."""
-    ended = (SubscriptionOverride.ends_at > since) & (SubscriptionOverride.ends_at <= now)
-    return session.scalar(select(func.count()).where(ended, SubscriptionOverride.lifted_at.is_(None))) or 0
 
 
 def _current(session: Session, subscriptions: list[int] | None, now: datetime) -> list[SubscriptionOverride]:

@@ -116,6 +116,8 @@ def withdraw(ctx: Context, plan_id: int, move_to: int | None = None) -> Sheet:
     """
     ctx.actor.must_be("product manager")
     with ctx.transaction() as session:
+        # No call is shipped meanwhile: those that came before the move belong to what was, those after it to what is.
+        stamps.hold(session, ctx, stamps.SHIPPING)
         plan = plan_of(session, plan_id)
         if plan.state == "on sale":
             plan.state = move(PLAN, plan.name, plan.state, "closed")

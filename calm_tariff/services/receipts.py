@@ -64,7 +64,13 @@ class _Check:
     refused: bool
     wait_us: int
     left: Decimal
+    before: Decimal
     used: Decimal
+
+    @property
+    def cost(self) -> Decimal:
+        """What the call took of it."""
+        return self.used - self.before
 
 
 def receipt(ctx: Context, call_id: str) -> Receipt:
@@ -150,15 +156,22 @@ def _checks(call: Call, terms: PlanTerms) -> Iterator[_Check]:
     for name, refused, wait_us, left, used, *kept in call.checks:
         limit = cast(Limit, read(cast(Any, Limit), kept[0])) if kept else known[name]
         layer = kept[1] if len(kept) > 1 else "above" if kept else "plan"
-        yield _Check(limit, layer, refused, wait_us, Decimal(left or 0), Decimal(used or 0))
+        before, after = used if isinstance(used, list) else (_before(call, used), used or 0)
+        yield _Check(limit, layer, refused, wait_us, Decimal(left or 0), Decimal(before), Decimal(after))
+
+
+def _before(call: Call, used: str | None) -> Decimal:
+    """What was used before a call whose record says only what was used after it."""
+    return Decimal(used or 0) - (call.reserved if call.verdict != "refused" else 0)
 
 
 def _limit_rung(where: ZoneInfo, check: _Check, call: Call) -> Rung:
     limit = check.limit
     sentence = words(limit_sentence(limit))
-    title = {"plan": sentence, "subscription": f"For this subscription alone: {sentence}"}.get(
-        check.layer, f"{limit.name}, {sentence}"
-    )
+    title = {
+        "plan": sentence, "subscription": f"For this subscription alone: {sentence}",
+        "trial": f"{_n(Decimal(getattr(limit, 'units', 0)))} units free in the trial",
+    }.get(check.layer, f"{limit.name}, {sentence}")  # fmt: skip
     state = "refused" if check.refused else "held" if check.wait_us else "passed"
     counted = _counted_by(limit, call)
     if isinstance(limit, Pace):
@@ -166,9 +179,9 @@ def _limit_rung(where: ZoneInfo, check: _Check, call: Call) -> Rung:
         return Rung(state, title, note + counted, "pace")
     taken = call.verdict != "refused"
     if isinstance(limit, Quota):
-        before = check.used - (call.reserved if taken else 0)
-        note = f"{_n(before)} used before, {_n(check.used)} after" if taken else f"{_n(check.used)} used, not counted"
-        return Rung(state, title, note + counted, "quota", check.used, Decimal(limit.units), None, before)
+        note = f"{_n(check.before)} used before, {_n(check.used)} after"
+        note = note if taken else f"{_n(check.used)} used, not counted"
+        return Rung(state, title, note + counted, "quota", check.used, Decimal(limit.units), None, check.before)
     allowed = Decimal(limit.burst if isinstance(limit, Rate) else limit.calls)
     used = allowed - check.left
     if taken:
@@ -186,7 +199,7 @@ def _counted_by(limit: Limit, call: Call) -> str:
     per = limit.counted_per
     if per == "address" or ":" in per:
         value = call.carried.get(per)
-        return f"; counted for {value}" if value else "; it carried no such value, and shares one count with others"
+        return f"; counted for {value}" if value else "; it carried no such value, and was counted for its key"
     return ""
 
 
@@ -279,6 +292,7 @@ _REASONS = {
     "access": "The subscription or the credential's kind does not cover the operation",
     "body": "The body is too large",
     "back end": "The back end is left alone after failing again and again",
+    "trial": "The units of the trial are used, and the subscription has ended with them",
     "counters": "The shared counts are away, and calls are refused meanwhile",
 }
 

@@ -5,10 +5,20 @@ from __future__ import annotations
 import logging
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
+from sqlalchemy import select
+from sqlalchemy.orm import Session, lazyload
+
+from calm_tariff.core.periods import instant_of
+from calm_tariff.core.stays import Stay, belongs
+from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.journal import closed_segments, read_segment
+from calm_tariff.formats.values import read
 from calm_tariff.services import stamps
 from calm_tariff.services.context import Context
+from calm_tariff.store.admission import Stay as Stored
+from calm_tariff.store.admission import Subscription
 from calm_tariff.store.call_writer import record
 
 log = logging.getLogger("calm_tariff.shipping")
@@ -43,11 +53,13 @@ def ship(ctx: Context, folder: Path, gateway: str = "*") -> Shipment:
 def ship_segment(ctx: Context, path: Path) -> Shipment | None:
     """Ship one segment; None where another shipper has taken it meanwhile."""
     with ctx.transaction() as session:
-        stamps.hold(session, ctx, "shipping")  # one shipper at a time, until the commit
+        # One shipper at a time, until the commit, and no stay changes meanwhile.
+        stamps.hold(session, ctx, stamps.SHIPPING)
         try:
             segment = read_segment(path)
         except FileNotFoundError:
             return None
+        assign(session, segment.records)
         new = record(session, segment.records, ctx.now)
     if segment.damaged:
         log.warning("segment %s has %d lines that are no records", path.name, segment.damaged)
@@ -55,3 +67,46 @@ def ship_segment(ctx: Context, path: Path) -> Shipment | None:
     else:
         path.unlink(missing_ok=True)
     return Shipment(1, new, segment.damaged)
+
+
+def assign(session: Session, records: list[dict[str, Any]]) -> None:
+    """Put let-through calls under the stay in force at their instant, where the gateway knew another one.
+
+    It decides by all it knows, those stays to come included; but a move, say, is known to it only some tenths of a
+    second later. The revision decided under stays on the record. Raises nothing: a record may say less of its call.
+    """
+    let_in = [r for r in records if r.get("subscription_id") and r.get("stay_id") and r.get("verdict") != "refused"]
+    if not let_in:
+        return
+    known = _stays(session, {r["subscription_id"] for r in let_in})
+    for call in let_in:
+        decided_under = call["stay_id"]
+        stay = belongs(known.get(call["subscription_id"], ()), decided_under, call["at_us"])
+        if stay is None:
+            call["remarks"] = [*call.get("remarks", ()), "served when its subscription had ended, and not charged"]
+            call["stay_id"], call["units"] = None, {}
+        elif stay.id != decided_under:
+            call["stay_id"] = stay.id
+            call["remarks"] = [*call.get("remarks", ()), "decided under terms that had just ended; charged by those "
+                               "in force at its instant"]  # fmt: skip
+
+
+def _stays(session: Session, subscriptions: set[int]) -> dict[int, tuple[Stay, ...]]:
+    query = (
+        select(Stored, Subscription.ended_at)
+        .join(Subscription, Subscription.id == Stored.subscription_id)
+        .where(Stored.subscription_id.in_(subscriptions))
+        .options(lazyload(Stored.revision))
+        .order_by(Stored.subscription_id, Stored.start_at)
+    )
+    found: dict[int, tuple[Stay, ...]] = {}
+    for stored, ended in session.execute(query):
+        until = min((moment for moment in (stored.end_at, ended) if moment), default=None)
+        made = Stay(
+            id=stored.id, revision_id=stored.revision_id, start_us=instant_of(stored.start_at), trial=stored.trial,
+            spent=stored.spent,
+            end_us=instant_of(until) if until else None,
+            units=free_units(read(PlanTerms, stored.revision.terms)) if stored.trial else None,
+        )  # fmt: skip
+        found[stored.subscription_id] = (*found.get(stored.subscription_id, ()), made)
+    return found

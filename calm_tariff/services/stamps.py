@@ -9,6 +9,8 @@ from calm_tariff.services.context import Context
 from calm_tariff.store.record import Stamp
 
 SNAPSHOT = "snapshot"
+# Who ships calls holds this; so does who changes the stays they belong to.
+SHIPPING = "shipping"
 
 
 def touch(session: Session, ctx: Context) -> None:

@@ -8,12 +8,13 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core.lifecycles import SUBSCRIPTION, move
+from calm_tariff.core.limits import Units
 from calm_tariff.core.periods import day_start, instant_of, local_day, moment_of
-from calm_tariff.core.terms import PlanTerms, Trial
+from calm_tariff.core.terms import PlanTerms, Trial, free_units
 from calm_tariff.formats.values import read
 from calm_tariff.services import auditing, mailing, stamps
 from calm_tariff.services.context import Context, zone_of
-from calm_tariff.store import usage_queries
+from calm_tariff.store import call_queries, usage_queries
 from calm_tariff.store.admission import Stay, Subscription
 from calm_tariff.store.catalogue import Meter, Plan
 from calm_tariff.store.people import Member
@@ -44,8 +45,12 @@ def begin(session: Session, ctx: Context, application_id: int, plan: Plan, reque
 
 
 def end_trials(ctx: Context) -> int:
-    """Trials whose days have passed or whose units are used end, and are told; returns how many."""
+    """Trials whose days have passed or whose units are used end, and are told; returns how many.
+
+    Calls have been decided and charged by their ends already: what is done here is to say so.
+    """
     with ctx.transaction() as session:
+        stamps.hold(session, ctx, stamps.SHIPPING)
         query = (
             select(Subscription)
             .where(Subscription.state == "trial")
@@ -59,9 +64,11 @@ def end_trials(ctx: Context) -> int:
                 continue
             trial = read(PlanTerms, stay.revision.terms).trial
             if stay.end_at is not None and stay.end_at > ctx.now:
-                if trial is None or not _used_up(session, subscription, stay, trial, ctx.now):
+                free = free_units(read(PlanTerms, stay.revision.terms))
+                meter = session.scalar(select(Meter.id).where(Meter.key == free.meter)) if free else None
+                if not free or not meter or not _used_up(session, subscription, stay, free.units, meter, ctx.now):
                     continue
-                _cut(subscription, stay, ctx.now)
+                _cut(session, subscription, stay, meter)
             ended += 1
             _end_trial(session, ctx, subscription, trial)
         if ended:
@@ -72,7 +79,7 @@ def end_trials(ctx: Context) -> int:
 def move_to(session: Session, ctx: Context, subscription: Subscription, plan: Plan) -> None:
     """Put a subscription on another plan of the product from now on, and tell its members.
 
-    A trial that runs ends with the move.
+    A trial that runs ends with the move. Whoever calls this holds `stamps.SHIPPING`.
     """
     before = subscription.plan
     now = ctx.now
@@ -103,21 +110,19 @@ def _trial_end(session: Session, ctx: Context, trial: Trial) -> datetime:
     return moment_of(day_start(first.fromordinal(first.toordinal() + trial.days), where))
 
 
-def _used_up(session: Session, subscription: Subscription, stay: Stay, trial: Trial, now: datetime) -> bool:
-    if trial.units is None:
-        return False
-    meter = session.scalar(select(Meter.id).where(Meter.key == trial.meter))
+def _used_up(session: Session, subscription: Subscription, stay: Stay, units: Units, meter: int, now: datetime) -> bool:
     span = instant_of(stay.start_at), instant_of(now)
     used = usage_queries.units_by_stay(session, *span, [subscription.id])
-    return used.get((stay.id, meter or 0), usage_queries.ZERO) >= trial.units
+    return used.get((stay.id, meter), usage_queries.ZERO) >= units
 
 
-def _cut(subscription: Subscription, stay: Stay, now: datetime) -> None:
-    """End a trial before its days have passed; what follows begins now."""
+def _cut(session: Session, subscription: Subscription, stay: Stay, meter: int) -> None:
+    """End a trial with the call that used the last of it, and begin what follows: the decisions have done so."""
     following = next((s for s in subscription.stays if s.start_at == stay.end_at), None)
-    stay.end_at = now
+    last = call_queries.last_counted(session, subscription.id, stay.id, meter)
+    stay.end_at, stay.spent = moment_of((last or instant_of(stay.start_at)) + 1), True
     if following:
-        following.start_at = now
+        following.start_at = stay.end_at
 
 
 def _end_trial(session: Session, ctx: Context, subscription: Subscription, trial: Trial | None) -> None:

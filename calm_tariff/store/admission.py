@@ -86,7 +86,7 @@ class TermsAccepted(Base):
 
 class Stay(Base):
     """A stretch of a subscription under one revision, free where it is a trial; charges are cut
-    along these."""
+    along these. `spent` marks a trial that its units ended."""
 
     __tablename__ = "stay"
     id: Mapped[Id]
@@ -95,6 +95,7 @@ class Stay(Base):
     start_at: Mapped[datetime]
     end_at: Mapped[datetime | None]
     trial: Mapped[bool] = mapped_column(default=False)
+    spent: Mapped[bool] = mapped_column(default=False)
     subscription: Mapped[Subscription] = relationship(back_populates="stays")
     revision: Mapped[PlanRevision] = relationship(lazy="joined")
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
@@ -13,7 +13,10 @@ from calm_tariff.core.periods import HOUR, MINUTE
 from calm_tariff.store.usage import Call, HourlyVerdicts
 from calm_tariff.store.usage_queries import verdicts_between
 
-_REPLAYED = ("at_us", "call_id", "environment", "subscription_id", "key_id", "operation_id", "carried")
+_REPLAYED = (
+    "at_us", "call_id", "environment", "subscription_id", "application_id", "consumer_id", "key_id", "operation_id",
+    "carried", "checks", "decided_us", "decided_order",
+)  # fmt: skip
 Q = TypeVar("Q", bound=Select[*tuple[Any, ...]])
 
 
@@ -90,12 +93,10 @@ def let_through_after(session: Session, after: tuple[int, str], limit: int) -> l
     return list(session.scalars(query.order_by(Call.at_us, Call.call_id).limit(limit)))
 
 
-def carrying(session: Session, start_us: int, end_us: int) -> Iterator[Call]:
-    """Let-through calls in [start, end) that carried a value some limit counts by."""
-    query = select(Call).where(
-        Call.at_us >= start_us, Call.at_us < end_us, Call.verdict != "refused", func.json_length(Call.carried) > 0
-    )
-    yield from session.scalars(query.execution_options(yield_per=5000))
+def last_counted(session: Session, subscription_id: int, stay_id: int, meter_id: int) -> int | None:
+    """The instant of a stay's last call that a meter counted."""
+    query = select(func.max(Call.at_us)).where(Call.subscription_id == subscription_id, Call.stay_id == stay_id)
+    return session.scalar(query.where(func.json_exists(Call.units, f'$."{meter_id}"')))
 
 
 def by_minute(session: Session, wanted: CallFilter) -> list[MinuteVerdicts]:

@@ -15,6 +15,7 @@ from sqlalchemy.dialects.mysql import insert as upsert
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import DAY, HOUR
+from calm_tariff.store.quota_queries import digest
 from calm_tariff.store.usage import (
     Call,
     DailyUsage,
@@ -22,6 +23,7 @@ from calm_tariff.store.usage import (
     HourlyOutcomes,
     HourlyUsage,
     HourlyVerdicts,
+    QuotaCount,
     SetAside,
 )
 
@@ -32,7 +34,7 @@ CHUNK = 2000
 # What older journal lines and made-up histories do not say.
 _UNSAID: Record = {
     "credential": "key", "decide_us": 0, "back_end_us": 0, "reserved": 0, "decided_us": 0, "decided_order": 0,
-    "carried": {}, "remarks": [],
+    "carried": {}, "remarks": [], "counted": {}, "reported": {},
 }  # fmt: skip
 
 
@@ -107,12 +109,14 @@ def _literal(value: Any) -> str:
 
 
 class Sums:
-    """The sums of calls by hour and by day, as rows of the five tables that keep them."""
+    """The sums of calls by hour and by day, and what quotas counted, as rows of the six tables that keep them."""
 
     def __init__(self) -> None:
         self._usage: dict[tuple[Any, ...], list[Any]] = {}
         self._outcomes: dict[tuple[Any, ...], list[Any]] = {}
         self._verdicts: dict[tuple[Any, ...], list[Any]] = {}
+        self._quotas: dict[tuple[str, str, int], list[Any]] = {}
+        self._last_us = 0
 
     def add(self, calls: Iterable[Record]) -> None:
         """Count calls in."""
@@ -134,6 +138,10 @@ class Sums:
                 sums = self._usage.setdefault(key, [0, Decimal(0)])
                 sums[0] += 1
                 sums[1] += Decimal(units)
+            self._last_us = max(self._last_us, call["at_us"])
+            for scope, (subject, begin, end, units) in call.get("counted", {}).items():
+                count = self._quotas.setdefault((scope, subject, begin), [end, Decimal(0)])
+                count[1] += Decimal(units)
 
     def rows(self) -> Iterator[tuple[Any, list[Record], tuple[str, ...]]]:
         """Each table with its rows and the columns that are sums."""
@@ -147,6 +155,20 @@ class Sums:
             keys = len(list(table.__table__.primary_key))
             rows = [dict(zip(columns, (*key, *sums), strict=True)) for key, sums in sorted(cells.items())]
             yield table, rows, tuple(columns[keys:])
+        yield QuotaCount, list(self._quota_rows()), ("units",)
+
+    def _quota_rows(self) -> Iterator[Record]:
+        """Counts of windows that may still be open; in order, so that two writers never wait for each other."""
+        made = {
+            digest(scope, subject, str(begin)): {
+                "scope_place": digest(scope), "scope": scope, "subject": subject, "begin_us": begin, "end_us": end,
+                "units": units,
+            }
+            for (scope, subject, begin), (end, units) in self._quotas.items()
+            if end > self._last_us - DAY
+        }  # fmt: skip
+        for place in sorted(made):
+            yield {"place": place, **made[place]}
 
 
 def _by_day(hours: dict[tuple[Any, ...], list[Any]], kept: tuple[int, ...]) -> dict[tuple[Any, ...], list[Any]]:

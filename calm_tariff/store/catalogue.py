@@ -189,6 +189,7 @@ class Product(Base):
     With `groups`, only consumers of these groups see it. `terms_of_use` are the newest version's.
     `credential_kinds`: key, basic, client, token; a key comes in `key_header`, or in the query parameter
     `key_query` where that is not empty. `older_fields` adds X-RateLimit fields to replies.
+    With `moves_anew`, allowances start anew when a subscription moves to another plan.
     """
 
     __tablename__ = "product"
@@ -205,6 +206,7 @@ class Product(Base):
     key_header: Mapped[str] = mapped_column(String(100), default="X-API-Key")
     key_query: Mapped[str] = mapped_column(String(100), default="")
     older_fields: Mapped[bool] = mapped_column(default=False)
+    moves_anew: Mapped[bool] = mapped_column(default=False)
     edition: Mapped[int] = mapped_column(default=1)
     operations: Mapped[list[Operation]] = relationship(secondary=ProductOperation, order_by="Operation.id")
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary=ProductGroup, order_by="ConsumerGroup.name")

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import BigInteger, Index, String, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
-from calm_tariff.store.base import Base, Hash, Id, Micros, Units, Word
+from calm_tariff.store.base import Base, Hash, Id, Micros, Prose, Units, Word
 
 
 class Call(Base):
@@ -21,6 +21,8 @@ class Call(Base):
     what quotas held back until the response was in. `decided_us` is the instant of the decision by the
     counts' own clock, and `decided_order` its place among all where gateways share their counts.
     `carried` are values that limits counted by, such as a header; `remarks` what was out of the ordinary.
+    `counted` is what each quota counted, by the count's name: subject, window and units. `reported` are the numbers
+    the back end reported, by header, as they came: with them every unit can be computed again.
     """
 
     __tablename__ = "call"
@@ -64,6 +66,24 @@ class Call(Base):
     decided_order: Mapped[int] = mapped_column(BigInteger, default=0)
     carried: Mapped[dict[str, Any]] = mapped_column(default=dict)
     remarks: Mapped[list[Any]] = mapped_column(default=list)
+    counted: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    reported: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class QuotaCount(Base):
+    """What a quota has let in of one subject in one window: exactly the count that decides (computation.md, section
+    1). `scope` names the count (`core.counts`), `place` is a digest of scope, subject and window. Those of windows
+    long over are thrown away."""
+
+    __tablename__ = "quota_count"
+    __table_args__ = (Index("ix_quota_count_end", "end_us"), Index("ix_quota_count_scope", "scope_place"))
+    place: Mapped[Hash] = mapped_column(primary_key=True)
+    scope_place: Mapped[Hash]
+    scope: Mapped[Prose]
+    subject: Mapped[Prose]
+    begin_us: Mapped[Micros]
+    end_us: Mapped[Micros]
+    units: Mapped[Units]
 
 
 class HourlyUsage(Base):

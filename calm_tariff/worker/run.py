@@ -21,6 +21,7 @@ from calm_tariff.worker.outside import ask_back_ends, exchange_tickets
 log = logging.getLogger("calm_tariff.worker")
 BEAT_SECONDS = 0.25
 REPORT = timedelta(seconds=1)
+TIDY = timedelta(minutes=10)
 HEALTH_SECONDS = 15
 OUTSIDE_SECONDS = 1
 
@@ -40,8 +41,8 @@ def work(database_url: str, journal_root: Path, mail_port: int, web_address: str
 
 def _lead(ctx: Context, journal_root: Path, mail_port: int, desk: str, stop: Event) -> None:
     upkeep.prepare_partitions(ctx)
-    since = began = ctx.now
-    reported, shipped = began - REPORT, 0
+    began = ctx.now
+    reported, tidied, shipped = began - REPORT, began - TIDY, 0
     done = Event()
     # The outside may be slow; what callers do must not wait for it, nor letters for the ticket desk.
     outside = [Thread(target=_ask_outside, args=(ctx, desk, done)), Thread(target=_post, args=(ctx, mail_port, done))]
@@ -55,8 +56,9 @@ def _lead(ctx: Context, journal_root: Path, mail_port: int, desk: str, stop: Eve
             if now - reported >= REPORT:
                 instances.report(ctx, "worker", "worker", began, {"leads": True, "shipped_calls": shipped})
                 reported = now
-            upkeep.begin_terms(ctx, since)
-            since = now
+            if now - tidied >= TIDY:
+                upkeep.forget_counts(ctx)
+                tidied = now
             stop.wait(BEAT_SECONDS)
     finally:
         done.set()

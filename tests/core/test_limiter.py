@@ -12,8 +12,9 @@ from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.layers import effective
 from calm_tariff.core.lifecycles import INVOICE, KEY, PLAN, REQUEST, SUBSCRIPTION, move
 from calm_tariff.core.limiter import Clock, Stack
-from calm_tariff.core.limits import Call, Pace, Quota, Rate, Window, check
+from calm_tariff.core.limits import Call, Cost, Costs, Pace, Quota, Rate, Window, check
 from calm_tariff.core.periods import SECOND, zone
+from calm_tariff.core.receipts import ladder
 
 T0 = 1_788_300_000_000_000
 LISBON = zone("Europe/Lisbon")
@@ -130,11 +131,11 @@ def test_a_reservation_is_settled_to_the_true_units_in_its_own_window() -> None:
     stack, counts, clock = Stack([quota], LISBON, T0), {}, Clock()
     first = call(T0, settles=True)
     assert stack.decide(first, counts, clock).remaining == {"q": 1}
-    stack.settle(first, 0, counts)
+    stack.settle(first, {None: 0}, counts)
     assert stack.decide(call(T0 + 1, settles=True), counts, clock).remaining == {"q": 1}
     late = call(T0 + 61 * SECOND, settles=True)
     stack.decide(late, counts, clock)
-    stack.settle(first, 5, counts)  # the first minute is over: nothing to correct any more
+    stack.settle(first, {None: 5}, counts)  # the first minute is over: nothing to correct any more
     assert stack.decide(call(T0 + 62 * SECOND, settles=True), counts, clock).remaining == {"q": 0}
     assert stack.decide(call(T0 + 63 * SECOND, settles=True), counts, clock).verdict == "refused"
 
@@ -150,13 +151,49 @@ def test_units_of_one_meter_settle_its_own_quotas_alone() -> None:
         return Quota(name=meter, counted_per="key", units=100, every="hour", aligned="calendar", when_spent="refuse",
                      meter=meter)  # fmt: skip
 
-    stack, counts, clock = Stack([quota("calls"), quota("bytes")], LISBON, T0), {}, Clock()
-    first = call(T0, settles=True)
-    stack.decide(first, counts, clock)
-    stack.settle(first, 9, counts, "bytes")
-    assert [check.left for check in stack.decide(call(T0), counts, clock).checks] == [98, 90]
-    stack.settle(first, 4, counts)  # no meter named: every quota
-    assert [check.left for check in stack.decide(call(T0), counts, clock).checks] == [94, 86]
+    stack, counts, clock = Stack([quota("calls"), quota("bytes"), quota("tokens")], LISBON, T0), {}, Clock()
+    costs = Costs({None: Cost(1), "calls": Cost(1), "bytes": Cost(0, settles=True)})
+    first = call(T0)._replace(costs=costs)
+    decision = stack.decide(first, counts, clock)
+    # A megabyte is not known yet, and reserves nothing; what counts tokens alone has nothing to do with this call.
+    assert decision.remaining == {"calls": 99, "bytes": 100}
+    stack.settle(first, {"bytes": 9, "tokens": 50}, counts)
+    assert stack.decide(first, counts, clock).remaining == {"calls": 98, "bytes": 91}
+    stack.settle(first, {"calls": 4, "bytes": 5}, counts)
+    assert stack.decide(first, counts, clock).remaining == {"calls": 94, "bytes": 86}
+    spent = first._replace(costs=Costs({"bytes": Cost(0, settles=True)}))
+    stack.settle(first, {"bytes": 86}, counts)
+    assert stack.decide(spent, counts, clock).by == "bytes"  # nothing is left, whatever it will come to
+
+
+def test_a_refusal_tells_of_the_window_that_is_open_not_of_the_one_before() -> None:
+    quota = Quota(name="q", counted_per="key", units=5, every="minute", aligned="calendar", when_spent="refuse")
+    slow = Rate(name="r", counted_per="key", calls=1, per_seconds=3600, burst=1)
+    stack, counts, clock = Stack([quota, slow], LISBON, T0), {}, Clock()
+    stack.decide(call(T0), counts, clock)
+    refused = stack.decide(call(T0 + 61 * SECOND), counts, clock)
+    assert (refused.by, refused.remaining["q"]) == ("r", 5)
+    assert ladder(refused)[0] == ["q", False, 0, "5", ["0", "0"]]
+    let_in = stack.decide(call(T0 + 2 * 3600 * SECOND), counts, clock)
+    assert ladder(let_in)[0] == ["q", False, 0, "4", ["0", "1"]]
+
+
+def test_a_value_counts_for_its_consumer_unless_the_limit_says_otherwise() -> None:
+    own = Rate(name="own", counted_per="address", calls=1, per_seconds=60, burst=1)
+    shared = replace(own, name="shared", across_consumers=True, burst=2)
+    counts, clock = {}, Clock()
+    stack = Stack([own, shared], LISBON, T0)
+
+    def verdict(consumer: str, key: str, address: str | None) -> str | None:
+        values = {"address": address} if address else {}
+        return stack.decide(Call(T0, key, "a", consumer, "s", "o", 1, values), counts, clock).by
+
+    assert verdict("c1", "k1", "192.0.2.1") is None
+    assert verdict("c1", "k1", "192.0.2.1") == "own"
+    assert verdict("c2", "k2", "192.0.2.1") is None  # one cannot spend another's
+    assert verdict("c3", "k3", "192.0.2.1") == "shared"  # but what all share is spent by all
+    # Without the value it is the key that counts, never a count that all such calls share.
+    assert [verdict("c1", key, None) for key in ("k1", "k2", "k1")] == [None, None, "own"]
 
 
 def test_layers_are_tested_in_order_and_a_subscription_override_replaces_its_namesake() -> None:

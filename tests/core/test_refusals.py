@@ -134,19 +134,27 @@ def test_a_case_that_cannot_be_computed_is_refused_by_its_field(segment, changed
     assert refused.value.where == where
 
 
+AT = frozenset({"GET /a"})
+
+
 @pytest.mark.parametrize(
-    ("counting", "units", "settles"),
+    ("meter", "credential", "cost"),
     [
-        ([], 0, False),
-        ([Meter(key="a")], 1, False),
-        ([Meter(key="a"), Meter(key="b", outcomes=("2xx",))], 1, True),
-        ([Meter(key="a", credentials=("key",))], 1, True),
-        ([Meter(key="a", measure="bytes_out")], 0, True),
-        ([Meter(key="a", measure="reported", header="Units"), Meter(key="b")], 1, True),
+        (Meter(key="a", operations=AT), "key", (1, False)),
+        (Meter(key="a", operations=AT, outcomes=("2xx",)), "key", (1, True)),
+        (Meter(key="a", operations=AT, measure="bytes_out"), "key", (0, True)),
+        (Meter(key="a", operations=AT, measure="reported", header="Units"), "key", (0, True)),
+        (Meter(key="a", operations=AT, credentials=("token",)), "token", (1, False)),
+        (Meter(key="a", operations=AT, credentials=("token",)), "key", None),
+        (Meter(key="a", operations=AT, environments=("sandbox",)), "key", None),
+        (Meter(key="a", operations=frozenset({"GET /b"})), "key", None),
     ],
 )
-def test_what_a_call_reserves_until_its_response_is_in(counting: list[Meter], units: int, settles: bool) -> None:
-    assert meters.reserved(counting) == (units, settles)
+def test_what_a_call_takes_from_quotas_until_its_response_is_in(meter: Meter, credential: str, cost) -> None:
+    other = Meter(key="other", operations=AT)
+    of = meters.costs_of((other, meter), "GET /a", "live", credential).of
+    assert (of.get("a"), of["other"], of[None]) == (cost, (1, False), (1, False))
+    assert meters.costs_of((other, meter), "GET /a", "live", credential).of is of  # told apart by identity
 
 
 def test_a_quota_applies_where_its_meter_counts_and_where_it_is_said_to() -> None:

@@ -18,15 +18,19 @@ SAID = [
     ),
     (
         replace(RATE, counted_per="header:X-Station"),
-        "10 calls a second, up to 20 at once, for each value of the header X-Station",
+        "10 calls a second, up to 20 at once, for each value of the header X-Station of a consumer",
     ),
     (
         Window(name="w", counted_per="claim:tenant", calls=1, per_seconds=3600, rolling=True),
-        "at most 1 call in any hour, for each value of the token's claim tenant",
+        "at most 1 call in any hour, for each value of the token's claim tenant of a consumer",
     ),
     (
         Window(name="w", counted_per="address", calls=5000, per_seconds=86_400, rolling=False),
-        "at most 5,000 calls in each day, for each address",
+        "at most 5,000 calls in each day, for each address of a consumer",
+    ),
+    (
+        Window(name="w", counted_per="address", calls=5000, per_seconds=60, rolling=True, across_consumers=True),
+        "at most 5,000 calls in any minute, for each address across consumers",
     ),
     (
         Pace(name="p", counted_per="consumer", calls=4, per_seconds=1, max_wait_ms=2500),

@@ -13,7 +13,11 @@ from calm_tariff.formats.journal import line, read_segment
 
 VECTORS = Path(__file__).parents[1] / "vectors"
 RATING = json.loads((VECTORS / "rating.json").read_text())[0]["case"]
-DECISION = json.loads((VECTORS / "decisions.json").read_text())[0]["case"]
+DECISION = next(
+    c["case"]
+    for c in json.loads((VECTORS / "decisions.json").read_text())
+    if len(c["case"]["limits"]) > 1 and c["case"]["limits"][0]["kind"] == "rate"
+)
 
 
 def changed(case: dict, path: str, value: object) -> str:

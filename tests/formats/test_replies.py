@@ -9,7 +9,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from calm_tariff.core.limiter import Clock, Stack
-from calm_tariff.core.limits import Call, Quota, Rate, Window
+from calm_tariff.core.limits import Call, Quota, Rate, Window, trial_quota
 from calm_tariff.core.periods import SECOND, zone
 from calm_tariff.formats import replies
 from calm_tariff.formats.openapi_examples import ExampleAnswer, example_of
@@ -157,7 +157,24 @@ def test_decimal_units_are_told_whole() -> None:
     stack, counts, clock = Stack([quota], LISBON, T0), {}, Clock()
     reserved = call(T0)._replace(units=0)
     stack.decide(reserved, counts, clock)
-    stack.settle(reserved, Decimal("3.75"), counts)
+    stack.settle(reserved, {None: Decimal("3.75")}, counts)
     decision = stack.decide(reserved, counts, clock)
     said = field(replies.rate_limit_fields(replies.Policies.of([quota]), decision, T0), b"ratelimit")
     assert said.startswith('"mb";r=6;')
+
+
+def test_an_allowance_of_less_than_a_unit_is_told_without_failing() -> None:
+    quota = Quota(name="mb", counted_per="key", units=Decimal("0.5"), every="day", aligned="calendar",
+                  when_spent="refuse")  # fmt: skip
+    stack, counts = Stack([quota], LISBON, T0), {}
+    decision = stack.decide(call(T0)._replace(units=0), counts, Clock())
+    fields = dict(replies.older_fields(decision, T0))
+    assert (fields[b"x-ratelimit-limit"], fields[b"x-ratelimit-remaining"]) == (b"0", b"0")
+
+
+def test_a_trials_units_are_told_without_a_window() -> None:
+    quota = trial_quota("calls", 5)
+    stack, counts = Stack([quota], LISBON, T0), {}
+    decision = stack.decide(call(T0), counts, Clock())
+    said = replies.rate_limit_fields(replies.Policies.of([quota]), decision, T0)
+    assert said[0][1] == b'"units of the trial";q=5' and said[1][1] == b'"units of the trial";r=4'

@@ -90,4 +90,11 @@ class Reference:
         return (local.year, local.month) if every == "month" else local.date()
 
     def subject(self, limit: dict[str, Any], call: Mapping[str, Any]) -> Any:
-        return None if limit["counted_per"] == "everyone" else call.get(limit["counted_per"], "")
+        per = limit["counted_per"]
+        if per == "everyone":
+            return None
+        if per not in ("address",) and ":" not in per:
+            return call[per]
+        if per not in call:
+            return "its key", call["key"]
+        return "value", call["consumer"] if not limit.get("across_consumers") else None, call[per]

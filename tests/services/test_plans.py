@@ -149,7 +149,7 @@ def test_each_line_of_an_invoice_names_the_rule_it_was_made_by(office: Office, p
 
 def test_an_allowance_counts_as_nearly_spent_from_the_very_percent_on(office: Office) -> None:
     one = office.consumers[0]
-    history.take_in(office.ctx, [office.call(one, START + timedelta(seconds=n), n) for n in range(80)])
+    history.take_in(office.ctx, office.counted([office.call(one, START + timedelta(seconds=n), n) for n in range(80)]))
     with office.ctx.transaction() as session:
         assert [allowances.nearly_spent(session, START, percent) for percent in (79, 80, 81)] == [1, 1, 0]
         (fullest,) = allowances.running_out(session, START, 80, 5)

@@ -110,7 +110,7 @@ def test_limits_above_plans_and_of_one_subscription_are_named_as_such(office: Of
     wide = replace(own, burst=20)
     refused = receipt(office, decided(office, one, (house, wide, quota), above, 7, values=None))
     assert refused.summary.startswith("every API: Pace was reached")
-    assert "it carried no such value, and shares one count with others" in refused.rungs[3].note
+    assert "it carried no such value, and was counted for its key" in refused.rungs[3].note
     assert not any("would have let it in." in line for line in refused.advice)  # no plan changes what stands above
     assert "With every API: Pace at a wait of up to 600 ms it would have been let in at once." in refused.advice
 

@@ -8,7 +8,8 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
-from calm_tariff.core.periods import moment_of
+from calm_tariff.core.periods import instant_of, moment_of
+from calm_tariff.core.stays import holds
 from calm_tariff.services import (
     admission,
     allowances,
@@ -54,16 +55,24 @@ def test_each_allowance_counts_whom_its_sentence_names(office: Office, every: st
     second = applications.register(office.acting(one), "Second", "")
     asked = admission.ask(office.acting(one), second.id, head.id, "A second program of ours.", True)
     admission.decide(office.reviewer, asked.id, "granted", "")
+    key = applications.make_key(office.acting(one), second.id, "").key.id
     with office.ctx.transaction() as session:
         mine = next(a for a in applications.of_consumer(session, one.member.consumer_id, START) if a.id == second.id)
         subscription = mine.plans[0].subscription_id
     calls = [office.call(one, START + timedelta(minutes=n), n) for n in range(30)]
     calls += [
-        office.call(one, START + timedelta(minutes=n), 100 + n, subscription_id=subscription, application_id=second.id)
+        office.call(
+            one,
+            START + timedelta(minutes=n),
+            100 + n,
+            subscription_id=subscription,
+            application_id=second.id,
+            key_id=key,
+        )
         for n in range(7)
     ]
     calls += [office.call(other, START + timedelta(minutes=n), 200 + n) for n in range(11)]
-    history.take_in(office.ctx, calls)
+    history.take_in(office.ctx, office.counted(calls))
     office.clock.forward(hours=1)
     held = [g for g in allowances.everyone(office.manager, Wanted()).rows if g.plan == "Yawl"]
     assert len(held) == 3 * len(PER)
@@ -92,12 +101,12 @@ def test_each_allowance_counts_whom_its_sentence_names(office: Office, every: st
 def test_today_says_what_waits_to_whom_it_belongs_first(office: Office) -> None:
     one = office.consumers[0]
     office.ask("Anglers", "Skiff")
-    history.take_in(office.ctx, [office.call(one, START - timedelta(hours=h), h) for h in range(90)])
+    history.take_in(office.ctx, office.counted([office.call(one, START - timedelta(hours=h), h) for h in range(90)]))
     refused = [
         office.call(one, START - timedelta(minutes=n), 500 + n, verdict="refused", refused_by="Rate", units={})
         for n in range(40)
     ]
-    history.take_in(office.ctx, refused)
+    history.take_in(office.ctx, office.counted(refused))
     tariff_sheet.save_draft(office.manager, office.plans["Skiff"], 0, terms(burst=7))
     said = {role: today.today(office.ctx.acting(Actor(role, role))) for role in ("reviewer", "operations", "finance")}
     assert [i.title for i in said["reviewer"].yours] == ["One request waits on the desk"]
@@ -127,7 +136,7 @@ def test_today_says_what_waits_to_whom_it_belongs_first(office: Office) -> None:
 
 def test_the_finder_finds_each_kind_by_a_few_letters(office: Office) -> None:
     one = office.consumers[0]
-    history.take_in(office.ctx, [call := office.call(one, START, 1)])
+    history.take_in(office.ctx, office.counted([call := office.call(one, START, 1)]))
     charging.run(office.finance, date(2026, 9, 1))
 
     def found(words: str) -> set[tuple[str, str]]:
@@ -161,10 +170,9 @@ class TestOverrides:
         assert made.instead_of == "10 calls a second, up to 20 at once, for each key"
         assert made.ends_at == datetime(2026, 9, 12, 23, tzinfo=UTC)  # the end of the 12th in Lisbon
         with office.ctx.transaction() as session:
-            assert overrides.in_force(session, START)[one.subscription][0].burst == 80
-            assert overrides.in_force(session, made.ends_at) == {}
-            assert overrides.ended_between(session, START, made.ends_at) == 1
-            assert overrides.ended_between(session, made.ends_at, made.ends_at + timedelta(days=9)) == 0
+            kept = overrides.of_all(session)[one.subscription][0]
+            assert (kept.limit.burst, holds(kept, instant_of(START))) == (80, True)
+            assert kept.end_us == instant_of(made.ends_at) and not holds(kept, kept.end_us)
             mail = session.scalars(select(Mail).order_by(Mail.id.desc())).first()
             assert mail.recipient == one.email and "50 calls a second" in mail.body
         entry = auditing.entries(tomas, Wanted("overrode a limit")).rows[0]
@@ -182,7 +190,7 @@ class TestOverrides:
             overrides.make(tomas, one.subscription, OverrideTyped(self.rate(), "Why.", date(2026, 9, 11)))
         assert overrides.lift(tomas, made.id).state == "lifted"
         with office.ctx.transaction() as session:
-            assert overrides.in_force(session, START) == {}
+            assert not holds(overrides.of_all(session)[one.subscription][0], instant_of(START))
         again = overrides.make(tomas, one.subscription, OverrideTyped(self.rate(), "Again.", date(2026, 9, 11)))
         assert [o.id for o in overrides.of_consumer(tomas, one.member.consumer_id)] == [again.id, made.id]
 
@@ -223,7 +231,7 @@ def test_an_allowance_spent_before_its_window_ends_says_when(office: Office) -> 
     one = office.consumers[0]
     begin = START - timedelta(days=35)
     steady = [office.call(one, begin + timedelta(hours=6 * n), n) for n in range(4 * 35)]
-    history.take_in(office.ctx, steady)
+    history.take_in(office.ctx, office.counted(steady))
     (gauge,) = [g for g in allowances.own(office.acting(one)) if g.name == "Forecast calls"]
     since = moment_of(1_788_217_200_000_000)  # the 1st in Lisbon
     assert gauge.window_start == since

@@ -1,0 +1,90 @@
+"""Stays: which terms a subscription is under at any instant, those to come as well (computation.md, section 1).
+
+A call belongs to the stay in force at its instant, whoever was awake then. The decision, the shipper and the
+charging all ask here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Protocol, TypeVar
+
+from calm_tariff.core.limits import Units
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TrialUnits:
+    """What a trial gives for nothing: `units` of `meter`, after which it is over."""
+
+    meter: str
+    units: Units
+
+
+class Span(Protocol):
+    """A stretch of time [start, end) in µs since the epoch; without an end it goes on."""
+
+    @property
+    def start_us(self) -> int:
+        """Its first instant."""
+
+    @property
+    def end_us(self) -> int | None:
+        """The instant after its last."""
+
+
+S = TypeVar("S", bound=Span)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stay:
+    """A stretch of a subscription under one revision. `trial` marks a free one, `units` what ends it early, and
+    `spent` that they did."""
+
+    id: int
+    revision_id: int
+    start_us: int
+    end_us: int | None = None
+    trial: bool = False
+    units: TrialUnits | None = None
+    spent: bool = False
+
+
+def holds(span: Span, at_us: int) -> bool:
+    """Whether an instant lies in a stretch."""
+    return span.start_us <= at_us and (span.end_us is None or at_us < span.end_us)
+
+
+def in_force(spans: Iterable[S], at_us: int) -> S | None:
+    """The stretch that holds an instant; None where none does."""
+    return next((span for span in spans if holds(span, at_us)), None)
+
+
+def after(spans: Iterable[S], span: S) -> S | None:
+    """What follows a stretch at once; None where it is followed by nothing."""
+    return next((each for each in spans if each.start_us == span.end_us and each is not span), None)
+
+
+def boundaries(spans: Iterable[Span]) -> list[int]:
+    """Every instant at which a stretch begins or ends, in order: between two neighbours nothing changes."""
+    return sorted({at for span in spans for at in (span.start_us, span.end_us) if at is not None})
+
+
+def ends(spans: Iterable[Span]) -> set[int]:
+    """Every instant at which a stretch ends."""
+    return {span.end_us for span in spans if span.end_us is not None}
+
+
+def belongs(stays: Sequence[Stay], decided_under: int | None, at_us: int) -> Stay | None:
+    """The stay that a call of an instant belongs to, given the one it was decided under.
+
+    A trial of so many units ends in a decision, not at an instant known beforehand: which of the calls around that
+    end were the trial's, the decisions know alone, so that they are believed. Everywhere else the instant says it.
+    """
+    found = in_force(stays, at_us)
+    known = next((stay for stay in stays if stay.id == decided_under), None)
+    if found is None or known is None or known is found:
+        return found
+    found_spent = found.trial and found.units is not None and after(stays, found) is known
+    was_spent = known.trial and known.spent and after(stays, known) is found
+    return known if found_spent or was_spent else found
