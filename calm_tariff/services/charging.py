@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -13,12 +13,14 @@ from sqlalchemy.orm import Session, defer
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import INVOICE, move
-from calm_tariff.core.periods import Period, local_day, month_of, period_before
+from calm_tariff.core.periods import Period, day_start, local_day, month_of, period_before
 from calm_tariff.core.rating import rate
 from calm_tariff.formats.values import write
-from calm_tariff.services import auditing, mailing, once, rating_cases
+from calm_tariff.services import auditing, late_usage, mailing, numbering, once, rating_cases
 from calm_tariff.services.context import ROLES, Context, provider_of, zone_of
+from calm_tariff.services.late_usage import LateUnits
 from calm_tariff.services.rating_cases import ConsumerCase
+from calm_tariff.store import usage_queries
 from calm_tariff.store.catalogue import Meter, Plan
 from calm_tariff.store.invoicing import ChargeRun, Invoice, InvoiceLine
 from calm_tariff.store.paging import Page, Wanted, listed
@@ -26,11 +28,14 @@ from calm_tariff.store.people import Member
 from calm_tariff.store.usage import Call
 
 NAMED = 24
+# Units by (stay, meter) and local day.
+DaysOf = Mapping[tuple[int, int], Mapping[date, Decimal]]
 
 
 @dataclass(frozen=True, slots=True)
 class RunningCharge:
-    """What a consumer owes so far in a period, before tax; `invoice_id` once it is invoiced."""
+    """What a consumer owes so far in a period, before tax, by what is recorded now; of an issued invoice, what that
+    says. `invoiced` is what stands on its invoice or draft, `invoice_number` is there once that is issued."""
 
     consumer_id: int
     consumer: str
@@ -40,6 +45,7 @@ class RunningCharge:
     invoice_id: int | None
     invoice_number: str | None
     invoice_state: str | None
+    invoiced: Decimal | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +62,8 @@ class PeriodSummary:
 @dataclass(frozen=True, slots=True)
 class PeriodView:
     """A billing month with a page of its charges, which are computed anew until invoiced. `subtotal` is of all of
-    them, `draft_subtotal` of those in the draft invoices `drafts`, whose consumers come first in `drafted_for`."""
+    them, `draft_subtotal` of those in the draft invoices `drafts`, whose consumers come first in `drafted_for`.
+    `late` has arrived for invoices already issued, and stands on none."""
 
     start: date
     end: date
@@ -68,6 +75,7 @@ class PeriodView:
     draft_subtotal: Decimal
     drafted_for: list[str]
     runs: list[RunView]
+    late: list[LateUnits]
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,9 +139,10 @@ def one(ctx: Context, start: date, wanted: Wanted) -> PeriodView:
         return PeriodView(
             period.start, period.end, _state(period, running, states), provider_of(session).currency,
             listed(charges, wanted, _ORDERS), sum((c.charge for c in charges), Decimal(0)),
-            [c.invoice_id for c in drafts if c.invoice_id], sum((c.charge for c in drafts), Decimal(0)),
+            [c.invoice_id for c in drafts if c.invoice_id], sum((c.invoiced or Decimal(0) for c in drafts), Decimal(0)),
             [c.consumer for c in drafts[:NAMED]],
             [RunView(r.id, r.started_at, r.started_by, r.invoices, r.total) for r in runs],
+            late_usage.of_period(session, period),
         )  # fmt: skip
 
 
@@ -147,24 +156,26 @@ def charges(ctx: Context, start: date, wanted: Wanted) -> Page[RunningCharge]:
 _ORDERS: dict[str, Callable[[RunningCharge], Any]] = {
     "consumer": lambda c: c.consumer, "invoice": lambda c: c.invoice_number or "",
     "state": lambda c: c.invoice_state or "", "charge": lambda c: c.charge,
+    "invoiced": lambda c: c.invoiced or Decimal(0),
 }  # fmt: skip
 
 
 def _charges(session: Session, period: Period) -> tuple[list[RunningCharge], str]:
-    """Everybody's charge in a period, worked out for those without an invoice; and the states of the invoices."""
+    """Everybody's charge in a period, worked out for those without an issued invoice; and the states of the
+    invoices."""
     of_period = select(Invoice).where(Invoice.period_start == period.start).options(defer(Invoice.evidence))
     found = {i.consumer_id: _invoiced(i) for i in session.scalars(of_period)}
     states = ",".join({c.invoice_state or "" for c in found.values()})
     plans = rating_cases.plans_in(session, period)
-    owing = [consumer for consumer in plans if consumer not in found]
+    owing = [c for c in plans if c not in found or found[c].invoice_state == "draft"]
     for case in rating_cases.cases(session, period, owing) if owing else ():
         charge = rate(case.case).subtotal
-        found[case.consumer_id] = RunningCharge(
-            case.consumer_id, case.consumer, [], charge, case.case.currency, None, None, None
-        )  # fmt: skip
+        none = RunningCharge(case.consumer_id, case.consumer, [], charge, case.case.currency, None, None, None)
+        found[case.consumer_id] = replace(found.get(case.consumer_id, none), charge=charge)
     names = _plan_names(session)
     for consumer, held in plans.items():
-        found[consumer] = replace(found[consumer], plans=[names[p] for p in dict.fromkeys(held)])
+        if consumer in found:
+            found[consumer] = replace(found[consumer], plans=[names[p] for p in dict.fromkeys(held)])
     return sorted(found.values(), key=lambda c: c.consumer), states
 
 
@@ -197,18 +208,17 @@ def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
             for i in session.scalars(select(Invoice).where(Invoice.period_start == period.start).with_for_update())
         }
         meters = dict(session.execute(select(Meter.key, Meter.id)).all())
-        last = session.scalar(select(func.count()).select_from(Invoice)) or 0
-        for case in rating_cases.cases(session, period):
+        cases = rating_cases.cases(session, period)
+        days = _by_day(session, period, cases)
+        for case in cases:
             old = existing.get(case.consumer_id)
             if old is not None and old.state != "draft":
                 left_alone += 1
                 continue
-            last += old is None
-            number = old.number if old else f"{period.start:%Y%m}-{last:05d}"
             if old is not None:
                 session.delete(old)
                 session.flush()
-            invoice = _invoice(ctx, case, made, number, meters)
+            invoice = _invoice(ctx, case, made, meters, days)
             session.add(invoice)
             made.invoices += 1
             made.total += invoice.total
@@ -217,7 +227,7 @@ def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
             session, ctx, "made a charge run", ("charge run", made.id, f"{start:%B %Y}"),
             after={"invoices": made.invoices, "total": str(made.total), "left alone": left_alone},
         )  # fmt: skip
-        once.remember(session, ctx, key, request, write(result))
+        once.remember(session, ctx, key, write(result))
         return result
 
 
@@ -232,15 +242,19 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> i
         before = once.answered(session, ctx, key, request)
         if before is not None:
             return int(before["issued"])
-        invoices = session.scalars(select(Invoice).where(Invoice.id.in_(invoice_ids)).with_for_update()).all()
+        invoices = session.scalars(
+            select(Invoice).where(Invoice.id.in_(invoice_ids)).order_by(Invoice.id).with_for_update()
+        ).all()
         if len(invoices) != len(set(invoice_ids)):
             raise NotFound("names an invoice that is not there", "invoices")
         provider = provider_of(session)
         today = local_day(ctx.now_us, zone_of(session))
         for invoice in invoices:
+            called = f"the invoice of {invoice.consumer.name} for {invoice.period_start:%B %Y}"
             if invoice.period_end > today:
-                raise Conflict(f"its period runs until {invoice.period_end:%-d %B}", f"invoice {invoice.number}")
-            invoice.state = move(INVOICE, f"invoice {invoice.number}", invoice.state, "issued")
+                raise Conflict(f"its period runs until {invoice.period_end:%-d %B}", called)
+            invoice.state = move(INVOICE, called, invoice.state, "issued")
+            invoice.number = numbering.next_number(session, "invoice", today.year)
             invoice.issued_at = ctx.now
             invoice.due_on = today + timedelta(days=provider.payment_days)
             auditing.note(
@@ -254,33 +268,47 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> i
                     f"{invoice.total.quantize(Decimal('0.01'))} {invoice.currency}, due on {invoice.due_on:%-d %B %Y}."
                     f"\n\n{ctx.web_address}/portal/invoices/{invoice.id}\n",
                 )  # fmt: skip
-        once.remember(session, ctx, key, request, {"issued": len(invoices)})
+        once.remember(session, ctx, key, {"issued": len(invoices)})
         return len(invoices)
 
 
-def _invoice(ctx: Context, case: ConsumerCase, made: ChargeRun, number: str, meters: dict[str, int]) -> Invoice:
+def _invoice(ctx: Context, case: ConsumerCase, made: ChargeRun, meters: dict[str, int], days: DaysOf) -> Invoice:
     charge = rate(case.case)
     lines = []
     for place, line in enumerate(charge.lines):
         origin = case.segments[line.segment]
+        meter = meters[line.meter] if line.meter else None
         lines.append(
             InvoiceLine(
                 place=place, segment=line.segment, subscription_id=origin.subscription_id,
-                revision_id=origin.revision_id, segment_start=origin.start, segment_end=origin.end, kind=line.kind,
-                meter_id=meters[line.meter] if line.meter else None, quantity=line.quantity, included=line.included,
+                revision_id=origin.revision_id, stay_id=origin.stay_id, segment_start=origin.start,
+                segment_end=origin.end, kind=line.kind, meter_id=meter, quantity=line.quantity, included=line.included,
                 priced=line.priced, days=line.days, amount=line.amount, slices=write(line.slices),
+                by_day=[[day.isoformat(), str(n)] for day, n in sorted(days.get((origin.stay_id, meter), {}).items())]
+                if meter else None,
             )
         )  # fmt: skip
     return Invoice(
-        number=number, consumer_id=case.consumer_id, run_id=made.id, period_start=case.case.period.start,
+        number=None, consumer_id=case.consumer_id, run_id=made.id, period_start=case.case.period.start,
         period_end=case.case.period.end, currency=case.case.currency, tax_percent=case.case.tax_percent,
         subtotal=charge.subtotal, tax=charge.tax, total=charge.total, state="draft", evidence=write(case.case),
         created_at=ctx.now, lines=lines,
     )  # fmt: skip
 
 
+def _by_day(session: Session, period: Period, cases: Sequence[ConsumerCase]) -> DaysOf:
+    """What the usage lines of these cases open into, as recorded now."""
+    where = zone_of(session)
+    subscriptions = sorted({origin.subscription_id for case in cases for origin in case.segments})
+    span = day_start(period.start, where), day_start(period.end, where)
+    return usage_queries.units_by_day(session, *span, subscriptions, where)
+
+
 def _invoiced(i: Invoice) -> RunningCharge:
-    return RunningCharge(i.consumer_id, i.consumer.name, [], i.subtotal, i.currency, i.id, i.number, i.state)
+    return RunningCharge(
+        i.consumer_id, i.consumer.name, [], i.subtotal, i.currency, i.id, i.number, i.state,
+        i.subtotal,
+    )  # fmt: skip
 
 
 def _plan_names(session: Session) -> dict[int, str]:
@@ -288,6 +316,8 @@ def _plan_names(session: Session) -> dict[int, str]:
 
 
 def _period(start: date) -> Period:
+    if start.year > 9000:
+        raise Invalid("lies further ahead than anything is charged", "period")
     period = month_of(start)
     if period.start != start:
         raise Invalid("a period starts on the first of a month", "period")

@@ -29,6 +29,16 @@ class Actor:
     member_id: int | None = None
     consumer_id: int | None = None
     consumer: str = ""
+    token_id: int | None = None
+
+    @property
+    def identity(self) -> str:
+        """Who it is, by id and never by name: names can be alike."""
+        if self.member_id is not None:
+            return f"member {self.member_id}"
+        if self.token_id is not None:
+            return f"token {self.token_id}"
+        return f"person {self.person_id}" if self.person_id is not None else f"named {self.name}"
 
     def must_be(self, *roles: str) -> None:
         """Raise unless the actor has one of the roles of the provider's staff."""

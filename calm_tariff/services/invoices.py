@@ -11,7 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core.errors import NotFound
-from calm_tariff.core.periods import day_start, instant_of
+from calm_tariff.core.periods import day_start
 from calm_tariff.core.sentences import price_sentence, words
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
@@ -20,6 +20,8 @@ from calm_tariff.store import usage_queries
 from calm_tariff.store.admission import Subscription
 from calm_tariff.store.catalogue import Meter, PlanRevision
 from calm_tariff.store.invoicing import Invoice, InvoiceLine
+
+ZERO = Decimal(0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +36,8 @@ class SliceView:
 
 @dataclass(frozen=True, slots=True)
 class LineView:
-    """One figure of an invoice, the rule it follows in words, and where it comes from."""
+    """One figure of an invoice, the rule it follows in words, and where it comes from. `late` units have arrived since
+    for an issued usage line, and are not on it."""
 
     id: int
     kind: str
@@ -56,14 +59,15 @@ class LineView:
     priced: Decimal | None
     amount: Decimal
     slices: list[SliceView]
+    late: Decimal
 
 
 @dataclass(frozen=True, slots=True)
 class InvoiceSummary:
-    """A line of a list of invoices."""
+    """A line of a list of invoices. A draft has no number."""
 
     id: int
-    number: str
+    number: str | None
     consumer_id: int
     consumer: str
     period_start: date
@@ -90,10 +94,11 @@ class InvoiceView:
 
 @dataclass(frozen=True, slots=True)
 class DayUnits:
-    """Units counted on one local day, with the instants that bound it."""
+    """Units counted on one local day, with the instants that bound it; `late` arrived after the invoice was issued."""
 
     day: date
     units: Decimal
+    late: Decimal
     since_us: int
     until_us: int
 
@@ -158,16 +163,18 @@ def own_days(ctx: Context, line_id: int) -> list[DayUnits]:
 
 
 def _days(session: Session, line: InvoiceLine) -> list[DayUnits]:
+    """The days as they were when the line was made, and what has arrived for an issued one since."""
     where = zone_of(session)
-    start, end = instant_of(line.segment_start), instant_of(line.segment_end)
-    units: dict[date, Decimal] = {}
-    for row in usage_queries.counted_by_day(session, start, end, line.subscription_id, where):
-        if row.meter_id == line.meter_id:
-            units[row.day] = units.get(row.day, Decimal(0)) + row.units
+    start, end = day_start(line.invoice.period_start, where), day_start(line.invoice.period_end, where)
+    counted = usage_queries.units_by_day(session, start, end, [line.subscription_id], where)
+    now = counted.get((line.stay_id or 0, line.meter_id or 0), {})
+    kept = {date.fromisoformat(day): Decimal(units) for day, units in line.by_day} if line.by_day is not None else now
     found = []
-    for day in sorted(units):
+    for day in sorted({*now, *kept}):
         begin, after = day_start(day, where), day_start(date.fromordinal(day.toordinal() + 1), where)
-        found.append(DayUnits(day, units[day], max(begin, start), min(after, end)))
+        units = kept.get(day, ZERO)
+        late = now.get(day, ZERO) - units if line.invoice.state != "draft" else ZERO
+        found.append(DayUnits(day, units, late, max(begin, start), min(after, end)))
     return found
 
 
@@ -203,28 +210,49 @@ def _view(session: Session, i: Invoice) -> InvoiceView:
         for s in session.scalars(select(Subscription).where(Subscription.id.in_({x.subscription_id for x in i.lines})))
     }
     meters = {m.id: m for m in session.scalars(select(Meter))}
-    lines = [_line(x, i, revisions[x.revision_id], subscriptions[x.subscription_id], meters) for x in i.lines]
+    late = _late(session, i) if i.state != "draft" else {}
+    lines = [
+        _line(x, i, revisions[x.revision_id], subscriptions[x.subscription_id], meters, late.get(x.id, ZERO))
+        for x in i.lines
+    ]
     return InvoiceView(_summary(i), i.subtotal, i.tax_percent, i.tax, i.total, i.created_at, i.issued_at, lines)
 
 
+def _late(session: Session, i: Invoice) -> dict[int, Decimal]:
+    """Units recorded now beyond those on the lines of an issued invoice, by line."""
+    where = zone_of(session)
+    span = day_start(i.period_start, where), day_start(i.period_end, where)
+    now = usage_queries.units_by_stay(session, *span, [x.subscription_id for x in i.lines])
+    return {
+        x.id: now.get((x.stay_id, x.meter_id), ZERO) - (x.quantity or ZERO)
+        for x in i.lines
+        if x.kind == "usage" and x.stay_id is not None and x.meter_id is not None
+    }
+
+
 def _line(
-    x: InvoiceLine, i: Invoice, revision: PlanRevision, subscription: Subscription, meters: dict[int, Meter]
-) -> LineView:
+    x: InvoiceLine, i: Invoice, revision: PlanRevision, subscription: Subscription, meters: dict[int, Meter],
+    late: Decimal,
+) -> LineView:  # fmt: skip
     meter = meters[x.meter_id] if x.meter_id else None
+    same = [y.id for y in i.lines if (y.segment, y.kind, y.meter_id) == (x.segment, x.kind, x.meter_id)]
+    rule = _rule(x, revision, i.currency, meter, same.index(x.id))
     return LineView(
-        x.id, x.kind, meter.name if meter else x.kind.capitalize(), _rule(x, revision, i.currency, meter),
+        x.id, x.kind, meter.name if meter else x.kind.capitalize(), rule,
         subscription.application.name, revision.plan.product.name, revision.plan.name, revision.id, revision.number,
         x.subscription_id, x.segment_start, x.segment_end, x.days, x.meter_id, meter.name if meter else None,
         x.quantity, x.included, x.priced, x.amount,
         [SliceView(*(Decimal(s[name]) for name in ("quantity", "unit", "flat", "amount"))) for s in x.slices],
+        late,
     )  # fmt: skip
 
 
-def _rule(x: InvoiceLine, revision: PlanRevision, currency: str, meter: Meter | None) -> str:
+def _rule(x: InvoiceLine, revision: PlanRevision, currency: str, meter: Meter | None, place: int) -> str:
+    """The price a line follows, the `place`th of its kind and meter, in words."""
     pricing = read(PlanTerms, revision.terms).pricing
-    for price in pricing.prices:
-        if price.kind == x.kind and (meter is None or getattr(price, "meter", None) == meter.key):
-            return words(price_sentence(price, currency, pricing.prorate))
+    prices = [p for p in pricing.prices if p.kind == x.kind and (not meter or getattr(p, "meter", "") == meter.key)]
+    if prices:
+        return words(price_sentence(prices[place], currency, pricing.prorate))
     if x.kind == "discount":
         return f"{pricing.discount_percent:f}% off fee and usage"
     bound = pricing.minimum if x.kind == "minimum" else pricing.cap

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from typing import Any
 
+from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict
@@ -13,21 +14,23 @@ from calm_tariff.store.record import Answered
 
 
 def answered(session: Session, ctx: Context, key: str | None, request: str) -> dict[str, Any] | None:
-    """The answer given before to this key, if any. Raises `Conflict` where the request was another."""
+    """The answer given before to this key, if any; otherwise the key is held until the transaction ends, and whoever
+    asks with it meanwhile waits and gets the same answer. Raises `Conflict` where the request was another."""
     if not key:
         return None
-    found = session.get(Answered, (ctx.actor.name, key), with_for_update=True)
-    if found is None:
-        return None
+    who = ctx.actor.identity
+    held = insert(Answered).values(actor=who, key=key, request=_digest(request), answer={}, at=ctx.now)
+    session.execute(held.on_duplicate_key_update(actor=held.inserted.actor))
+    found = session.get_one(Answered, (who, key), populate_existing=True)
     if found.request != _digest(request):
         raise Conflict("this idempotency key was used for another request", "Idempotency-Key")
-    return found.answer
+    return found.answer or None
 
 
-def remember(session: Session, ctx: Context, key: str | None, request: str, answer: dict[str, Any]) -> None:
-    """Keep the answer in the transaction that did the work."""
+def remember(session: Session, ctx: Context, key: str | None, answer: dict[str, Any]) -> None:
+    """Keep the answer in the transaction that did the work and holds the key."""
     if key:
-        session.add(Answered(actor=ctx.actor.name, key=key, request=_digest(request), answer=answer, at=ctx.now))
+        session.get_one(Answered, (ctx.actor.identity, key)).answer = answer
 
 
 def _digest(request: str) -> str:

@@ -18,7 +18,7 @@ from calm_tariff.formats.values import read
 from calm_tariff.services.context import Context, provider_of
 from calm_tariff.store import usage_queries
 from calm_tariff.store.admission import Application, Stay, Subscription
-from calm_tariff.store.catalogue import Meter, Plan
+from calm_tariff.store.catalogue import Meter, Plan, PlanRevision
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +105,7 @@ def cases(
             )  # fmt: skip
             origins.append(
                 CaseSegment(
-                    subscription.id, revision.id, stay.id, subscription.plan_id, max(stay.start_at, begin),
+                    subscription.id, revision.id, stay.id, revision.plan_id, max(stay.start_at, begin),
                     min(ended or end, end),
                 )
             )  # fmt: skip
@@ -123,9 +123,10 @@ def plans_in(session: Session, period: Period) -> dict[int, list[int]]:
     where = zone(provider_of(session).time_zone)
     begin, end = (moment_of(day_start(day, where)) for day in (period.start, period.end))
     query = (
-        select(Application.consumer_id, Subscription.plan_id)
+        select(Application.consumer_id, PlanRevision.plan_id)
         .join(Subscription, Subscription.application_id == Application.id)
         .join(Stay, Stay.subscription_id == Subscription.id)
+        .join(PlanRevision, PlanRevision.id == Stay.revision_id)
         .where(
             *(_overlaps(begin, end, s, e) for s, e in (
                 (Subscription.started_at, Subscription.ended_at), (Stay.start_at, Stay.end_at),

@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import HOUR, day_start, local_day, month_of, period_before
-from calm_tariff.services import admission, allowances
+from calm_tariff.services import admission, allowances, late_usage
 from calm_tariff.services.context import ROLES, Context, zone_of
 from calm_tariff.store import usage_queries
 from calm_tariff.store.catalogue import ApiVersion, Meter, Plan, PlanDraft, Product
@@ -58,7 +58,7 @@ def today(ctx: Context) -> Today:
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
         items = [*_requests(session, ctx), *_spent(session, ctx), *_refusals(session, ctx), *_periods(session, ctx)]
-        items += _drafts(session)
+        items += [*_late(session, ctx), *_drafts(session)]
         yours = [i for i in items if ctx.actor.role in i.roles]
         return Today(yours, [i for i in items if i not in yours], _yesterday(session, ctx))
 
@@ -153,6 +153,21 @@ def _periods(session: Session, ctx: Context) -> list[Item]:
             Item("One draft invoice waits to be issued" if one else f"{drafts} draft invoices wait to be issued",
                  "They can be read and checked; nothing has been sent.", "Review them", f"/settle/periods/{first}",
                  ["finance"])
+        )  # fmt: skip
+    return items
+
+
+def _late(session: Session, ctx: Context) -> list[Item]:
+    """Usage that has arrived for periods already issued."""
+    last = period_before(month_of(local_day(ctx.now_us, zone_of(session))))
+    items = []
+    for start, late in late_usage.periods_with(session, last):
+        who = list(dict.fromkeys(each.consumer for each in late))
+        more = f" and {len(who) - 2} more" if len(who) > 2 else ""
+        items.append(
+            Item(f"Usage has arrived late for {start:%B}",
+                 f"{start:%B} is issued already; it concerns {', '.join(who[:2])}{more}, and is on no invoice yet.",
+                 "See what arrived", f"/settle/periods/{start}", ["finance"])
         )  # fmt: skip
     return items
 

@@ -6,7 +6,7 @@ from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
-from sqlalchemy import ForeignKey, Numeric, String, UniqueConstraint
+from sqlalchemy import BigInteger, ForeignKey, Numeric, String, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.base import Base, Id, Money, Name, Word
@@ -28,12 +28,12 @@ class ChargeRun(Base):
 
 class Invoice(Base):
     """A consumer's charges for one period. States: core.lifecycles.INVOICE. Once issued, never updated
-    but for its state. `evidence` is the rating case it can be computed from again."""
+    but for its state. A draft has no number. `evidence` is the rating case it can be computed from again."""
 
     __tablename__ = "invoice"
     __table_args__ = (UniqueConstraint("consumer_id", "period_start"),)
     id: Mapped[Id]
-    number: Mapped[str] = mapped_column(String(30), unique=True)
+    number: Mapped[str | None] = mapped_column(String(30), unique=True)
     consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"))
     run_id: Mapped[int] = mapped_column(ForeignKey("charge_run.id"))
     period_start: Mapped[date]
@@ -55,7 +55,8 @@ class Invoice(Base):
 
 
 class InvoiceLine(Base):
-    """One rounded figure of an invoice, with its exact slices and the segment it comes from."""
+    """One rounded figure of an invoice, with its exact slices and the segment it comes from. Of a usage line,
+    `by_day` is what it opens into, frozen: the local days with their units."""
 
     __tablename__ = "invoice_line"
     __table_args__ = (UniqueConstraint("invoice_id", "place"),)
@@ -65,6 +66,7 @@ class InvoiceLine(Base):
     segment: Mapped[int]
     subscription_id: Mapped[int] = mapped_column(ForeignKey("subscription.id"))
     revision_id: Mapped[int] = mapped_column(ForeignKey("plan_revision.id"))
+    stay_id: Mapped[int | None] = mapped_column(BigInteger)
     segment_start: Mapped[datetime]
     segment_end: Mapped[datetime]
     kind: Mapped[Word]
@@ -75,4 +77,14 @@ class InvoiceLine(Base):
     days: Mapped[int]
     amount: Mapped[Money]
     slices: Mapped[list[Any]]
+    by_day: Mapped[list[Any] | None]
     invoice: Mapped[Invoice] = relationship(back_populates="lines")
+
+
+class NumberSeries(Base):
+    """The last number given of one kind of document in one calendar year."""
+
+    __tablename__ = "number_series"
+    kind: Mapped[Word] = mapped_column(primary_key=True)
+    year: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    last: Mapped[int]

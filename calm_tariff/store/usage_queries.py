@@ -212,26 +212,32 @@ def outcomes_between(session: Session, bounds: Sequence[int]) -> list[Outcomes]:
     ]
 
 
-@dataclass(frozen=True, slots=True)
-class CountedDay:
-    """Units of one meter on one local day."""
+def units_by_day(
+    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int], where: ZoneInfo
+) -> dict[tuple[int, int], dict[date, Decimal]]:
+    """What subscriptions counted in [start, end), by (stay, meter) and the provider's local day.
 
-    day: date
-    meter_id: int
-    units: Decimal
-
-
-def counted_by_day(
-    session: Session, start_us: int, end_us: int, subscription_id: int, where: ZoneInfo
-) -> Iterator[CountedDay]:
-    """What a subscription counted in [start, end), on the provider's local days.
-
-    Where the zone's midnight is no whole UTC hour, the hour around it is read call by call.
+    One query sums whole hours; where the zone's midnights are no whole UTC hours, each day is read by itself.
     """
-    day = local_day(start_us, where)
-    while (begin := day_start(day, where)) < end_us:
-        after = day + timedelta(days=1)
-        span = (max(begin, start_us), min(day_start(after, where), end_us))
-        for (_, meter), units in units_by_stay(session, *span, [subscription_id]).items():
-            yield CountedDay(day, meter, units)
-        day = after
+    days = [local_day(start_us, where)]
+    while (after := days[-1] + timedelta(days=1)) and day_start(after, where) < end_us:
+        days.append(after)
+    bounds = [max(start_us, day_start(day, where)) for day in days] + [end_us]
+    found: dict[tuple[int, int], dict[date, Decimal]] = {}
+    if not subscriptions:
+        return found
+    if any(bound % HOUR for bound in bounds):
+        for day, begin, end in zip(days, bounds[:-1], bounds[1:], strict=True):
+            for key, units in units_by_stay(session, begin, end, subscriptions).items():
+                found.setdefault(key, {})[day] = units
+        return found
+    place = func.interval(HourlyUsage.hour_us, *bounds) - 1
+    query = (
+        select(place, HourlyUsage.stay_id, HourlyUsage.meter_id, func.sum(HourlyUsage.units))
+        .where(HourlyUsage.subscription_id.in_(subscriptions))
+        .where(HourlyUsage.hour_us >= start_us, HourlyUsage.hour_us < end_us)
+        .group_by(place, HourlyUsage.stay_id, HourlyUsage.meter_id)
+    )
+    for n, stay, meter, units in session.execute(query):
+        found.setdefault((stay, meter), {})[days[int(n)]] = units
+    return found

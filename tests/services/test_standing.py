@@ -138,6 +138,8 @@ def test_the_finder_finds_each_kind_by_a_few_letters(office: Office) -> None:
     one = office.consumers[0]
     history.take_in(office.ctx, office.counted([call := office.call(one, START, 1)]))
     charging.run(office.finance, date(2026, 9, 1))
+    october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, 9, tzinfo=UTC))
+    charging.issue(october, charging.one(october, date(2026, 9, 1), Wanted()).drafts)
 
     def found(words: str) -> set[tuple[str, str]]:
         return {(f.kind, f.name) for f in finder.find(office.manager, words)}
@@ -145,7 +147,7 @@ def test_the_finder_finds_each_kind_by_a_few_letters(office: Office) -> None:
     assert ("consumer", "Ferries") in found("ferr") and ("application", "Ferries app, Ferries") in found("FERR")
     assert ("product", "Harbour Data") in found("harb") and ("plan", "Harbour Data · Ketch") in found("ketch")
     assert ("API", "Tides v1") in found("tid") and ("meter", "Forecast calls") in found("forecast")
-    assert found("202609-0") == {("invoice", "202609-00001, Ferries"), ("invoice", "202609-00002, Kayaks")}
+    assert found("INV-2026-0") == {("invoice", "INV-2026-00001, Ferries"), ("invoice", "INV-2026-00002, Kayaks")}
     assert found(call["call_id"].lower()) == {("call", call["call_id"])}
     assert {kind for kind, _ in found(one.secret[:10])} == {"key"}
     assert found("") == found("   ") == found("100%") == found("f_r") == found("\\") == set()

@@ -1,6 +1,6 @@
 """The schema is what the tables say, and recorded calls are written once with exact sums."""
 
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 from random import Random
 from zoneinfo import ZoneInfo
@@ -92,13 +92,15 @@ def test_sums_over_ragged_stretches_are_exact(office: Office) -> None:
             assert sum(usage_queries.units_by_stay(session, start, stop).values()) == wanted
         kolkata = ZoneInfo("Asia/Kolkata")  # midnight there is 18:30 UTC: no whole hour
         start, stop = instant_of(START), instant_of(START + timedelta(hours=9))
-        by_day = {
-            d.day.isoformat(): d.units
-            for d in usage_queries.counted_by_day(session, start, stop, one.subscription, kolkata)
-        }
-        midnight = instant_of(datetime(2026, 9, 11, tzinfo=kolkata))
-        first = sum(instant_of(m) < midnight for m in moments)
-        assert by_day == {"2026-09-10": first, "2026-09-11": 60 - first}
+        for where, end in ((kolkata, stop), (ZoneInfo("Europe/Lisbon"), instant_of(START + timedelta(hours=20)))):
+            days = usage_queries.units_by_day(session, start, end, [one.subscription], where)
+            midnight = instant_of(datetime(2026, 9, 11, tzinfo=where))
+            first = sum(instant_of(m) < midnight for m in moments)
+            assert days == {
+                (one.stay, office.meter): {date(2026, 9, 10): first, date(2026, 9, 11): 60 - first}
+                if first < 60 else {date(2026, 9, 10): 60}
+            }  # fmt: skip
+        assert usage_queries.units_by_day(session, start, stop, [], kolkata) == {}
 
 
 def test_pages_of_the_log_join_without_gap_or_repeat(office: Office) -> None:

@@ -9,10 +9,10 @@ type PageOf<T> = { rows: T[]; next: string | null; total: number };
 type Query = { words: string; sort: string; down: boolean; cursor?: string };
 
 /** A list that the server pages, filters and puts in order; what is wanted of it is kept in the address. `fixed` is
- * what else the list depends on, as a query string. */
-export function useList<T>(
+ * what else the list depends on, as a query string; `first` is the first page with all that came with it. */
+export function useList<T, More = unknown>(
   path: string,
-  read: (query: Query) => Promise<PageOf<T>>,
+  read: (query: Query) => Promise<PageOf<T> & More>,
   { fixed = "", every }: { fixed?: string; every?: number } = {},
 ) {
   const [search] = useSearchParams();
@@ -37,6 +37,7 @@ export function useList<T>(
   });
   return {
     rows: pages.data?.pages.flatMap((p) => p.rows) ?? [],
+    first: pages.data?.pages[0],
     total: pages.data?.pages[0]?.total ?? 0,
     error: pages.error,
     isPending: pages.isPending,

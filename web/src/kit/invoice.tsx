@@ -23,6 +23,7 @@ export type Line = {
   priced: string | null;
   amount: string;
   slices: { quantity: string; unit: string; flat: string; amount: string }[];
+  late: string;
 };
 
 type Invoice = {
@@ -34,7 +35,7 @@ type Invoice = {
   lines: Line[];
 };
 
-type Day = { day: string; units: string; since_us: number; until_us: number };
+type Day = { day: string; units: string; late: string; since_us: number; until_us: number };
 
 type Props = {
   invoice: Invoice;
@@ -126,7 +127,12 @@ function LineRows({ line, heading, currency, open, onOpen, revisionLink, callsLi
         </tr>
       )}
       <tr aria-selected={open}>
-        <td>{line.label}</td>
+        <td>
+          {line.label}
+          {Number(line.late) !== 0 && (
+            <span className="text-brass"> · {count(line.late)} arrived late, not on this invoice</span>
+          )}
+        </td>
         <td className="text-soft">{line.rule}</td>
         <td className="number">
           {line.quantity === null ? (line.days ? plural(line.days, "day") : "") : count(line.quantity)}
@@ -216,6 +222,9 @@ function Usage({
                         {count(d.units)}
                       </Link>
                     </td>
+                    {Number(line.late) !== 0 && (
+                      <td className="text-brass">{Number(d.late) !== 0 && `and ${count(d.late)} late`}</td>
+                    )}
                   </tr>
                 ))}
                 {days.data.length === 0 && (

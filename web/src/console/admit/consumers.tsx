@@ -131,7 +131,7 @@ export function Consumer() {
                 <tr key={i.id}>
                   <td>
                     <Link className="figure-link" to={`/settle/invoices/${i.id}`}>
-                      {i.number}
+                      {i.number ?? "a draft"}
                     </Link>
                   </td>
                   <td>{month(i.period_start)}</td>

@@ -20,7 +20,12 @@ export function InvoicePage() {
     queryFn: () => api.get("/invoices/{invoice_id}", { params: { path: { invoice_id: Number(id) } } }),
   });
   const invoice = one.data;
-  useOpened(invoice && `Invoice ${invoice.summary.number}`);
+  const called =
+    invoice &&
+    (invoice.summary.number
+      ? `Invoice ${invoice.summary.number}`
+      : `Draft for ${invoice.summary.consumer}, ${month(invoice.summary.period_start)}`);
+  useOpened(called);
   if (!invoice)
     return (
       <Page title="Invoice">
@@ -30,7 +35,7 @@ export function InvoicePage() {
   const s = invoice.summary;
   return (
     <Page
-      title={`Invoice ${s.number}`}
+      title={called ?? "Invoice"}
       sub={
         <>
           <Link className="figure-link" to={`/admit/consumers/${s.consumer_id}`}>

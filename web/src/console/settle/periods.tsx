@@ -62,15 +62,13 @@ const SAYS: Record<string, string> = {
 export function PeriodPage() {
   const { start = "" } = useParams();
   const queries = useQueryClient();
-  const [period, setPeriod] = useState<View | null>(null);
   const list = useList(
     `/periods/${start}/charges`,
     async (query) => {
       const found = await api.get("/periods/{start}", { params: { path: { start }, query } });
-      setPeriod(found);
-      return found.charges;
+      return { ...found.charges, period: found };
     },
-    { every: 5_000 },
+    { every: 30_000 },
   );
   const [issuing, setIssuing] = useState(false);
   const run = useMutation({
@@ -80,7 +78,7 @@ export function PeriodPage() {
       }),
     onSuccess: () => queries.invalidateQueries(),
   });
-  const p = period;
+  const p = list.first?.period;
   useOpened(p ? month(p.start) : undefined);
   const navigate = useNavigate();
   const { rowProps } = useRows(
@@ -125,8 +123,13 @@ export function PeriodPage() {
             <th>Plans</th>
             <SortHead by="invoice">Invoice</SortHead>
             <SortHead by="state">State</SortHead>
+            {drafts.length > 0 && (
+              <SortHead by="invoiced" number>
+                On the draft
+              </SortHead>
+            )}
             <SortHead by="charge" number>
-              Before tax
+              {ended ? "Before tax" : "So far, before tax"}
             </SortHead>
           </tr>
         </thead>
@@ -150,13 +153,16 @@ export function PeriodPage() {
                     to={`/settle/invoices/${c.invoice_id}`}
                     onClick={(e) => e.stopPropagation()}
                   >
-                    {c.invoice_number}
+                    {c.invoice_number ?? "a draft"}
                   </Link>
                 ) : (
                   <span className="text-soft">none yet</span>
                 )}
               </td>
               <td>{c.invoice_state ?? (ended ? "to charge" : "running")}</td>
+              {drafts.length > 0 && (
+                <td className="number text-brass">{c.invoiced ? amount(c.invoiced) : ""}</td>
+              )}
               <td className="number text-brass">{amount(c.charge)}</td>
             </tr>
           ))}
@@ -164,6 +170,9 @@ export function PeriodPage() {
         <tfoot>
           <tr>
             <td colSpan={4}>Together, everybody</td>
+            {drafts.length > 0 && (
+              <td className="number font-semibold text-brass">{amount(p.draft_subtotal)}</td>
+            )}
             <td className="number font-semibold text-brass">{amount(p.subtotal)}</td>
           </tr>
         </tfoot>
@@ -191,6 +200,20 @@ function PeriodMargin({ period, result }: { period: View; result?: Console["RunR
           line is rounded once; tax is taken of their sum.
         </p>
       </Aside>
+      {period.late.length > 0 && (
+        <Aside title="Arrived late">
+          <p className="mb-1 text-soft">
+            Recorded after these invoices were issued, and on none of them. An issued invoice never changes.
+          </p>
+          {period.late.map((x) => (
+            <Pair key={`${x.invoice_id}/${x.meter_id}`} name={`${x.consumer}, ${x.meter}`}>
+              <Link className="figure-link" to={`/settle/invoices/${x.invoice_id}`}>
+                {count(x.units)}
+              </Link>
+            </Pair>
+          ))}
+        </Aside>
+      )}
       {period.runs.length > 0 && (
         <Aside title="Charge runs">
           {period.runs.map((r) => (
