@@ -101,6 +101,8 @@ def _copied(table: Table, column: Column[object]) -> str:
         return f"CONCAT(s.seq, '.', {name})"
     if column.name in ("client_id", "number") and table.name in ("application", "invoice"):
         return f"CONCAT({name}, '-', s.seq)"
+    if column.name in ("look", "shape"):
+        return f"SHA2(CONCAT({name}, s.seq), 256)"
     if column.name == "name" and table.name == "consumer":
         return f"CONCAT({name}, ' ', s.seq)"
     return name

@@ -22,7 +22,6 @@ def main(arguments: list[str] | None = None) -> int:
         if name == "token":
             command.add_argument("label", metavar="LABEL", help="what the token is for")
             command.add_argument("role", metavar="ROLE", help="product manager, reviewer, operations or finance")
-            command.add_argument("--demo", action="store_true", help="for the demo's data")
         if name == "tariff":
             _tariff_arguments(command)
     chosen = parser.parse_args(arguments)
@@ -115,8 +114,7 @@ def _worker(_: argparse.Namespace) -> int:
 
     stop = Event()
     signal.signal(signal.SIGTERM, lambda *_: stop.set())
-    s = Settings()
-    work(s.database_url, s.journal, s.mail_port, f"http://127.0.0.1:{s.web_port}", s.ticket_desk_address, stop)
+    work(Settings(), stop)
     return 0
 
 
@@ -138,11 +136,12 @@ def _tariff(chosen: argparse.Namespace) -> int:
 
 def _token(chosen: argparse.Namespace) -> int:
     from calm_tariff.core.errors import Invalid
+    from calm_tariff.launch.database import CannotStart
     from calm_tariff.launch.start import service_token
 
     try:
-        print(service_token(chosen.label, chosen.role, chosen.demo))
-    except Invalid as error:
+        print(service_token(chosen.label, chosen.role))
+    except (Invalid, CannotStart) as error:
         print(error, file=sys.stderr)
         return 2
     return 0

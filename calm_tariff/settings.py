@@ -17,6 +17,9 @@ class Settings(BaseSettings):
     `sender_seconds`, `reader_seconds`: how long a gateway waits for the next part of a caller's body, and for a
     caller to take the next part of an answer. `trusted_proxies`: addresses, with commas between. With a
     `proxy_token`, gateways decide for reverse proxies; with a `signing_secret`, the token endpoint gives tokens.
+    `standins` starts the stand-ins outside a demo, too; without them, letters go to `mail_host` and `mail_port`, and
+    nothing is passed to a ticket desk unless one is named. `started_again` and `ended_with` are told by whoever
+    started a process again.
     """
 
     model_config = SettingsConfigDict(env_prefix="CALM_")
@@ -43,6 +46,15 @@ class Settings(BaseSettings):
     signing_secret: str = ""
     web_address: str = ""
     ticket_desk: str = ""
+    standins: bool = False
+    mail_host: str = "127.0.0.1"
+    started_again: int = 0
+    ended_with: str = ""
+
+    @property
+    def has_standins(self) -> bool:
+        """Whether the outside world is simulated: anybody can tell the stand-ins anything."""
+        return self.demo or self.standins
 
     @property
     def address(self) -> str:
@@ -56,8 +68,8 @@ class Settings(BaseSettings):
 
     @property
     def ticket_desk_address(self) -> str:
-        """Where requests are passed that an outside system decides: the stand-in unless set."""
-        return self.ticket_desk or self.standins_address
+        """Where requests are passed that an outside system decides; empty where there is none."""
+        return self.ticket_desk or (self.standins_address if self.has_standins else "")
 
     @property
     def journal(self) -> Path:

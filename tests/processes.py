@@ -62,6 +62,7 @@ class Processes:
             database_url=self.url,
             var=self.var,
             demo=self.demo,
+            standins=True,
             proxy_token="a proxy's token",
             signing_secret="a secret of this test's",
             **ports,

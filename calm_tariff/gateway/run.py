@@ -65,6 +65,7 @@ class _Running:
             sender_seconds=settings.sender_seconds, reader_seconds=settings.reader_seconds,
         )  # fmt: skip
         self.started = datetime.now(UTC)
+        self.begun = asyncio.Event()
         self.shared: SharedCounters | None = None
         self.keeper: Keeper | None = None
 
@@ -121,12 +122,13 @@ class _Running:
                 try:
                     if gateway.snapshot.number < 0:
                         await asyncio.to_thread(self.begin)
+                        _settle_memory()
+                        self.begun.set()
                         if self.keeper:
                             await self.announce()
                             keeping = asyncio.create_task(self.keeper.follow())
                     elif await asyncio.to_thread(stamps.number, self.ctx) != gateway.snapshot.number:
                         gateway.snapshot = await asyncio.to_thread(lambda: Snapshot(read_feed(self.ctx)))
-                        gc.freeze()
                     gateway.fresh_at = time.monotonic()
                 except SQLAlchemyError as error:
                     # The gateway goes on with the snapshot it has; a starting one waits.
@@ -148,9 +150,6 @@ class _Running:
         else:
             self.gateway.counters = LocalCounters(counts, Clock(now))
         self.gateway.snapshot = snapshot
-        # A snapshot lives long, and the collector looking through it would hold calls up.
-        gc.set_threshold(20_000, 20, 100)
-        gc.freeze()
 
     async def close_segments(self) -> None:
         """Hand segments to the shipper often, so that screens are fresh; look again after a fault."""
@@ -164,7 +163,9 @@ class _Running:
                 journal.fault = str(error)
 
     async def report(self) -> None:
-        """Say how this gateway is, so that people and the other gateways know."""
+        """Say how this gateway is, so that people and the other gateways know: once it has begun, because nothing else
+        uses the database before."""
+        await self.begun.wait()
         while True:
             try:
                 await self.announce()
@@ -179,6 +180,8 @@ class _Running:
             "port": self.settings.gateway_port,
             "decides_at": f"http://127.0.0.1:{self.settings.decisions_port}" if self.settings.proxy_token else None,
             "process": os.getpid(),
+            "started_again": self.settings.started_again,
+            "ended_with": self.settings.ended_with,
             "snapshot": gateway.snapshot.number,
             "snapshot_age_ms": round((time.monotonic() - gateway.fresh_at) * 1000) if gateway.fresh_at else None,
             "counters": gateway.counters.state,
@@ -240,6 +243,12 @@ class _Running:
             return restored(self.ctx, snapshot, now), snapshot.stacks(now), now
 
         return await asyncio.to_thread(read)
+
+
+def _settle_memory() -> None:
+    """Have the collector leave alone what lives long: looking through a snapshot would hold calls up."""
+    gc.set_threshold(20_000, 20, 100)
+    gc.freeze()
 
 
 def _quietly(app: Any, port: int) -> uvicorn.Server:

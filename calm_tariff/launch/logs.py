@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import faulthandler
 import logging
 import re
 import sys
@@ -24,7 +25,9 @@ def without_secrets(text: str) -> str:
 
 
 def begin(process: str) -> None:
-    """Have everything this process logs written to its standard error as JSON."""
+    """Have everything this process logs written to its standard error as JSON; and, should it die of a fault, where
+    each of its threads was."""
+    faulthandler.enable()
     shared: list[Any] = [
         structlog.stdlib.add_log_level,
         structlog.stdlib.add_logger_name,

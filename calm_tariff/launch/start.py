@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import os
 import secrets
 import shutil
 import signal
@@ -55,6 +57,7 @@ def run(demo: bool) -> int:
         database.start()
         password = _prepare(database.make_schema(schema), settings, demo)
         supervisor.start_all()
+        _running(base).write_text(json.dumps({"schema": schema, "process": os.getpid()}), encoding="utf-8")
         _greet(settings, demo, password, time.monotonic() - began)
         supervisor.watch(stop)
         return 0
@@ -62,6 +65,7 @@ def run(demo: bool) -> int:
         print(error, file=sys.stderr)
         return 1
     finally:
+        _running(base).unlink(missing_ok=True)
         supervisor.stop_all()
         print("Everything is stopped.", flush=True)
 
@@ -75,15 +79,25 @@ def _secret(path: Path) -> str:
     return path.read_text(encoding="utf-8")
 
 
-def service_token(label: str, role: str, demo: bool) -> str:
-    """A new service token of the running installation in this folder. Raises `Invalid`."""
+def service_token(label: str, role: str) -> str:
+    """A new service token of the installation that runs in this folder. Raises `Invalid`."""
     base = Settings()
+    try:
+        running = json.loads(_running(base).read_text(encoding="utf-8"))
+        os.kill(running["process"], 0)
+    except (OSError, ValueError, KeyError):
+        raise Invalid("nothing runs in this folder; start it with ./calm start or ./calm demo") from None
     database = Database((base.var / "mariadb").resolve(), base.database_port)
-    ctx = context_for(engine(database.url("calm_demo" if demo else "calm")), actor=SYSTEM)
+    ctx = context_for(engine(database.url(running["schema"])), actor=SYSTEM)
     try:
         return people.make_service_token(ctx, label, role)
     except OperationalError:
         raise Invalid("the database does not answer; start it with ./calm start or ./calm demo") from None
+
+
+def _running(base: Settings) -> Path:
+    """Where what runs in this folder says so."""
+    return base.var / "running.json"
 
 
 def reset() -> int:
@@ -129,7 +143,7 @@ def _greet(settings: Settings, demo: bool, password: str | None, seconds: float)
         f"  console   http://127.0.0.1:{settings.web_port}/\n"
         f"  portal    http://127.0.0.1:{settings.web_port}/portal/\n"
         f"  gateway   {settings.gateway_address}\n"
-        f"  mailbox   {settings.standins_address}/mailbox"
+        + (f"  mailbox   {settings.standins_address}/mailbox" if settings.has_standins else "")
     )
     if demo:
         print("\nSign in with a button, or with the password " + PASSWORD + ":")

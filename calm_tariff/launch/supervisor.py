@@ -30,6 +30,30 @@ class Part:
     health: str | None
 
 
+@dataclass(slots=True)
+class Ended:
+    """How often a process has ended, how the last time, and when it is started again (by the monotonic clock)."""
+
+    times: int = 0
+    in_a_row: int = 0
+    how: str = ""
+    due: float | None = None
+    began: float = -1e9
+
+    @property
+    def pause(self) -> float:
+        """Seconds until it is started again: none the first time, then twice as long each time, at most half a
+        minute."""
+        return 0.0 if self.in_a_row <= 1 else min(30.0, 0.5 * 2 ** (self.in_a_row - 1))
+
+    def note(self, status: int, now: float) -> None:
+        """It has ended with a status; one that ran well for a minute begins to count anew."""
+        self.times += 1
+        self.in_a_row = 1 if now - self.began > 60 else self.in_a_row + 1
+        self.how = f"by {signal.Signals(-status).name}" if status < 0 else f"with status {status}"
+        self.due = now + self.pause
+
+
 @dataclass
 class Supervisor:
     """All processes of one installation. Children end with it, however it ends."""
@@ -37,12 +61,14 @@ class Supervisor:
     settings: Settings
     database: Database
     children: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+    ended: dict[str, Ended] = field(default_factory=dict)
 
     def parts(self) -> list[Part]:
         """The processes in the order they start."""
         s = self.settings
+        outside = Part("stand-ins", "standins", s.standins_port, f"http://127.0.0.1:{s.standins_port}/mood")
         return [
-            Part("stand-ins", "standins", s.standins_port, f"http://127.0.0.1:{s.standins_port}/mood"),
+            *([outside] if s.has_standins else []),
             Part("web", "web", s.web_port, f"http://127.0.0.1:{s.web_port}/healthz"),
             Part("gateway", "gateway", s.gateway_port, f"http://127.0.0.1:{s.gateway_port}/readyz"),
             Part("worker", "worker", None, None),
@@ -52,7 +78,8 @@ class Supervisor:
         """Raise `CannotStart` naming every port another program holds."""
         s = self.settings
         wanted = [(p.name, p.port) for p in self.parts() if p.port]
-        wanted += [("mail", s.mail_port), ("metrics", s.metrics_port), ("decisions", s.decisions_port)]
+        wanted += [("metrics", s.metrics_port), ("decisions", s.decisions_port)]
+        wanted += [("mail", s.mail_port)] if s.has_standins else []
         taken = [f"{port} ({name})" for name, port in wanted if port and port_taken(port)]
         if taken:
             names = "CALM_WEB_PORT, CALM_GATEWAY_PORT, CALM_METRICS_PORT, CALM_DECISIONS_PORT, CALM_STANDINS_PORT, "
@@ -65,6 +92,9 @@ class Supervisor:
         logs.mkdir(parents=True, exist_ok=True)
         environment = dict(os.environ)
         environment |= {f"CALM_{k.upper()}": str(v) for k, v in self.settings.model_dump().items()}
+        ended = self.ended.get(part.name)
+        if ended:
+            environment |= {"CALM_STARTED_AGAIN": str(ended.times), "CALM_ENDED_WITH": ended.how}
         with (logs / f"{part.command}.log").open("ab") as log:
             self.children[part.name] = subprocess.Popen(
                 [sys.executable, "-m", "calm_tariff.cli", part.command],
@@ -93,13 +123,25 @@ class Supervisor:
         self.database.stop()
 
     def watch(self, stop: Event) -> None:
-        """Until told to stop, restart a process that has ended."""
-        while not stop.wait(1):
+        """Until told to stop, start again whatever has ended, however it did; with growing pauses where it ends again
+        and again."""
+        while not stop.wait(0.5):
             for part in self.parts():
                 child = self.children[part.name]
                 if child.poll() is not None and not stop.is_set():
-                    print(f"The {part.name} ended with status {child.returncode} and is started again.", flush=True)
-                    self.start(part)
+                    self.again(part, child.returncode, time.monotonic())
+
+    def again(self, part: Part, status: int, now: float) -> None:
+        """Start a process that has ended, once its pause is over."""
+        ended = self.ended.setdefault(part.name, Ended())
+        if ended.due is None:
+            ended.note(status, now)
+            print(f"The {part.name} ended {ended.how}; it is started again in {ended.pause:g} s.", flush=True)
+        assert ended.due is not None
+        if now >= ended.due:
+            ended.due = None
+            ended.began = now
+            self.start(part)
 
     def _wait(self, part: Part) -> None:
         deadline = time.monotonic() + READY_SECONDS

@@ -96,7 +96,8 @@ def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted:
     if not accepted:
         raise Invalid("the terms of use must be accepted", "terms_accepted")
     with ctx.transaction() as session:
-        application = owned(session, ctx, application_id)
+        # Whoever asks for the same application at the same moment waits, and is then refused.
+        application = owned(session, ctx, application_id, lock=True)
         plan = session.get(Plan, plan_id)
         mine = groups.of_consumer(session, application.consumer_id)
         if plan is None or plan.state != "on sale" or not (groups.sees(plan, mine) and groups.sees(plan.product, mine)):
@@ -182,11 +183,14 @@ def decide(ctx: Context, request_id: int, decision: Decision, note: str) -> Requ
             raise Conflict("is decided in the outside system, not here", "the request")
         twice = request.plan.product.access_route == "reviewed twice"
         if decision == "granted" and twice and request.state == "waiting":
+            if ctx.actor.token_id is not None:
+                raise Conflict("two people decide here, and a service token is none", "the request")
             if request.first_granted_by is None:
                 request.first_granted_by, request.first_note = ctx.actor.name, note.strip()
+                request.first_granted_id = ctx.actor.identity
                 auditing.note(session, ctx, "agreed to a request, as the first of two", _subject(request), why=note)
                 return _view(request)
-            if request.first_granted_by == ctx.actor.name:
+            if request.first_granted_id == ctx.actor.identity:
                 raise Conflict("you have agreed already; a second person decides", "the request")
         _decide(session, ctx, request, decision, note.strip())
         return _view(request)

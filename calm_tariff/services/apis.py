@@ -12,6 +12,7 @@ from urllib.parse import urlsplit
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.lifecycles import API_VERSION, CALLING, move
 from calm_tariff.core.periods import day_start, local_day, moment_of
@@ -317,8 +318,7 @@ def _announce(session: Session, ctx: Context, version: ApiVersion, sunset_on: da
 
 
 def _check(typed: ApiTyped) -> None:
-    if not typed.name.strip():
-        raise Invalid("must not be empty", "name")
+    names.plain(typed.name, "name")
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]{0,19}", typed.version):
         raise Invalid("must be letters, digits, dots and dashes, such as v1", "version")
     if not re.fullmatch(r"(/[A-Za-z0-9._~-]+)+", typed.base_path):

@@ -10,6 +10,7 @@ from typing import Literal
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
+from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import KEY, VALID_KEY, move
 from calm_tariff.core.meters import Environment
@@ -130,9 +131,7 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
 def register(ctx: Context, name: str, description: str) -> ApplicationView:
     """A new application of the signed-in consumer. Raises `Invalid` or `Conflict`."""
     consumer_id = ctx.actor.own_consumer
-    name = name.strip()
-    if not name:
-        raise Invalid("must not be empty", "name")
+    name = names.plain(name, "name")
     with ctx.transaction() as session:
         if session.scalar(select(Application).filter_by(consumer_id=consumer_id, name=name)):
             raise Conflict(f"you already have an application {name!r}", "name")
@@ -162,12 +161,13 @@ def make_key(
             raise Invalid("must say its time zone, as in 2027-01-01T00:00:00Z", field)
     if expires_at is not None and expires_at <= max(ctx.now, starts_at or ctx.now):
         raise Invalid("must lie ahead, and after the start", "expires_at")
+    label = names.plain(label, "label") if label.strip() else kind
     with ctx.transaction() as session:
         application = owned(session, ctx, application_id)
         lead = "lt" if kind == "key" else "ls"
         secret = f"{lead}_{'live' if environment == 'live' else 'sand'}_{ctx.token()}"
         key = ApiKey(
-            application_id=application.id, label=label.strip() or kind, environment=environment, kind=kind,
+            application_id=application.id, label=label, environment=environment, kind=kind,
             prefix=secret[:PREFIX_LENGTH], key_hash=hash_token(secret), state="active", created_at=ctx.now,
             starts_at=starts_at, expires_at=expires_at,
         )  # fmt: skip
@@ -209,9 +209,11 @@ def revoke_key(ctx: Context, key_id: int) -> KeyView:
         return _key(key, ctx.now)
 
 
-def owned(session: Session, ctx: Context, application_id: int) -> Application:
-    """One's own application. Raises `NotFound` for another's, just as for none."""
-    found = session.get(Application, application_id)
+def owned(session: Session, ctx: Context, application_id: int, lock: bool = False) -> Application:
+    """One's own application, held until the transaction ends where `lock` says so. Raises `NotFound` for another's,
+    just as for none."""
+    query = select(Application).where(Application.id == application_id)
+    found = session.scalar(query.with_for_update(of=Application) if lock else query)
     if found is None or found.consumer_id != ctx.actor.own_consumer:
         raise NotFound("there is no such application", str(application_id))
     return found

@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
+from calm_tariff.core.names import cut
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.store.paging import Page, Wanted, page
 from calm_tariff.store.record import AuditEntry
@@ -44,8 +45,8 @@ def note(
     who = ctx.actor.name + (f", {ctx.actor.consumer}" if ctx.actor.consumer else "")
     session.add(
         AuditEntry(
-            at=ctx.now, actor=who, action=action, subject_kind=kind, subject_id=identifier,
-            subject=name, before=before, after=after, why=why,
+            at=ctx.now, actor=cut(who), action=cut(action), subject_kind=kind, subject_id=identifier,
+            subject=cut(name), before=before, after=after, why=why,
         )
     )  # fmt: skip
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import secrets
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -10,9 +11,10 @@ from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import Engine
+from sqlalchemy.exc import DataError, DBAPIError, IntegrityError, OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 
-from calm_tariff.core.errors import NotAllowed, NotSignedIn
+from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
 from calm_tariff.core.periods import instant_of, zone
 from calm_tariff.store.people import Provider
 
@@ -99,8 +101,26 @@ class Context:
             yield self.session
             self.session.flush()
             return
-        with self.sessions() as session, session.begin():
-            yield session
+        try:
+            with self.sessions() as session, session.begin():
+                yield session
+        except IntegrityError as error:
+            raise Conflict("there is one like it already, or what it belongs to is gone", _field_of(error)) from error
+        except DataError as error:
+            raise Invalid("does not fit what can be kept", _field_of(error)) from error
+        except OperationalError as error:
+            if error.orig is not None and error.orig.args[:1] in ((1213,), (1205,)):  # deadlock, lock wait
+                raise Conflict("somebody changed the same at the same moment; nothing was changed") from error
+            raise
+
+
+_NAMED = re.compile(r"(?:column|key) '(?:[a-z_]+\.)?(?:uq_)?([A-Za-z_]+)'")
+
+
+def _field_of(error: DBAPIError) -> str:
+    """The column or key that the database names, and nothing of the values."""
+    found = _NAMED.search(str(error.orig))
+    return found[1] if found else ""
 
 
 def context_for(engine: Engine, **options: object) -> Context:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
+from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.services import auditing
 from calm_tariff.services.context import ROLES, Context
@@ -36,9 +37,7 @@ def everything(ctx: Context) -> list[GroupView]:
 def create(ctx: Context, name: str) -> GroupView:
     """A new, empty group. Raises `Invalid` or `Conflict`."""
     ctx.actor.must_be("product manager", "reviewer")
-    name = name.strip()
-    if not name:
-        raise Invalid("must not be empty", "name")
+    name = names.plain(name, "name")
     with ctx.transaction() as session:
         if session.scalar(select(ConsumerGroup).where(ConsumerGroup.name == name)):
             raise Conflict(f"there is already a group {name!r}", "name")

@@ -10,6 +10,7 @@ from urllib.parse import urlsplit
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.meters import Environment
 from calm_tariff.services import auditing, stamps
@@ -95,8 +96,7 @@ def save(ctx: Context, issuer_id: int, edition: int, typed: IssuerTyped) -> Issu
 
 def _check(typed: IssuerTyped) -> None:
     for field in ("name", "issuer", "audience", "claim"):
-        if not getattr(typed, field).strip():
-            raise Invalid("must not be empty", field)
+        names.plain(getattr(typed, field), field)
     if urlsplit(typed.jwks_url).scheme not in ("http", "https"):
         raise Invalid("must be an http or https address", "jwks_url")
     if not typed.algorithms or set(typed.algorithms) - set(ALGORITHMS):

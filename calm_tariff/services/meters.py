@@ -13,6 +13,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core import meters as rules
+from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.lifecycles import CALLING, METER, move
 from calm_tariff.core.meters import Environment, Measure
@@ -147,8 +148,6 @@ def save(ctx: Context, meter_id: int, edition: int, typed: MeterTyped) -> MeterV
         meter = _get(session, meter_id, lock=True)
         if meter.edition != edition:
             raise Stale("somebody else has changed this meter meanwhile", meter.name, _view(meter, {}))
-        if not typed.name.strip():
-            raise Invalid("must not be empty", "name")
         before, counted = _terms(meter), rule_of(meter)
         _set(session, meter, typed)
         if meter.sealed_at and rule_of(meter) != counted:
@@ -282,7 +281,7 @@ def _set(session: Session, meter: Meter, typed: MeterTyped) -> None:
     found = session.scalars(select(Operation).where(Operation.id.in_(typed.operations))).all()
     if len(found) != len(set(typed.operations)):
         raise Invalid("names an operation that is not there", "operations")
-    meter.name, meter.measure, meter.header = typed.name.strip(), typed.measure, typed.header or None
+    meter.name, meter.measure, meter.header = names.plain(typed.name, "name"), typed.measure, typed.header or None
     meter.outcomes, meter.environments = list(typed.outcomes), list(typed.environments)
     meter.credentials, meter.operations = list(typed.credentials), list(found)
     rules.check(rule_of(meter))

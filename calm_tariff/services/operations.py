@@ -10,6 +10,7 @@ from typing import Literal
 from sqlalchemy import exists, func, select
 from sqlalchemy.orm import Session
 
+from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.formats.documents import read_document
 from calm_tariff.formats.openapi import METHODS as DESCRIBED
@@ -182,9 +183,7 @@ def set_answers(ctx: Context, operation_id: int, answers: Answers) -> OperationV
 def put_into_group(ctx: Context, version_id: int, ids: Sequence[int], group: str, belongs: bool) -> int:
     """Put operations into a group of their own version, or take them out; returns how many changed."""
     ctx.actor.must_be("product manager")
-    group = group.strip()
-    if not group or len(group) > 60:
-        raise Invalid("must be between 1 and 60 characters", "group")
+    group = names.plain(group, "group", 60)
     with ctx.transaction() as session:
         query = select(Operation).where(Operation.id.in_(ids), Operation.api_version_id == version_id)
         changed = 0

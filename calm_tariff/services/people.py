@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from datetime import timedelta
 
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
+from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotSignedIn
+from calm_tariff.formats.addresses import looks, mail_address
 from calm_tariff.services import auditing
 from calm_tariff.services.context import NOBODY, ROLES, Actor, Context
 from calm_tariff.services.secrets import hash_password, hash_token, password_matches
 from calm_tariff.store.people import Consumer, Member, Person, ServiceToken, SignedIn
 
 SESSION = timedelta(hours=12)
-_EMAIL = re.compile(r"[^@\s]+@[^@\s]+\.[^@\s]+")
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,20 +76,19 @@ def sign_up(ctx: Context, name: str, email: str, organisation: str, password: st
 
     Raises `Invalid` or `Conflict`, naming the field.
     """
-    email = email.strip().lower()
-    name, organisation = name.strip(), organisation.strip()
-    for field, value in (("name", name), ("organisation", organisation)):
-        if not value:
-            raise Invalid("must not be empty", field)
-    if not _EMAIL.fullmatch(email):
-        raise Invalid(f"{email!r} is not an e-mail address", "email")
+    email = mail_address(email)
+    name, organisation = names.plain(name, "name"), names.plain(organisation, "organisation")
+    look, shape = looks(organisation)
     hashed = hash_password(password)
     with ctx.transaction() as session:
         if session.scalar(select(Member).where(Member.email == email)):
             raise Conflict("somebody has already signed up with this address; sign in instead", "email")
-        if session.scalar(select(Consumer).where(Consumer.name == organisation)):
-            raise Conflict("this organisation has an account; ask its owner to add you", "organisation")
-        consumer = Consumer(name=organisation, created_at=ctx.now)
+        if session.scalar(select(Consumer.id).where((Consumer.look == look) | (Consumer.shape == shape))):
+            raise Conflict(
+                "this organisation, or one whose name looks the same, has an account; ask its owner to add you",
+                "organisation",
+            )
+        consumer = Consumer(name=organisation, look=look, shape=shape, created_at=ctx.now)
         session.add(consumer)
         session.flush()
         member = Member(consumer_id=consumer.id, email=email, name=name, role="owner", password_hash=hashed)
@@ -128,13 +127,14 @@ def who_by_service_token(ctx: Context, token: str) -> Actor:
         found = session.scalar(query)
         if found is None or found.revoked_at:
             raise NotSignedIn("the service token is unknown or revoked")
-        return Actor(f"token {found.label}", found.role)
+        return Actor(f"token {found.label}", found.role, token_id=found.id)
 
 
 def make_service_token(ctx: Context, label: str, role: str) -> str:
     """A new service token, shown this once. Raises `Invalid` for an unknown role."""
     if role not in ROLES:
         raise Invalid(f"must be one of {', '.join(ROLES)}", "role")
+    label = names.plain(label, "label", 200)
     token = f"cts_{ctx.token()}"
     with ctx.transaction() as session:
         made = ServiceToken(label=label, role=role, token_hash=hash_token(token), created_at=ctx.now)

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
+from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.lifecycles import PLAN, move
 from calm_tariff.core.terms import PlanTerms
@@ -42,9 +43,7 @@ def add(ctx: Context, product_id: int, name: str, like: int | None = None) -> Sh
 
 def new_plan(session: Session, ctx: Context, product_id: int, name: str) -> Plan:
     """Store a plan without terms at the right of the sheet. Raises `Invalid` or `Conflict`."""
-    name = name.strip()
-    if not name:
-        raise Invalid("must not be empty", "name")
+    name = names.plain(name, "name")
     product = get(session, product_id, lock=True)
     all_plans = plans_of(session, product_id)
     _refuse_name(all_plans, name)
@@ -62,9 +61,7 @@ def new_plan(session: Session, ctx: Context, product_id: int, name: str) -> Plan
 def rename(ctx: Context, plan_id: int, name: str) -> Sheet:
     """Give a plan another name. Raises `Invalid` or `Conflict`."""
     ctx.actor.must_be("product manager")
-    name = name.strip()
-    if not name:
-        raise Invalid("must not be empty", "name")
+    name = names.plain(name, "name")
     with ctx.transaction() as session:
         plan = plan_of(session, plan_id)
         _refuse_name([p for p in plans_of(session, plan.product_id) if p.id != plan_id], name)

@@ -11,6 +11,7 @@ from typing import Literal
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
+from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.lifecycles import CALLING
 from calm_tariff.core.meters import CREDENTIALS
@@ -45,6 +46,7 @@ class CredentialsTyped:
     key_header: str = "X-API-Key"
     key_query: str = ""
     older_fields: bool = False
+    moves_anew: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,6 +135,7 @@ def one(ctx: Context, product_id: int) -> ProductView:
 def create(ctx: Context, typed: ProductTyped) -> ProductView:
     """A new product. Raises `Invalid` or `Conflict`, naming the field."""
     ctx.actor.must_be("product manager")
+    typed = replace(typed, name=names.plain(typed.name, "name"))
     slug = re.sub(r"[^a-z0-9]+", "-", typed.name.lower()).strip("-")[:40]
     if not slug:
         raise Invalid("must have letters or digits", "name")
@@ -163,8 +166,9 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
         before = view(product)
         if product.edition != edition:
             raise Stale("somebody else has changed this product meanwhile", product.name, before)
-        if not typed.name.strip():
-            raise Invalid("must not be empty", "name")
+        typed = replace(typed, name=names.plain(typed.name, "name"))
+        if session.scalar(select(Product.id).where(Product.name == typed.name, Product.id != product_id)):
+            raise Conflict(f"there is already a product {typed.name!r}", "name")
         if product.terms_of_use != typed.terms_of_use:
             product.terms_of_use, product.terms_dated = typed.terms_of_use, ctx.now
             product.terms_number += 1
@@ -200,7 +204,7 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
         before = asdict(credentials_of(product))
         product.credential_kinds = [kind for kind in CREDENTIALS if kind in typed.kinds]
         product.key_header, product.key_query = typed.key_header, typed.key_query
-        product.older_fields = typed.older_fields
+        product.older_fields, product.moves_anew = typed.older_fields, typed.moves_anew
         product.edition += 1
         auditing.note(
             session, ctx, "changed how callers prove who they are", ("product", product.id, product.name), before,
@@ -213,7 +217,8 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
 def credentials_of(product: Product) -> CredentialsTyped:
     """How callers of a stored product prove who they are."""
     return CredentialsTyped(
-        list(product.credential_kinds), product.key_header, product.key_query, product.older_fields
+        list(product.credential_kinds), product.key_header, product.key_query, product.older_fields,
+        product.moves_anew,
     )  # fmt: skip
 
 
@@ -228,9 +233,10 @@ def clone(ctx: Context, product_id: int, name: str) -> ProductView:
     """A new product with the same content and its plans as drafts. Raises `Invalid` or `Conflict`."""
     ctx.actor.must_be("product manager")
     with ctx.transaction() as session:
-        made = typed_of(get(session, product_id))
-    copied = create(ctx, replace(made, name=name.strip()))
-    with ctx.transaction() as session:
+        source = get(session, product_id)
+        joined = ctx.joining(session)
+        copied = create(joined, replace(typed_of(source), name=name))
+        copied = set_credentials(joined, copied.id, copied.edition, credentials_of(source))
         plans = select(Plan).where(Plan.product_id == product_id, Plan.state != "withdrawn").order_by(Plan.place)
         for place, plan in enumerate(session.scalars(plans)):
             terms = plan.draft.terms if plan.draft else plan.revisions[-1].terms

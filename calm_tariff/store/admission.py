@@ -33,7 +33,8 @@ class Application(Base):
 class AccessRequest(Base):
     """Somebody asks for a plan. States: core.lifecycles.REQUEST.
 
-    Where a product is reviewed twice, `first_granted_by` has agreed and somebody else must, too. Where
+    Where a product is reviewed twice, `first_granted_by` has agreed and somebody else must, too: told apart by
+    `first_granted_id`, because names can be alike. Where
     an outside system decides, `ticket` is the request's name there.
     """
 
@@ -50,6 +51,7 @@ class AccessRequest(Base):
     decided_by: Mapped[str | None] = mapped_column(String(200))
     note: Mapped[Prose] = mapped_column(default="")
     first_granted_by: Mapped[str | None] = mapped_column(String(200))
+    first_granted_id: Mapped[str | None] = mapped_column(String(60))
     first_note: Mapped[Prose] = mapped_column(default="")
     ticket: Mapped[str | None] = mapped_column(String(40), index=True)
     application: Mapped[Application] = relationship(lazy="joined")

@@ -39,11 +39,14 @@ class Person(Base):
 
 
 class Consumer(Base):
-    """An organisation that calls the APIs."""
+    """An organisation that calls the APIs. `look` and `shape` are digests of how its name looks, so that no other
+    can be taken for it."""
 
     __tablename__ = "consumer"
     id: Mapped[Id]
     name: Mapped[Name] = mapped_column(unique=True)
+    look: Mapped[Hash] = mapped_column(unique=True)
+    shape: Mapped[Hash] = mapped_column(unique=True)
     created_at: Mapped[datetime]
     groups: Mapped[list[ConsumerGroup]] = relationship(
         secondary="consumer_in_group", back_populates="consumers", order_by="ConsumerGroup.name"

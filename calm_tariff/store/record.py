@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, Index, String
+from sqlalchemy import BigInteger, Index, String, Text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from calm_tariff.store.base import Base, Id, Name, Prose, Word
@@ -29,7 +29,7 @@ class AuditEntry(Base):
 
 
 class Mail(Base):
-    """A letter waiting to be handed to the mail server, or handed over."""
+    """A letter waiting to be handed to the mail server, or handed over; `failed` says why it cannot be."""
 
     __tablename__ = "mail"
     id: Mapped[Id]
@@ -38,6 +38,7 @@ class Mail(Base):
     body: Mapped[Prose]
     created_at: Mapped[datetime]
     sent_at: Mapped[datetime | None] = mapped_column(index=True)
+    failed: Mapped[str | None] = mapped_column(Text)
 
 
 class Answered(Base):

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import logging
 import smtplib
-import time
+from collections.abc import Callable
 from datetime import timedelta
-from pathlib import Path
 from threading import Event, Thread
 
 import httpx
@@ -15,6 +14,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from calm_tariff.services import apis, instances, mailing, subscriptions, upkeep
 from calm_tariff.services.context import SYSTEM, Context, context_for
 from calm_tariff.services.shipping import ship
+from calm_tariff.settings import Settings
 from calm_tariff.store.base import engine
 from calm_tariff.worker.outside import ask_back_ends, exchange_tickets
 
@@ -24,37 +24,40 @@ REPORT = timedelta(seconds=1)
 TIDY = timedelta(minutes=10)
 HEALTH_SECONDS = 15
 OUTSIDE_SECONDS = 1
+FAILED_SECONDS = 3
 
 
-def work(database_url: str, journal_root: Path, mail_port: int, web_address: str, desk: str, stop: Event) -> None:
+def work(settings: Settings, stop: Event) -> None:
     """Work until told to stop. A database that is away is waited for; nothing is lost meanwhile."""
-    ctx = context_for(engine(database_url, pool_size=3), actor=SYSTEM, web_address=web_address)
+    ctx = context_for(engine(settings.database_url, pool_size=3), actor=SYSTEM, web_address=settings.address)
     while not stop.is_set():
         try:
             with upkeep.leading(ctx) as won:
                 if won:
-                    _lead(ctx, journal_root, mail_port, desk, stop)
+                    _lead(ctx, settings, stop)
         except SQLAlchemyError as error:
             log.warning("the database does not answer: %s", error.__class__.__name__)
         stop.wait(1)
 
 
-def _lead(ctx: Context, journal_root: Path, mail_port: int, desk: str, stop: Event) -> None:
+def _lead(ctx: Context, settings: Settings, stop: Event) -> None:
     upkeep.prepare_partitions(ctx)
     began = ctx.now
     reported, tidied, shipped = began - REPORT, began - TIDY, 0
     done = Event()
-    # The outside may be slow; what callers do must not wait for it, nor letters for the ticket desk.
-    outside = [Thread(target=_ask_outside, args=(ctx, desk, done)), Thread(target=_post, args=(ctx, mail_port, done))]
-    for one in outside:
-        one.daemon = True
+    # The outside may be slow; what callers do must not wait for it, nor one chore for another.
+    beside = [Thread(target=_repeat, args=(chore, seconds, done), daemon=True)
+              for seconds, chore in _chores(ctx, settings)]  # fmt: skip
+    for one in beside:
         one.start()
     try:
         while not stop.is_set():
-            shipped += ship(ctx, journal_root).calls
+            shipped += ship(ctx, settings.journal).calls
             now = ctx.now
             if now - reported >= REPORT:
-                instances.report(ctx, "worker", "worker", began, {"leads": True, "shipped_calls": shipped})
+                words = {"leads": True, "shipped_calls": shipped, "started_again": settings.started_again,
+                         "ended_with": settings.ended_with}  # fmt: skip
+                instances.report(ctx, "worker", "worker", began, words)
                 reported = now
             if now - tidied >= TIDY:
                 upkeep.forget_counts(ctx)
@@ -62,37 +65,33 @@ def _lead(ctx: Context, journal_root: Path, mail_port: int, desk: str, stop: Eve
             stop.wait(BEAT_SECONDS)
     finally:
         done.set()
-        for one in outside:
+        for one in beside:
             one.join()
 
 
-def _post(ctx: Context, port: int, done: Event) -> None:
-    """Hand over letters as they are written."""
+def _chores(ctx: Context, settings: Settings) -> list[tuple[float, Callable[[], object]]]:
+    """What goes on beside shipping, and how many seconds lie between two times of it."""
+    chores: list[tuple[float, Callable[[], object]]] = [
+        (BEAT_SECONDS, lambda: mailing.send_waiting(ctx, settings.mail_host, settings.mail_port)),
+        (OUTSIDE_SECONDS, lambda: subscriptions.end_trials(ctx)),
+        (OUTSIDE_SECONDS, lambda: apis.end_sunsets(ctx)),
+        (HEALTH_SECONDS, lambda: ask_back_ends(ctx)),
+    ]
+    if settings.ticket_desk_address:
+        chores.append((OUTSIDE_SECONDS, lambda: exchange_tickets(ctx, settings.ticket_desk_address)))
+    return chores
+
+
+def _repeat(chore: Callable[[], object], seconds: float, done: Event) -> None:
+    """Do a chore again and again. What goes wrong in it is logged, and it is tried again after a while."""
     while not done.is_set():
-        pause = BEAT_SECONDS
+        pause = seconds
         try:
-            mailing.send_waiting(ctx, "127.0.0.1", port)
-        except (OSError, smtplib.SMTPException) as error:
-            log.warning("the mail server does not answer: %s", error)
-            pause = 5
-        except SQLAlchemyError as error:
-            log.warning("the database does not answer: %s", error.__class__.__name__)
+            chore()
+        except (SQLAlchemyError, OSError, smtplib.SMTPException, httpx.HTTPError) as error:
+            log.warning("it does not answer: %s: %s", error.__class__.__name__, error)
+            pause = max(seconds, FAILED_SECONDS)
+        except Exception:
+            log.exception("a chore failed, and is tried again")
+            pause = max(seconds, FAILED_SECONDS)
         done.wait(pause)
-
-
-def _ask_outside(ctx: Context, desk: str, done: Event) -> None:
-    """Trials and sunsets that end, tickets, and the health of back ends, each on its own rhythm."""
-    health_after = 0.0
-    while not done.is_set():
-        try:
-            subscriptions.end_trials(ctx)
-            apis.end_sunsets(ctx)
-            exchange_tickets(ctx, desk)
-            if time.monotonic() >= health_after:
-                ask_back_ends(ctx)
-                health_after = time.monotonic() + HEALTH_SECONDS
-        except httpx.HTTPError as error:
-            log.warning("the ticket desk does not answer: %s", error)
-        except SQLAlchemyError as error:
-            log.warning("the database does not answer: %s", error.__class__.__name__)
-        done.wait(OUTSIDE_SECONDS)

@@ -1,0 +1,30 @@
+"""Names that people give: what they may hold, so that no name can look like another or speak outside its place."""
+
+from __future__ import annotations
+
+import unicodedata
+
+from calm_tariff.core.errors import Invalid
+
+LONGEST = 200
+# Control and format characters (zero-width, directions), what has no meaning, and ends of lines.
+_REFUSED = frozenset({"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"})
+
+
+def plain(text: str, field: str, at_most: int = LONGEST) -> str:
+    """A name as it is kept: composed (NFC), without space around it. Raises `Invalid`, naming the field."""
+    name = unicodedata.normalize("NFC", text).strip()
+    if not name:
+        raise Invalid("must not be empty", field)
+    if len(name) > at_most:
+        raise Invalid(f"must be at most {at_most} characters long", field)
+    for place, letter in enumerate(name, 1):
+        if unicodedata.category(letter) in _REFUSED:
+            called = unicodedata.name(letter, f"U+{ord(letter):04X}")
+            raise Invalid(f"holds a character that cannot be seen, at place {place}: {called}", field)
+    return name
+
+
+def cut(text: str, at_most: int = LONGEST) -> str:
+    """A line made of several names, shortened where it must be."""
+    return text if len(text) <= at_most else f"{text[: at_most - 1]}…"

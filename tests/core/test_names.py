@@ -1,0 +1,28 @@
+"""What a name may hold."""
+
+import pytest
+
+from calm_tariff.core.errors import Invalid
+from calm_tariff.core.names import cut, plain
+
+
+def test_a_name_is_kept_composed_and_without_space_around_it() -> None:
+    assert plain("  Cafe\u0301 Marés ", "name") == "Café Marés"
+    assert plain("İ" * 150, "name") == "İ" * 150
+    assert plain("x" * 200, "name") == "x" * 200
+
+
+@pytest.mark.parametrize(
+    "wrong",
+    ["", "   ", "x" * 201, "two\nlines", "a\ttab", "a\x00b", "zero\u200bwidth", "\u202eback", "join\u200dner",
+     "a\u2028b", "\ufeffmark", "a\x7fb"],
+)  # fmt: skip
+def test_what_cannot_be_seen_is_refused_by_its_field(wrong: str) -> None:
+    with pytest.raises(Invalid) as refused:
+        plain(wrong, "organisation")
+    assert refused.value.where == "organisation"
+
+
+def test_a_line_of_several_names_is_shortened_where_it_must_be() -> None:
+    assert cut("x" * 200) == "x" * 200
+    assert cut("x" * 201) == "x" * 199 + "…"
