@@ -36,7 +36,8 @@ router = APIRouter(tags=["products"])
 
 
 class ProductIn(BaseModel):
-    """A product. With groups, only their consumers see it."""
+    """A product. With groups, only their consumers see it. With `moves_anew`, allowances start anew over a move to
+    another plan; otherwise they go on."""
 
     name: str = Field(max_length=200)
     description: str = ""
@@ -45,12 +46,13 @@ class ProductIn(BaseModel):
     access_route: AccessRoute = "reviewed"
     groups: list[int] = []
     operations: list[int]
+    moves_anew: bool = False
 
     def typed(self) -> ProductTyped:
         """As the service takes it."""
         return ProductTyped(
             self.name.strip(), self.description, self.terms_of_use, self.access_route, self.operations,
-            self.contact, self.groups,
+            self.contact, self.groups, self.moves_anew,
         )  # fmt: skip
 
 

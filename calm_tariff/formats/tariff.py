@@ -54,7 +54,8 @@ class TariffPlan:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TariffProduct:
     """A product with its plans in their order. `shows` are the kinds of credential its callers show; a key
-    comes in `key_header`, or in the query parameter `key_query` where that is not empty."""
+    comes in `key_header`, or in the query parameter `key_query` where that is not empty. With
+    `moves_anew`, allowances start anew when a subscription moves to another plan."""
 
     name: str
     operations: tuple[str, ...]
@@ -67,6 +68,7 @@ class TariffProduct:
     key_header: str = "X-API-Key"
     key_query: str = ""
     older_fields: bool = False
+    moves_anew: bool = False
     plans: tuple[TariffPlan, ...] = ()
 
 

@@ -35,6 +35,7 @@ class ProductTyped:
     operations: Sequence[int]
     contact: str = ""
     groups: Sequence[int] = ()
+    moves_anew: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +47,6 @@ class CredentialsTyped:
     key_header: str = "X-API-Key"
     key_query: str = ""
     older_fields: bool = False
-    moves_anew: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +79,7 @@ class ProductView:
     operations: list[int]
     edition: int
     credentials: CredentialsTyped
+    moves_anew: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,7 +146,7 @@ def create(ctx: Context, typed: ProductTyped) -> ProductView:
         product = Product(
             slug=slug, name=typed.name, description=typed.description, terms_of_use=typed.terms_of_use,
             terms_number=1, terms_dated=ctx.now, access_route=typed.access_route, edition=1,
-            operations=_operations(session, typed), contact=typed.contact,
+            operations=_operations(session, typed), contact=typed.contact, moves_anew=typed.moves_anew,
             groups=groups.named(session, typed.groups),
         )  # fmt: skip
         session.add(product)
@@ -175,6 +176,9 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
             _keep_terms(session, ctx, product)
             _ask_again(session, ctx, product)
         product.name, product.description, product.contact = typed.name, typed.description, typed.contact
+        if product.moves_anew != typed.moves_anew:
+            product.moves_anew = typed.moves_anew
+            stamps.touch(session, ctx)
         product.groups = groups.named(session, typed.groups)
         product.access_route = typed.access_route
         product.operations = _operations(session, typed)
@@ -204,7 +208,7 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
         before = asdict(credentials_of(product))
         product.credential_kinds = [kind for kind in CREDENTIALS if kind in typed.kinds]
         product.key_header, product.key_query = typed.key_header, typed.key_query
-        product.older_fields, product.moves_anew = typed.older_fields, typed.moves_anew
+        product.older_fields = typed.older_fields
         product.edition += 1
         auditing.note(
             session, ctx, "changed how callers prove who they are", ("product", product.id, product.name), before,
@@ -217,8 +221,7 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
 def credentials_of(product: Product) -> CredentialsTyped:
     """How callers of a stored product prove who they are."""
     return CredentialsTyped(
-        list(product.credential_kinds), product.key_header, product.key_query, product.older_fields,
-        product.moves_anew,
+        list(product.credential_kinds), product.key_header, product.key_query, product.older_fields
     )  # fmt: skip
 
 
@@ -267,7 +270,7 @@ def typed_of(product: Product) -> ProductTyped:
     route: AccessRoute = product.access_route  # type: ignore[assignment]
     return ProductTyped(
         product.name, product.description, product.terms_of_use, route, [o.id for o in product.operations],
-        product.contact, [g.id for g in product.groups],
+        product.contact, [g.id for g in product.groups], product.moves_anew,
     )  # fmt: skip
 
 
@@ -304,7 +307,7 @@ def view(product: Product) -> ProductView:
         product.id, product.slug, product.name, product.description, product.contact, product.terms_of_use,
         product.terms_number, product.terms_dated, product.access_route, [g.name for g in product.groups],
         [g.id for g in product.groups], api_names(product), [o.id for o in product.operations], product.edition,
-        credentials_of(product),
+        credentials_of(product), product.moves_anew,
     )  # fmt: skip
 
 

@@ -113,6 +113,7 @@ def _apply_product(
     typed = ProductTyped(
         wanted.name, wanted.description, wanted.terms_of_use, wanted.access,
         labels.ids(wanted.operations, "operations"), wanted.contact, _group_ids(session, wanted.groups),
+        wanted.moves_anew,
     )  # fmt: skip
     known = session.scalar(select(Product).where(Product.name == wanted.name))
     if known is None:
@@ -211,5 +212,5 @@ def _settle_order(ctx: Context, session: Session, product_id: int, wanted: Tarif
 def _set_of(typed: ProductTyped) -> tuple[object, ...]:
     return (
         typed.name, typed.description, typed.terms_of_use, typed.access_route, sorted(typed.operations),
-        typed.contact, sorted(typed.groups),
+        typed.contact, sorted(typed.groups), typed.moves_anew,
     )  # fmt: skip

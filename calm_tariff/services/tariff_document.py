@@ -151,6 +151,7 @@ def _product(session: Session, product: Product, labels: Labels) -> TariffProduc
         terms_of_use=product.terms_of_use, access=access, groups=tuple(g.name for g in product.groups),
         operations=_labelled([o.id for o in product.operations], labels), shows=shows,
         key_header=product.key_header, key_query=product.key_query, older_fields=product.older_fields,
+        moves_anew=product.moves_anew,
         plans=tuple(_plan(p, labels) for p in tariff_sheet.plans_of(session, product.id)),
     )  # fmt: skip
 

@@ -132,7 +132,7 @@ def _fields(typed) -> dict:
 
 def test_a_cloned_product_keeps_how_its_callers_prove_who_they_are(office: Office) -> None:
     product = products.one(office.manager, office.product)
-    shown = products.CredentialsTyped(["basic", "key"], "X-Tide-Key", "key", True, True)
+    shown = products.CredentialsTyped(["basic", "key"], "X-Tide-Key", "key", True)
     products.set_credentials(office.manager, office.product, product.edition, shown)
     copied = products.clone(office.manager, office.product, "Twin")
     with office.ctx.transaction() as session:

@@ -47,6 +47,7 @@ const EMPTY: Typed = {
   access_route: "reviewed",
   groups: [],
   operations: [],
+  moves_anew: false,
 };
 
 export function NewProduct() {
@@ -77,6 +78,11 @@ const ROUTES = [
   ["reviewed twice", "reviewed twice: two different people must agree"],
   ["outside", "outside: the ticket desk decides"],
   ["open", "open: granted at once"],
+] as const;
+
+const MOVES = [
+  ["on", "allowances go on with what is used of them"],
+  ["anew", "allowances start anew"],
 ] as const;
 
 type FormProps = {
@@ -121,6 +127,12 @@ export function ProductForm({ start, verb, saving, error, onSave }: FormProps) {
         value={typed.access_route}
         choices={ROUTES}
         onChange={(access_route) => set({ access_route })}
+      />
+      <Choose
+        label="Over a move to another plan"
+        value={typed.moves_anew ? "anew" : "on"}
+        choices={MOVES}
+        onChange={(chosen) => set({ moves_anew: chosen === "anew" })}
       />
       <Several
         label="Seen by consumers of"

@@ -267,6 +267,7 @@ function EditProduct({ sheet, onClose, onDone }: { sheet: Sheet; onClose: () => 
           access_route: p.access_route as Console["ProductIn"]["access_route"],
           groups: p.group_ids,
           operations: p.operations,
+          moves_anew: p.moves_anew,
         }}
         verb="Save"
         saving={save.isPending}

@@ -155,9 +155,10 @@ const said = (of: Instance, name: string) => String(of.report[name] ?? 0);
 function troubles(of: Instance): string[] {
   const found: string[] = [];
   if (!of.alive) found.push(`${of.name} has not reported since ${clock(of.seen_at)}.`);
-  if (Number(of.report.started_again ?? 0) > 0)
+  const again = Number(of.report.started_again ?? 0);
+  if (again > 0)
     found.push(
-      `${of.name} has been started again ${plural(Number(of.report.started_again), "time")}; it last ended ${said(of, "ended_with")}.`,
+      `${of.name} has been started again ${again === 1 ? "once" : `${again} times`}; it last ended ${said(of, "ended_with")}.`,
     );
   if (of.report.fault) found.push(`${of.name} cannot record calls and serves none: ${said(of, "fault")}.`);
   if (of.report.counters_away) found.push(`${of.name}: ${said(of, "counters")}.`);
