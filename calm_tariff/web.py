@@ -52,7 +52,7 @@ def create_app(ctx: Context, settings: Settings) -> Starlette:
             Route("/healthz", health),
             Mount("/api/v1", console.create_app(ctx, settings)),
             Mount("/portal/api/v1", portal.create_app(ctx, settings)),
-            Mount("/oauth2", oauth.create_app(ctx)),
+            Mount("/oauth2", oauth.create_app(ctx, settings)),
             Route("/.well-known/oauth-authorization-server", about_tokens),
             Mount("/assets", StaticFiles(directory=BUILT / "assets", check_dir=False)),
             Route("/portal", portal_root),

@@ -12,7 +12,7 @@ from calm_tariff.settings import Settings
 
 def create_app(ctx: Context, settings: Settings) -> FastAPI:
     """The application, to be mounted at /api/v1."""
-    app = FastAPI(title="Calm Tariff console", version="1", docs_url="/docs", redoc_url=None)
+    app = FastAPI(title="Calm Tariff console", version="1", docs_url=None, redoc_url=None)
     app.state.ctx = ctx
     app.state.settings = settings
     problems.tell(app)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.asking import COOKIE, Asking
 from calm_tariff.core.errors import NotAllowed
-from calm_tariff.edge.asking import begin_session, context_of
+from calm_tariff.edge.asking import address_of, begin_session, context_of
 from calm_tariff.edge.lists import Asked, all_of, as_csv
 from calm_tariff.services import auditing, finder, people
 from calm_tariff.services import today as todays
@@ -24,8 +24,8 @@ router = APIRouter(tags=["session"])
 class Credentials(BaseModel):
     """What somebody types to sign in."""
 
-    email: str
-    password: str
+    email: str = Field(max_length=1000)
+    password: str = Field(max_length=1000)
 
 
 class DemoChoice(BaseModel):
@@ -58,7 +58,9 @@ def me(request: Request, ctx: Asking) -> Me:
 @router.post("/session", status_code=204)
 def sign_in(request: Request, response: Response, typed: Credentials) -> None:
     """Sign in with address and password."""
-    begin_session(response, COOKIE, people.sign_in_person(context_of(request), typed.email, typed.password))
+    came_from = address_of(request)
+    token = people.sign_in_person(context_of(request), typed.email, typed.password, came_from)
+    begin_session(response, COOKIE, token)
 
 
 @router.post("/session/demo", status_code=204)

@@ -32,6 +32,14 @@ class Conflict(CalmTariffError):
     """The thing is in a state in which this cannot be done."""
 
 
+class TooMany(CalmTariffError):
+    """Too often in too short a time. `wait` is how many seconds to wait before it is worth trying again."""
+
+    def __init__(self, what: str, wait: int, where: str = "") -> None:
+        super().__init__(what, where)
+        self.wait = wait
+
+
 class Stale(CalmTariffError):
     """Somebody else changed the thing first. `current` is what it is now."""
 

@@ -21,6 +21,18 @@ def context_of(request: Request) -> Context:
     return ctx
 
 
+def address_of(request: Request) -> str:
+    """Where a request came from: the connection's address, or what a trusted proxy says of it."""
+    trusted: frozenset[str] = request.app.state.settings.trusted
+    address = request.client.host if request.client else ""
+    if address in trusted:
+        for each in reversed(request.headers.get("x-forwarded-for", "").split(",")):
+            address = each.strip() or address
+            if address not in trusted:
+                break
+    return address[:60]
+
+
 def asking(cookie: str) -> Callable[[Request], Context]:
     """A dependency that finds who asks by the session cookie of that name, or by a service token."""
 

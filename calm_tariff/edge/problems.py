@@ -11,7 +11,16 @@ from fastapi.responses import JSONResponse
 from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
 
-from calm_tariff.core.errors import CalmTariffError, Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, Stale
+from calm_tariff.core.errors import (
+    CalmTariffError,
+    Conflict,
+    Invalid,
+    NotAllowed,
+    NotFound,
+    NotSignedIn,
+    Stale,
+    TooMany,
+)
 
 _STATUS: dict[type[CalmTariffError], tuple[int, str]] = {
     Invalid: (422, "Something is not right"),
@@ -20,6 +29,7 @@ _STATUS: dict[type[CalmTariffError], tuple[int, str]] = {
     NotSignedIn: (401, "Not signed in"),
     Conflict: (409, "Not possible now"),
     Stale: (412, "Changed meanwhile"),
+    TooMany: (429, "Too many attempts"),
 }
 
 
@@ -30,7 +40,10 @@ def tell(app: FastAPI) -> None:
     async def domain(request: Request, error: CalmTariffError) -> JSONResponse:
         status, title = _STATUS[type(error)]
         more = {"current": jsonable_encoder(error.current)} if isinstance(error, Stale) else {}
-        return _problem(status, title, error.what, where=error.where, **more)
+        answer = _problem(status, title, error.what, where=error.where, **more)
+        if isinstance(error, TooMany):
+            answer.headers["retry-after"] = str(error.wait)
+        return answer
 
     @app.exception_handler(RequestValidationError)
     async def malformed(request: Request, error: RequestValidationError) -> JSONResponse:

@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 from calm_tariff.core.errors import NotAllowed
 from calm_tariff.core.meters import Environment
 from calm_tariff.edge import problems
-from calm_tariff.edge.asking import asking, begin_session, context_of
+from calm_tariff.edge.asking import address_of, asking, begin_session, context_of
 from calm_tariff.services import admission, allowances, applications, invoices, people, receipts, storefront, traffic
 from calm_tariff.services.admission import RequestView, TermsToAccept
 from calm_tariff.services.allowances import Gauge
@@ -43,8 +43,8 @@ class Member(BaseModel):
 class Credentials(BaseModel):
     """What somebody types to sign in."""
 
-    email: str
-    password: str
+    email: str = Field(max_length=1000)
+    password: str = Field(max_length=1000)
 
 
 class SignUpIn(BaseModel):
@@ -96,8 +96,9 @@ class TagsIn(BaseModel):
 
 def create_app(ctx: Context, settings: Settings) -> FastAPI:
     """The application, to be mounted at /portal/api/v1."""
-    app = FastAPI(title="Calm Tariff portal", version="1", docs_url="/docs", redoc_url=None)
+    app = FastAPI(title="Calm Tariff portal", version="1", docs_url=None, redoc_url=None)
     app.state.ctx = ctx
+    app.state.settings = settings
     problems.tell(app)
     _sessions(app, settings)
     _browsing(app)
@@ -117,7 +118,9 @@ def _sessions(app: FastAPI, settings: Settings) -> None:
     @app.post("/session", status_code=204)
     def sign_in(request: Request, response: Response, typed: Credentials) -> None:
         """Sign in with address and password."""
-        begin_session(response, COOKIE, people.sign_in_member(context_of(request), typed.email, typed.password))
+        came_from = address_of(request)
+        token = people.sign_in_member(context_of(request), typed.email, typed.password, came_from)
+        begin_session(response, COOKIE, token)
 
     @app.post("/session/demo", status_code=204)
     def sign_in_demo(request: Request, response: Response, choice: DemoChoice) -> None:

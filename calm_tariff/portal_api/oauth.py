@@ -11,9 +11,11 @@ from urllib.parse import unquote_plus
 from fastapi import FastAPI, Form, Request
 from fastapi.responses import JSONResponse
 
-from calm_tariff.core.errors import CalmTariffError, Invalid, NotAllowed, NotSignedIn
-from calm_tariff.services import tokens
+from calm_tariff.core.errors import CalmTariffError, Invalid, NotAllowed, NotSignedIn, TooMany
+from calm_tariff.edge.asking import address_of
+from calm_tariff.services import throttling, tokens
 from calm_tariff.services.context import Context
+from calm_tariff.settings import Settings
 
 NOT_KEPT = {"cache-control": "no-store", "pragma": "no-cache"}
 _ERRORS: dict[type[CalmTariffError], tuple[int, str]] = {
@@ -23,13 +25,17 @@ _ERRORS: dict[type[CalmTariffError], tuple[int, str]] = {
 }
 
 
-def create_app(ctx: Context) -> FastAPI:
+def create_app(ctx: Context, settings: Settings) -> FastAPI:
     """The application, to be mounted at /oauth2."""
-    app = FastAPI(title="Calm Tariff tokens", version="1", docs_url="/docs", redoc_url=None)
+    app = FastAPI(title="Calm Tariff tokens", version="1", docs_url=None, redoc_url=None)
+    app.state.settings = settings
 
     @app.exception_handler(CalmTariffError)
     async def tell(request: Request, error: CalmTariffError) -> JSONResponse:
         """Errors in the shape of RFC 6749, 5.2."""
+        if isinstance(error, TooMany):
+            wait = {**NOT_KEPT, "retry-after": str(error.wait)}
+            return JSONResponse({"error": "invalid_client", "error_description": error.what}, 429, headers=wait)
         status, name = _ERRORS.get(type(error), (400, "invalid_request"))
         headers = {**NOT_KEPT, "www-authenticate": 'Basic realm="tokens"'} if status == 401 else NOT_KEPT
         return JSONResponse({"error": name, "error_description": error.what}, status, headers=headers)
@@ -46,7 +52,11 @@ def create_app(ctx: Context) -> FastAPI:
         if grant_type != "client_credentials":
             wrong = {"error": "unsupported_grant_type", "error_description": "Only client_credentials is taken here."}
             return JSONResponse(wrong, 400, headers=NOT_KEPT)
-        issued = tokens.issue(ctx, *_client(request, client_id, client_secret), scope)
+        client, secret = _client(request, client_id, client_secret)
+        came_from = address_of(request)
+        throttling.attempt(ctx, f"client {client}", came_from)
+        issued = tokens.issue(ctx, client, secret, scope)
+        throttling.forgive(ctx, f"client {client}", came_from)
         answer = {
             "access_token": issued.access_token, "token_type": "Bearer", "expires_in": issued.expires_in,
             "scope": issued.scope,

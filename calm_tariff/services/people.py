@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import logging
 from dataclasses import dataclass
 from datetime import timedelta
+from typing import NoReturn
 
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
@@ -11,12 +13,14 @@ from sqlalchemy.orm import Session
 from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotSignedIn
 from calm_tariff.formats.addresses import looks, mail_address
-from calm_tariff.services import auditing
+from calm_tariff.services import auditing, throttling
 from calm_tariff.services.context import NOBODY, ROLES, Actor, Context
 from calm_tariff.services.secrets import hash_password, hash_token, password_matches
 from calm_tariff.store.people import Consumer, Member, Person, ServiceToken, SignedIn
 
+log = logging.getLogger("calm_tariff.sign_in")
 SESSION = timedelta(hours=12)
+LONGEST = 254
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,22 +32,48 @@ class SignIn:
     role: str
 
 
-def sign_in_person(ctx: Context, email: str, password: str) -> str:
-    """A session token for somebody of the provider. Raises `NotSignedIn`."""
+def sign_in_person(ctx: Context, email: str, password: str, address: str = "") -> str:
+    """A session token for somebody of the provider. Raises `NotSignedIn`, or `TooMany`."""
+    email = email.strip().lower()[:LONGEST]
+    throttling.attempt(ctx, f"person {email}", address)
     with ctx.transaction() as session:
-        person = session.scalar(select(Person).where(Person.email == email.strip().lower()))
-        if not password_matches(person.password_hash if person else None, password) or person is None:
-            raise NotSignedIn("the e-mail address or the password is not right", "password")
+        person = session.scalar(select(Person).where(Person.email == email))
+        right = password_matches(person.password_hash if person else None, password)
+    if not right or person is None:
+        _turned_away(ctx, "person", email, address)
+    throttling.forgive(ctx, f"person {email}", address)
+    who = ctx.acting(Actor(person.name, person.role, person_id=person.id))
+    with ctx.transaction() as session:
+        auditing.note(session, who, "signed in", ("person", person.id, email), why=_from(address))
         return _begin(session, ctx, person_id=person.id)
 
 
-def sign_in_member(ctx: Context, email: str, password: str) -> str:
-    """A session token for somebody of a consumer. Raises `NotSignedIn`."""
+def sign_in_member(ctx: Context, email: str, password: str, address: str = "") -> str:
+    """A session token for somebody of a consumer. Raises `NotSignedIn`, or `TooMany`."""
+    email = email.strip().lower()[:LONGEST]
+    throttling.attempt(ctx, f"member {email}", address)
     with ctx.transaction() as session:
-        member = session.scalar(select(Member).where(Member.email == email.strip().lower()))
-        if not password_matches(member.password_hash if member else None, password) or member is None:
-            raise NotSignedIn("the e-mail address or the password is not right", "password")
+        member = session.scalar(select(Member).where(Member.email == email))
+        right = password_matches(member.password_hash if member else None, password)
+    if not right or member is None:
+        _turned_away(ctx, "member", email, address)
+    throttling.forgive(ctx, f"member {email}", address)
+    with ctx.transaction() as session:
+        who = ctx.acting(_of_member(member, member.consumer.name))
+        auditing.note(session, who, "signed in", ("member", member.id, email), why=_from(address))
         return _begin(session, ctx, member_id=member.id)
+
+
+def _turned_away(ctx: Context, kind: str, email: str, address: str) -> NoReturn:
+    """Say that a sign-in failed, to the record, the log and who tried; never whether the account is there."""
+    with ctx.transaction() as session:
+        auditing.note(session, ctx, "was turned away at the sign-in", (kind, 0, email), why=_from(address))
+    log.warning("a sign-in as %s from %s failed", email, address or "an unknown address")
+    raise NotSignedIn("the e-mail address or the password is not right", "password")
+
+
+def _from(address: str) -> str:
+    return f"from {address}" if address else ""
 
 
 def demo_sign_in(ctx: Context, email: str) -> str:
@@ -102,7 +132,11 @@ def sign_up(ctx: Context, name: str, email: str, organisation: str, password: st
 def sign_out(ctx: Context, token: str) -> None:
     """End a session. Ending one that has ended is no error."""
     with ctx.transaction() as session:
-        session.execute(delete(SignedIn).where(SignedIn.token_hash == hash_token(token)))
+        found = session.get(SignedIn, hash_token(token))
+        if found is not None:
+            kind, identifier = ("person", found.person_id) if found.person_id else ("member", found.member_id)
+            auditing.note(session, ctx, "signed out", (kind, identifier or 0, ctx.actor.name))
+            session.delete(found)
 
 
 def who(ctx: Context, token: str | None) -> Actor:

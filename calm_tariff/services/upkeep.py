@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from sqlalchemy import text
 
 from calm_tariff.core.periods import local_day, month_of, month_step
+from calm_tariff.services import throttling
 from calm_tariff.services.context import Context
 from calm_tariff.store import partitions, quota_queries
 
@@ -32,6 +33,7 @@ def prepare_partitions(ctx: Context, months: int = 3) -> list[str]:
 
 
 def forget_counts(ctx: Context) -> None:
-    """Throw away what quotas counted in windows that are long over."""
+    """Throw away what quotas counted in windows that are long over, and attempts to sign in likewise."""
     with ctx.transaction() as session:
         quota_queries.forget(session, ctx.now_us)
+    throttling.forget(ctx)

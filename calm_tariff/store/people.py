@@ -85,6 +85,15 @@ class Member(Base):
     consumer: Mapped[Consumer] = relationship(lazy="joined")
 
 
+class Attempts(Base):
+    """How often somebody tried to sign in, in one window: `place` is a digest of who, or from where."""
+
+    __tablename__ = "attempts"
+    place: Mapped[Hash] = mapped_column(primary_key=True)
+    made: Mapped[int]
+    expires_at: Mapped[datetime] = mapped_column(index=True)
+
+
 class SignedIn(Base):
     """A session in a browser, of a person or of a member."""
 
