@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 from typing import Literal
+from urllib.parse import urlsplit
 
 from pydantic import Field
 from pydantic_settings import BaseSettings, SettingsConfigDict
@@ -17,6 +18,7 @@ class Settings(BaseSettings):
     `sender_seconds`, `reader_seconds`: how long a gateway waits for the next part of a caller's body, and for a
     caller to take the next part of an answer. `trusted_proxies`: addresses, with commas between. With a
     `proxy_token`, gateways decide for reverse proxies; with a `signing_secret`, the token endpoint gives tokens.
+    Values that calls are counted by are hashed with the `value_secret`, which all gateways must share.
     `standins` starts the stand-ins outside a demo, too; without them, letters go to `mail_host` and `mail_port`, and
     nothing is passed to a ticket desk unless one is named. `started_again` and `ended_with` are told by whoever
     started a process again.
@@ -44,7 +46,9 @@ class Settings(BaseSettings):
     trusted_proxies: str = ""
     proxy_token: str = ""
     signing_secret: str = ""
+    value_secret: str = ""
     web_address: str = ""
+    web_hosts: str = ""
     ticket_desk: str = ""
     standins: bool = False
     mail_host: str = "127.0.0.1"
@@ -60,6 +64,13 @@ class Settings(BaseSettings):
     def address(self) -> str:
         """Where people and applications reach the console, the portal and the token endpoint."""
         return self.web_address or f"http://127.0.0.1:{self.web_port}"
+
+    @property
+    def hosts(self) -> frozenset[str]:
+        """The names and ports the web process answers to: its address's, this machine's own, and `web_hosts`, with
+        commas between."""
+        own = {urlsplit(self.address).netloc, f"127.0.0.1:{self.web_port}", f"localhost:{self.web_port}"}
+        return frozenset(h.strip().lower() for h in (*own, *self.web_hosts.split(",")) if h.strip())
 
     @property
     def trusted(self) -> frozenset[str]:

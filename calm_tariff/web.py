@@ -14,6 +14,8 @@ from starlette.routing import Mount, Route
 from starlette.staticfiles import StaticFiles
 
 from calm_tariff.console_api import app as console
+from calm_tariff.edge.guard import Guard
+from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.portal_api import app as portal
 from calm_tariff.portal_api import oauth
 from calm_tariff.services.context import Context, context_for
@@ -29,8 +31,8 @@ SECURITY = {
 }
 
 
-def create_app(ctx: Context, settings: Settings) -> Starlette:
-    """Everything the web process answers."""
+def create_app(ctx: Context, settings: Settings) -> Guard:
+    """Everything the web process answers, behind its guard."""
 
     async def console_page(request: Request) -> Response:
         return _page("index.html")
@@ -47,7 +49,7 @@ def create_app(ctx: Context, settings: Settings) -> Starlette:
     async def about_tokens(request: Request) -> Response:
         return JSONResponse(oauth.metadata(ctx.web_address))
 
-    return Starlette(
+    app = Starlette(
         routes=[
             Route("/healthz", health),
             Mount("/api/v1", console.create_app(ctx, settings)),
@@ -60,6 +62,9 @@ def create_app(ctx: Context, settings: Settings) -> Starlette:
             Route("/{rest:path}", console_page),
         ]
     )
+    # A document may be 20 MB, and takes more room as JSON.
+    larger = dict.fromkeys(("/api/v1/documents", "/api/v1/apis", "/api/v1/tariff"), 3 * MOST_BYTES)
+    return Guard(app, settings.hosts, larger, settings.address.startswith("https://"))
 
 
 def _page(name: str) -> Response:

@@ -6,11 +6,11 @@ import asyncio
 import time
 from collections.abc import AsyncIterator
 from dataclasses import asdict
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import httpx
 import orjson
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request
 from fastapi.responses import PlainTextResponse, StreamingResponse
 from pydantic import BaseModel
 
@@ -52,7 +52,7 @@ def bench_offers(ctx: Asking) -> list[BenchOffer]:
 
 
 @router.get("/bench/recorded", response_class=PlainTextResponse)
-def bench_recorded(ctx: Asking, consumer_id: int, calls: int = 200) -> str:
+def bench_recorded(ctx: Asking, consumer_id: int, calls: Annotated[int, Query(ge=1, le=2000)] = 200) -> str:
     """A consumer's last calls as a list for the bench."""
     return bench.recorded(ctx, consumer_id, calls)
 

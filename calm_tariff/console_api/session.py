@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request, Response
+from fastapi import APIRouter, Depends, Request, Response
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.asking import COOKIE, Asking
 from calm_tariff.core.errors import NotAllowed
-from calm_tariff.edge.asking import address_of, begin_session, context_of
+from calm_tariff.edge.asking import address_of, begin_session, context_of, end_session, same_origin, session_token
 from calm_tariff.edge.lists import Asked, all_of, as_csv
 from calm_tariff.services import auditing, finder, people
 from calm_tariff.services import today as todays
@@ -55,15 +55,15 @@ def me(request: Request, ctx: Asking) -> Me:
         return Me(name=name, role=role, provider=p.name, time_zone=p.time_zone, currency=p.currency, demo=demo)
 
 
-@router.post("/session", status_code=204)
+@router.post("/session", status_code=204, dependencies=[Depends(same_origin)])
 def sign_in(request: Request, response: Response, typed: Credentials) -> None:
     """Sign in with address and password."""
     came_from = address_of(request)
     token = people.sign_in_person(context_of(request), typed.email, typed.password, came_from)
-    begin_session(response, COOKIE, token)
+    begin_session(request, response, COOKIE, token)
 
 
-@router.post("/session/demo", status_code=204)
+@router.post("/session/demo", status_code=204, dependencies=[Depends(same_origin)])
 def sign_in_demo(request: Request, response: Response, choice: DemoChoice) -> None:
     """Sign in as a demo person; only in a demo."""
     if not request.app.state.settings.demo:
@@ -71,14 +71,14 @@ def sign_in_demo(request: Request, response: Response, choice: DemoChoice) -> No
     ctx = context_of(request)
     if choice.email not in {p.email for p in people.demo_people(ctx)}:
         raise NotAllowed("this person does not belong to the provider")
-    begin_session(response, COOKIE, people.demo_sign_in(ctx, choice.email))
+    begin_session(request, response, COOKIE, people.demo_sign_in(ctx, choice.email))
 
 
 @router.delete("/session", status_code=204)
 def sign_out(request: Request, response: Response, ctx: Asking) -> None:
     """Sign out."""
-    people.sign_out(ctx, request.cookies.get(COOKIE, ""))
-    response.delete_cookie(COOKIE, path="/")
+    people.sign_out(ctx, session_token(request, COOKIE))
+    end_session(request, response, COOKIE)
 
 
 @router.get("/today")

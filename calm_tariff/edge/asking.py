@@ -41,28 +41,45 @@ def asking(cookie: str) -> Callable[[Request], Context]:
         authorization = request.headers.get("authorization", "")
         if authorization.lower().startswith("bearer "):
             return ctx.acting(people.who_by_service_token(ctx, authorization[7:].strip()))
-        _same_origin(request)
-        return ctx.acting(people.who(ctx, request.cookies.get(cookie)))
+        same_origin(request)
+        return ctx.acting(people.who(ctx, session_token(request, cookie)))
 
     return find
 
 
-def _same_origin(request: Request) -> None:
+def same_origin(request: Request) -> None:
     """A browser's change must come from our own pages."""
     origin = request.headers.get("origin")
     if request.method not in SAFE and origin and urlsplit(origin).netloc != request.headers.get("host"):
         raise NotAllowed(f"a change cannot come from a page of {origin}")
 
 
-def begin_session(response: Response, cookie: str, token: str) -> None:
-    """Hand the session token to the browser."""
-    response.set_cookie(cookie, token, httponly=True, samesite="strict", path="/", max_age=12 * 3600)
+def begin_session(request: Request, response: Response, cookie: str, token: str) -> None:
+    """Hand the session token to the browser; over https bound to this host and to https (`__Host-`)."""
+    name, https = _cookie(request, cookie)
+    response.set_cookie(name, token, httponly=True, samesite="strict", path="/", max_age=12 * 3600, secure=https)
+
+
+def end_session(request: Request, response: Response, cookie: str) -> None:
+    """Take the session token from the browser."""
+    name, https = _cookie(request, cookie)
+    response.delete_cookie(name, path="/", secure=https, httponly=True, samesite="strict")
+
+
+def session_token(request: Request, cookie: str) -> str:
+    """The session token the browser sends; empty where there is none."""
+    return request.cookies.get(_cookie(request, cookie)[0], "")
+
+
+def _cookie(request: Request, cookie: str) -> tuple[str, bool]:
+    https = request.app.state.settings.address.startswith("https://")
+    return (f"__Host-{cookie}" if https else cookie), https
 
 
 def edition(if_match: Annotated[str | None, Header()] = None) -> int:
     """The edition a change starts from, from If-Match. Raises `Invalid` where it is missing."""
     text = (if_match or "").strip().strip('"')
-    if not text.isdigit():
+    if not (text.isascii() and text.isdigit() and len(text) < 10):
         raise Invalid('say which edition you change, as in If-Match: "3"', "If-Match")
     return int(text)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import fields, replace
 from datetime import datetime
@@ -16,6 +17,7 @@ from calm_tariff.store.paging import ROWS, Page, Wanted
 
 T = TypeVar("T")
 EXPORTED = 10_000
+_CUTS = re.compile(r"[;\t\r\n]")
 
 
 def wanted(
@@ -61,8 +63,11 @@ def _cell(value: Any) -> str:
     if isinstance(value, datetime):
         return value.isoformat()
     text = "; ".join(map(str, value)) if isinstance(value, (list, tuple)) else str(value)
-    # A consumer names itself: no name may begin a formula in the reader's spreadsheet.
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") and not _is_number(text) else text
+    # A consumer names itself: no name may begin a formula in the reader's spreadsheet, which may also cut cells at
+    # semicolons and tabs.
+    parts = [part.lstrip() for part in _CUTS.split(text)]
+    risky = any(part[:1] in ("=", "+", "-", "@") for part in parts) or text[:1] in ("\t", "\r")
+    return f"'{text}" if risky and not _is_number(text) else text
 
 
 def _is_number(text: str) -> bool:

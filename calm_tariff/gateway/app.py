@@ -19,7 +19,7 @@ from calm_tariff.gateway.answers import DOWN, DOWN_CODES, Send, challenge, not_r
 from calm_tariff.gateway.asked import Asked, call_of, record_of, settled
 from calm_tariff.gateway.breaker import Breaker
 from calm_tariff.gateway.counters import Counters, CountersAway, LocalCounters
-from calm_tariff.gateway.credentials import Fault, without_key
+from calm_tariff.gateway.credentials import Fault, without_keys
 from calm_tariff.gateway.forwarding import BackEndDown, BodyTooLarge, CallerGone, Receive, Upload
 from calm_tariff.gateway.journal import Journal, Unwritable
 from calm_tariff.gateway.snapshot import EMPTY, Snapshot
@@ -39,6 +39,7 @@ class Gateway:
 
     `trusted` are the addresses of proxies before it, whose word on where a call came from is taken. A caller that
     sends nothing of its body for `sender_seconds`, or takes nothing of its answer for `reader_seconds`, is given up.
+    With `value_secret` the values that calls are counted by are hashed, before they are counted or recorded.
     `fresh_at` is when the snapshot was last known to be the newest, by the monotonic clock.
     """
 
@@ -54,6 +55,7 @@ class Gateway:
     reader_seconds: float = 60
     breakers: dict[tuple[int, str], Breaker] = field(default_factory=dict)
     fresh_at: float = 0.0
+    value_secret: bytes = b""
     now: Callable[[], int] = now_us
 
     async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
@@ -148,7 +150,7 @@ class Gateway:
     async def _decide(self, asked: Asked) -> Fault | None:
         """Decide under the terms in force, or, where these are a trial whose units are used, under what follows."""
         assert asked.access
-        asked.call = call_of(asked)
+        asked.call = call_of(asked, self.value_secret)
         asked.decided = await self.counters.decide(asked.access.stack, asked.call)
         if asked.decided.decision.by != TRIAL_NAME:
             return None
@@ -206,12 +208,12 @@ class Gateway:
         place, access = asked.place, asked.access
         assert place and access and self.session and asked.presented
         route, query = place.route, scope["query_string"]
-        if asked.presented.at.startswith("?"):
-            query = without_key(query, access.rules.key_query)
+        if query and self.snapshot.key_queries:
+            query = without_keys(query, self.snapshot.key_queries)
         base = route.sandbox_url if asked.environment == "sandbox" else route.back_end_url
         url = base.rstrip("/") + place.rest + (f"?{query.decode('latin-1')}" if query else "")
         headers = forwarding.passed_headers(
-            asked.headers, access.rules.key_header.encode(), asked.address, asked.peer, asked.by_proxy
+            asked.headers, self.snapshot.key_headers, asked.address, asked.peer, asked.by_proxy
         )
         if route.forwarding.passes_caller:
             headers += told_back_end(asked)

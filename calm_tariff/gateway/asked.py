@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hmac
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -71,8 +72,8 @@ def name_of(asked: Asked) -> str:
     return asked.id
 
 
-def call_of(asked: Asked) -> Call:
-    """The call as the limiter sees it."""
+def call_of(asked: Asked, secret: bytes = b"") -> Call:
+    """The call as the limiter sees it; the values it is counted by are hashed with a secret."""
     access, identity = asked.access, asked.identity
     assert access and identity
     return Call(
@@ -83,7 +84,7 @@ def call_of(asked: Asked) -> Call:
         str(access.grant.subscription_id),
         access.operation,
         1,
-        _carried(asked, access.wants) if access.wants else None,
+        _carried(asked, access.wants, secret) if access.wants else None,
         False,
         access.costs,
     )
@@ -205,21 +206,33 @@ def readings(asked: Asked) -> Iterator[tuple[Counting, Reading | None]]:
         yield counting, reading(counting.meter, given)
 
 
-def _carried(asked: Asked, wants: tuple[str, ...]) -> dict[str, str]:
-    """The values limits count by that this call carries: claims of its token, its headers, its address."""
+def _carried(asked: Asked, wants: tuple[str, ...], secret: bytes) -> dict[str, str]:
+    """The values limits count by that this call carries: claims of its token, its headers, its address. As they are
+    counted and recorded: a keyed hash, behind the first characters of a longer value."""
     found: dict[str, str] = {}
     for want in wants:
         kind, _, name = want.partition(":")
+        value: str | None = None
         if want == "address":
-            found[want] = asked.address
+            value = asked.address
         elif kind == "header":
             sought = name.lower().encode()
-            value = next((v for k, v in asked.headers if k == sought), None)
-            if value is not None:
-                found[want] = value.decode("latin-1")[:200]
+            given = next((v for k, v in asked.headers if k == sought), None)
+            value = None if given is None else given.decode("latin-1")
         elif kind == "claim" and asked.identity and name in asked.identity.claims:
-            found[want] = str(asked.identity.claims[name])[:200]
+            value = str(asked.identity.claims[name])
+        if value is not None:
+            found[want] = veiled(value, secret)
     return found
+
+
+SHOWN = 4
+
+
+def veiled(value: str, secret: bytes) -> str:
+    """What is kept of a value that calls carry: enough to tell values apart, and to know one's own again."""
+    digest = hmac.digest(secret, value.encode(), "sha256").hex()[:20]
+    return f"{value[:SHOWN]}…{digest}" if len(value) >= 2 * SHOWN else digest
 
 
 def _exact(units: Decimal) -> Units:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Any, NamedTuple
@@ -142,10 +142,11 @@ def not_taken(shown: Presented, identity: Identity, rules: ProductRules) -> Faul
     return None
 
 
-def without_key(query: bytes, parameter: str) -> bytes:
-    """A query without one parameter: what a back end may see."""
-    kept = [pair for pair in query.split(b"&") if unquote_plus(pair.partition(b"=")[0].decode("latin-1")) != parameter]
-    return b"&".join(kept)
+def without_keys(query: bytes, parameters: Collection[str]) -> bytes:
+    """A query without what any product takes as a key, however often it comes: what a back end may see."""
+    return b"&".join(
+        pair for pair in query.split(b"&") if unquote_plus(pair.partition(b"=")[0].decode("latin-1")) not in parameters
+    )
 
 
 _WORDS = {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Collection
 from dataclasses import dataclass
 from functools import lru_cache
 from random import getrandbits
@@ -41,6 +41,9 @@ NOT_TO_CALLER = HOP_BY_HOP | {
 }  # fmt: skip
 # What tells a back end who calls; a caller cannot send these itself.
 OURS = b"calm-"
+SESSIONS = frozenset(
+    prefix + name for prefix in (b"", b"__Host-") for name in (b"calm_console", b"calm_portal")
+)  # fmt: skip
 SMALL_BODY = 65_536
 _TRACE = re.compile(rb"00-([0-9a-f]{32})-([0-9a-f]{16})-([0-9a-f]{2})")
 
@@ -139,10 +142,16 @@ async def ask(
         raise BackEndDown(502) from None
 
 
-def passed_headers(headers: Headers, key_header: bytes, address: str, peer: str, by_proxy: bool) -> Headers:
-    """The caller's fields as a back end sees them: none of the connection, no credential, with where the call
-    came from (RFC 7239) and the trace it belongs to (W3C Trace Context). What is said of its way before
-    `peer` is kept only where that is a trusted proxy."""
+def passed_headers(
+    headers: Headers, credentials: Collection[bytes], address: str, peer: str, by_proxy: bool
+) -> Headers:
+    """The caller's fields as a back end sees them, with where the call came from (RFC 7239) and the trace it belongs
+    to (W3C Trace Context).
+
+    None of the connection, nothing that any product takes as a credential (`credentials`), no session of ours, and
+    none that says what we say ourselves, in whatever spelling a back end may read it. What is said of its way before
+    `peer` is kept only where that is a trusted proxy.
+    """
     passed: Headers = []
     way, trace, host, listed = b"", b"", b"", b""
     for field in headers:
@@ -156,7 +165,11 @@ def passed_headers(headers: Headers, key_header: bytes, address: str, peer: str,
                 trace = value
             elif name == b"x-forwarded-for" and by_proxy:
                 way = value
-        elif name != key_header and name[:5] != OURS:
+        elif name == b"cookie":
+            kept = without_sessions(value)
+            if kept:
+                passed.append((name, kept))
+        elif name not in credentials and name[:5] != OURS and not (b"_" in name and _reads_as(name, credentials)):
             passed.append(field)
     if listed and listed.lower() not in (b"keep-alive", b"close"):
         dropped = {each.strip().lower() for each in listed.split(b",")}
@@ -169,6 +182,18 @@ def passed_headers(headers: Headers, key_header: bytes, address: str, peer: str,
         (b"traceparent", _traced(trace)),
     ]
     return passed
+
+
+def _reads_as(name: bytes, credentials: Collection[bytes]) -> bool:
+    """Whether a back end that takes `_` for `-` would read a field as one that is not passed on."""
+    read = name.replace(b"_", b"-")
+    return read in NOT_TO_BACK_END or read in credentials or read[:5] == OURS
+
+
+def without_sessions(cookies: bytes) -> bytes:
+    """A Cookie field without the sessions of our console and portal."""
+    pairs = (pair.strip() for pair in cookies.split(b";"))
+    return b"; ".join(pair for pair in pairs if pair and pair.partition(b"=")[0].strip() not in SESSIONS)
 
 
 def returned_headers(answer: ClientResponse, own_cors: bool) -> Headers:

@@ -63,6 +63,7 @@ class _Running:
         self.gateway = Gateway(
             Journal(settings.journal / self.name, settings.journal_sync), self.name, trusted=settings.trusted,
             sender_seconds=settings.sender_seconds, reader_seconds=settings.reader_seconds,
+            value_secret=settings.value_secret.encode(),
         )  # fmt: skip
         self.started = datetime.now(UTC)
         self.begun = asyncio.Event()

@@ -303,6 +303,7 @@ class _Compiler:
         self.operations_of = {m.key: tuple(sorted(m.operations)) for m in meters.values()}
         self.house: dict[str, Layer] = {limit.name: "provider" for limit in feed.provider_limits}
         self.house |= {limit.name: "api" for limit in feed.api_limits}
+        self.secret_values = frozenset(f"header:{rules.key_header}" for rules in feed.products.values())
         self.prefix = "" if environment == "live" else f"{environment}/"
         self.shared: dict[_Place, Stack] = {}
         self.policies: dict[tuple[int, str, int], Policies] = {}
@@ -346,9 +347,14 @@ class _Compiler:
         own = self._own(grant, at_us)
         if own or grant.free:
             above = {**above, **{limit.name: "subscription" for limit in own}, TRIAL_NAME: "trial"}
-        wants = tuple(dict.fromkeys(x.counted_per for x in applying if x.counted_per not in COUNTED_PER))
+        wants = tuple(dict.fromkeys(x.counted_per for x in applying if self._may_be_read(x.counted_per)))
         rules = self.feed.products[grant.product_id]
         return Access(grant, stack, operation, meters, policies, costs, above, wants, rules, caller, scopes)
+
+    def _may_be_read(self, counted_per: str) -> bool:
+        """Whether calls are counted by a value they carry. What carries a credential of any product is never looked
+        at, whatever a limit says: the key counts then."""
+        return counted_per not in COUNTED_PER and counted_per.lower() not in self.secret_values
 
     def _own(self, grant: Grant, at_us: int) -> tuple[Limit, ...]:
         overrides = self.feed.overrides.get(grant.subscription_id)

@@ -47,6 +47,7 @@ def run(demo: bool) -> int:
             "var": (base.var / schema).resolve(),
             "database_url": url,
             "proxy_token": base.proxy_token or _secret(base.var / schema / "proxy-token"),
+            "value_secret": base.value_secret or _secret(base.var / schema / "value-secret"),
             "signing_secret": base.signing_secret or _secret(base.var / schema / "signing-secret"),
         }
     )

@@ -12,7 +12,15 @@ from pydantic import BaseModel, Field
 from calm_tariff.core.errors import NotAllowed
 from calm_tariff.core.meters import Environment
 from calm_tariff.edge import problems
-from calm_tariff.edge.asking import address_of, asking, begin_session, context_of
+from calm_tariff.edge.asking import (
+    address_of,
+    asking,
+    begin_session,
+    context_of,
+    end_session,
+    same_origin,
+    session_token,
+)
 from calm_tariff.services import admission, allowances, applications, invoices, people, receipts, storefront, traffic
 from calm_tariff.services.admission import RequestView, TermsToAccept
 from calm_tariff.services.allowances import Gauge
@@ -115,14 +123,14 @@ def _sessions(app: FastAPI, settings: Settings) -> None:
         name = ctx.actor.name if ctx.actor.consumer_id else ""
         return Member(name=name, consumer=ctx.actor.consumer, look=look, demo=demo)
 
-    @app.post("/session", status_code=204)
+    @app.post("/session", status_code=204, dependencies=[Depends(same_origin)])
     def sign_in(request: Request, response: Response, typed: Credentials) -> None:
         """Sign in with address and password."""
         came_from = address_of(request)
         token = people.sign_in_member(context_of(request), typed.email, typed.password, came_from)
-        begin_session(response, COOKIE, token)
+        begin_session(request, response, COOKIE, token)
 
-    @app.post("/session/demo", status_code=204)
+    @app.post("/session/demo", status_code=204, dependencies=[Depends(same_origin)])
     def sign_in_demo(request: Request, response: Response, choice: DemoChoice) -> None:
         """Sign in as a demo member; only in a demo."""
         if not settings.demo:
@@ -130,19 +138,19 @@ def _sessions(app: FastAPI, settings: Settings) -> None:
         ctx = context_of(request)
         if choice.email not in {m.email for m in people.demo_members(ctx)}:
             raise NotAllowed("this person belongs to no consumer of the demo")
-        begin_session(response, COOKIE, people.demo_sign_in(ctx, choice.email))
+        begin_session(request, response, COOKIE, people.demo_sign_in(ctx, choice.email))
 
     @app.delete("/session", status_code=204)
     def sign_out(request: Request, response: Response, ctx: Asking) -> None:
         """Sign out."""
-        people.sign_out(ctx, request.cookies.get(COOKIE, ""))
-        response.delete_cookie(COOKIE, path="/")
+        people.sign_out(ctx, session_token(request, COOKIE))
+        end_session(request, response, COOKIE)
 
-    @app.post("/sign-up", status_code=204)
+    @app.post("/sign-up", status_code=204, dependencies=[Depends(same_origin)])
     def sign_up(request: Request, response: Response, typed: SignUpIn) -> None:
         """Make an account for an organisation and sign in."""
         token = people.sign_up(context_of(request), typed.name, typed.email, typed.organisation, typed.password)
-        begin_session(response, COOKIE, token)
+        begin_session(request, response, COOKIE, token)
 
 
 def _browsing(app: FastAPI) -> None:

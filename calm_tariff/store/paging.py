@@ -85,7 +85,7 @@ def listed(rows: Sequence[T], wanted: Wanted, orders: Mapping[str, Callable[[T],
     if name not in orders:
         raise Invalid(f"must be one of {', '.join(orders)}", "sort")
     cursor = wanted.cursor or "0"
-    if not (cursor.isascii() and cursor.isdigit()):
+    if not (cursor.isascii() and cursor.isdigit() and len(cursor) < 19):
         raise Invalid("is no cursor of this list", "cursor")
     sought = wanted.words.lower()
     found = [row for row in rows if sought in str(orders[first](row)).lower()] if sought else rows

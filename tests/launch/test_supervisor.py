@@ -1,0 +1,58 @@
+"""Which processes run, and how one that ends is started again."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from calm_tariff.launch.children import free_port
+from calm_tariff.launch.database import Database
+from calm_tariff.launch.supervisor import Ended, Part, Supervisor
+from calm_tariff.settings import Settings
+
+
+def supervisor(tmp_path: Path, **settings: object) -> Supervisor:
+    return Supervisor(Settings(var=tmp_path, **settings), Database(tmp_path, free_port()))
+
+
+@pytest.mark.parametrize(("settings", "there"), [({}, False), ({"demo": True}, True), ({"standins": True}, True)])
+def test_stand_ins_run_in_a_demo_alone_unless_they_are_named(tmp_path: Path, settings: dict, there: bool) -> None:
+    made = supervisor(tmp_path, **settings)
+    assert ("stand-ins" in [part.name for part in made.parts()]) is there
+    # Anybody can tell the desk among them that a request is granted: without them there is none.
+    assert bool(made.settings.ticket_desk_address) is there
+    assert Settings(ticket_desk="https://desk.example").ticket_desk_address == "https://desk.example"
+
+
+class Starting(Supervisor):
+    """Writes down what would be started."""
+
+    def start(self, part: Part) -> None:
+        self.__dict__.setdefault("started", []).append(part.name)
+
+
+def test_what_dies_again_and_again_is_started_after_ever_longer_pauses(tmp_path: Path) -> None:
+    made = Starting(Settings(var=tmp_path), Database(tmp_path, free_port()))
+    gateway = next(part for part in made.parts() if part.name == "gateway")
+    now, pauses = 1000.0, []
+    for n in range(9):
+        began = now
+        made.again(gateway, -11, now)
+        while len(made.__dict__.get("started", [])) == n:
+            now += 0.5
+            made.again(gateway, -11, now)
+        pauses.append(now - began)
+        now += 1
+    assert pauses[0] == 0 and pauses == sorted(pauses) and pauses[-1] == 30
+    assert (made.ended["gateway"].times, made.ended["gateway"].how) == (9, "by SIGSEGV")
+
+
+def test_one_that_ran_well_for_a_while_begins_to_count_anew() -> None:
+    ended = Ended()
+    for now in (0.0, 1.0, 2.0):
+        ended.note(1, now)
+        ended.began = now
+    assert (ended.pause, ended.how) == (2.0, "with status 1")
+    ended.note(-9, 100.0)
+    assert (ended.pause, ended.times, ended.how) == (0.0, 4, "by SIGKILL")
