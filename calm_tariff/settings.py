@@ -14,7 +14,8 @@ class Settings(BaseSettings):
     """Where things are and listen. Defaults are those of `./calm demo`.
 
     `counters`: empty for counts in the gateway's memory, or redis://… for counts that several gateways share;
-    then `counters_away` says what happens while Redis is away, and `counters_space` sets installations apart.
+    then `counters_away` says what happens while Redis is away: when it has not answered for `counters_patience`
+    seconds; and `counters_space` sets installations apart.
     `sender_seconds`, `reader_seconds`: how long a gateway waits for the next part of a caller's body, and for a
     caller to take the next part of an answer. `trusted_proxies`: addresses, with commas between. With a
     `proxy_token`, gateways decide for reverse proxies; with a `signing_secret`, the token endpoint gives tokens.
@@ -41,6 +42,7 @@ class Settings(BaseSettings):
     counters: str = ""
     counters_away: Literal["local", "refuse"] = "local"
     counters_space: str = "calm"
+    counters_patience: float = Field(default=0.5, gt=0)
     sender_seconds: float = Field(default=30, gt=0)
     reader_seconds: float = Field(default=60, gt=0)
     trusted_proxies: str = ""

@@ -12,7 +12,7 @@ from calm_tariff.core.periods import DAY
 from calm_tariff.gateway.asked import key_subject
 from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.services.context import Context
-from calm_tariff.services.gateway_feed import calls_since, open_quotas
+from calm_tariff.services.gateway_feed import APART_US, calls_since, open_quotas
 from calm_tariff.store.usage import Call as RecordedCall
 
 _LONGEST = 31 * DAY
@@ -30,7 +30,8 @@ def restored(ctx: Context, snapshot: Snapshot, now_us: int) -> dict[tuple[str, s
         counts[kept.scope, kept.subject] = (kept.begin_us, whole if whole == kept.units else kept.units)
     reach = snapshot.memory_us()
     if reach:
-        _replay(counts, snapshot, calls_since(ctx, now_us - min(reach, _LONGEST)))
+        # A call may have waited for its decision, which is what counts.
+        _replay(counts, snapshot, calls_since(ctx, now_us - min(reach, _LONGEST) - APART_US))
     return counts
 
 

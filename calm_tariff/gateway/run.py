@@ -77,7 +77,9 @@ class _Running:
         gateway.journal.start()
         if settings.counters:
             self.shared = SharedCounters(
-                shared_counters.connect(settings.counters), settings.counters_space, settings.counters_away
+                shared_counters.connect(settings.counters, settings.counters_patience),
+                settings.counters_space,
+                settings.counters_away,
             )
             gateway.counters = self.shared
             self.keeper = Keeper(

@@ -220,10 +220,10 @@ class SharedCounters:
             self.lose("away")
 
 
-def connect(url: str) -> Redis:
-    """A client that gives up soon: a call waits no longer for its count than for its answer."""
+def connect(url: str, patience: float = PATIENCE_SECONDS) -> Redis:
+    """A client that gives up after `patience` seconds: a call waits no longer for its count than for its answer."""
     return Redis.from_url(
-        url, socket_timeout=PATIENCE_SECONDS, socket_connect_timeout=PATIENCE_SECONDS, max_connections=200, retry=None,
+        url, socket_timeout=patience, socket_connect_timeout=patience, max_connections=200, retry=None,
         health_check_interval=0, decode_responses=True,
     )  # fmt: skip
 

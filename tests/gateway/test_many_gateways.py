@@ -46,7 +46,8 @@ class Three(Running):
     def __init__(self, database: Database, folder: Path, limits: list[dict[str, Any]], away: str = "local") -> None:
         self.redis = RedisServer(folder / "redis")
         self.redis.start()
-        more = {"counters": self.redis.url, "counters_away": away}
+        # Redis is here: however long a busy machine lets it be waited for, nobody counts alone.
+        more = {"counters": self.redis.url, "counters_away": away, "counters_patience": 20}
         plans = {"Ketch": {"limits": limits, "pricing": {"prices": []}}}
         super().__init__(database, folder / "var", plans, ("standins", "worker"), more)
         self.ports = {f"gateway-{n}": (free_port(), free_port(), free_port()) for n in (1, 2, 3)}
