@@ -62,13 +62,14 @@ def end_trials(ctx: Context) -> int:
             stay = next((s for s in subscription.stays if s.trial), None)
             if stay is None:
                 continue
-            trial = read(PlanTerms, stay.revision.terms).trial
-            if stay.end_at is not None and stay.end_at > ctx.now:
-                free = free_units(read(PlanTerms, stay.revision.terms))
-                meter = session.scalar(select(Meter.id).where(Meter.key == free.meter)) if free else None
-                if not free or not meter or not _used_up(session, subscription, stay, free.units, meter, ctx.now):
-                    continue
-                _cut(session, subscription, stay, meter)
+            terms = read(PlanTerms, stay.revision.terms)
+            free = free_units(terms)
+            meter = session.scalar(select(Meter.id).where(Meter.key == free.meter)) if free else None
+            if free and meter and _used_up(session, subscription, stay, free.units, meter, ctx.now):
+                _cut(session, subscription, stay, meter)  # also where its days have passed meanwhile
+            elif stay.end_at is not None and stay.end_at > ctx.now:
+                continue
+            trial = terms.trial
             ended += 1
             _end_trial(session, ctx, subscription, trial)
         if ended:
