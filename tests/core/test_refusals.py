@@ -162,3 +162,17 @@ def test_a_quota_applies_where_its_meter_counts_and_where_it_is_said_to() -> Non
     made = terms.bound((QUOTA, both, none, RATE), {"calls": ("GET /a", "GET /b")})
     assert [limit.applies_to for limit in made] == [("GET /a", "GET /b"), ("GET /a",), None, None]
     assert terms.bound((QUOTA,), {})[0].applies_to == ()
+
+
+@pytest.mark.parametrize(
+    ("told", "units", "flagged"),
+    [
+        ("10", "10", False), (" 2.5 ", "2.5", False), ("0.0000005", "0.000001", False), ("1_0", "0", True),
+        ("1" + "0" * 22, "0", True), ("1e3", "0", True), ("-1", "0", True), ("NaN", "0", True), ("٣", "0", True),
+        ("", "0", True), (None, "0", True),
+    ],
+)  # fmt: skip
+def test_a_reported_number_is_counted_as_it_reads_or_flagged(told: str | None, units: str, flagged: bool) -> None:
+    meter = Meter(key="a", operations=AT, measure="reported", header="Units")
+    read = meters.reading(meter, meters.Outcome("GET /a", 200, reported=told))
+    assert read == meters.Reading(Decimal(units), flagged)
