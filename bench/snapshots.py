@@ -36,7 +36,7 @@ def feed(keys: int) -> Feed:
         1, "Europe/Lisbon", (Route(1, "Things v1", "/v1", "http://127.0.0.1:9", OPERATIONS),),
         tuple(Credential(f"{n:064x}", n, n, n, "live") for n in range(1, keys + 1)),
         tuple(Grant(n, n, n, 1, "Product", 1, "Plan", 1, n, 0) for n in range(1, keys + 1)),
-        {1: read(PlanTerms, TERMS)}, {1: meter}, {1: frozenset(o for o, _, _ in OPERATIONS)}, (), (), frozenset(),
+        {1: read(PlanTerms, TERMS)}, {1: meter}, {1: frozenset(o for o, _, _ in OPERATIONS)}, (), (),
         tuple(Caller(n, n, f"app-{n}", "Application", "Consumer", ()) for n in range(1, keys + 1)),
         {1: ProductRules(frozenset({"key"}), "x-api-key", "", False)},
     )  # fmt: skip

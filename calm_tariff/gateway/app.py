@@ -11,7 +11,8 @@ from typing import Any
 
 from aiohttp import ClientError, ClientResponse, ClientSession
 
-from calm_tariff.core.limits import TRIAL_NAME
+from calm_tariff.core.limiter import Decision
+from calm_tariff.core.limits import TrialQuota
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway import admission, cors, forwarding
@@ -152,7 +153,7 @@ class Gateway:
         assert asked.access
         asked.call = call_of(asked, self.value_secret)
         asked.decided = await self.counters.decide(asked.access.stack, asked.call)
-        if asked.decided.decision.by != TRIAL_NAME:
+        if not _found_trial_spent(asked.decided.decision):
             return None
         fault = admission.after_trial(self.snapshot, asked)
         if fault is not None:
@@ -390,6 +391,12 @@ class Gateway:
             if each not in self.trusted:
                 break
         return address, peer, True
+
+
+def _found_trial_spent(decision: Decision) -> bool:
+    """Whether what refuses a call first is a trial whose units are used."""
+    refusing = next((check for check in decision.checks if check.refused), None)
+    return refusing is not None and isinstance(refusing.limit, TrialQuota)
 
 
 async def _hung_up(receive: Receive) -> None:

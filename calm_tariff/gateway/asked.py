@@ -231,6 +231,7 @@ SHOWN = 4
 
 def veiled(value: str, secret: bytes) -> str:
     """What is kept of a value that calls carry: enough to tell values apart, and to know one's own again."""
+    value = value.encode("utf-8", "replace").decode()  # a claim may hold half a character, which no record can
     digest = hmac.digest(secret, value.encode(), "sha256").hex()[:20]
     return f"{value[:SHOWN]}…{digest}" if len(value) >= 2 * SHOWN else digest
 

@@ -46,7 +46,7 @@ class Counting:
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """What a call on one operation meets under one grant, from `start_us` until `end_us`.
+    """What a call on one operation meets under one grant while nothing of it changes.
 
     `costs` is what it takes from quotas until the response is in; `above` names the limits that no plan
     revision keeps, with the layer they come from, which receipts therefore keep whole. `wants` are the
@@ -345,8 +345,10 @@ class _Compiler:
             policies = self.policies[place] = Policies.of(applying)
         above = self.house
         own = self._own(grant, at_us)
-        if own or grant.free:
-            above = {**above, **{limit.name: "subscription" for limit in own}, TRIAL_NAME: "trial"}
+        if own:
+            above = {**above, **{limit.name: "subscription" for limit in own}}
+        if grant.free:
+            above = {**above, TRIAL_NAME: "trial"}
         wants = tuple(dict.fromkeys(x.counted_per for x in applying if self._may_be_read(x.counted_per)))
         rules = self.feed.products[grant.product_id]
         return Access(grant, stack, operation, meters, policies, costs, above, wants, rules, caller, scopes)
@@ -366,4 +368,4 @@ def _from_subscribing(terms: PlanTerms, own: tuple[Limit, ...]) -> bool:
     return any(quota.aligned == "subscription" for quota in quotas)
 
 
-EMPTY = Snapshot(Feed(-1, "UTC", (), (), (), {}, {}, {}, (), (), frozenset()))
+EMPTY = Snapshot(Feed(-1, "UTC", (), (), (), {}, {}, {}, (), ()))

@@ -160,7 +160,6 @@ class Feed:
     """Everything, consistent at one moment. `number` is the stamp it was read at.
 
     `provider_limits` and `api_limits` stand above all plans, named by their place.
-    `sandbox_keys` are the ids of all keys of the sandbox, revoked ones too.
     """
 
     number: int
@@ -173,7 +172,6 @@ class Feed:
     sold: dict[int, frozenset[int]]
     provider_limits: tuple[Limit, ...]
     api_limits: tuple[Limit, ...]
-    sandbox_keys: frozenset[int]
     callers: tuple[Caller, ...] = ()
     products: dict[int, ProductRules] = field(default_factory=dict)
     overrides: dict[int, tuple[Override, ...]] = field(default_factory=dict)
@@ -206,7 +204,6 @@ def read_feed(ctx: Context) -> Feed:
         for product, operation in session.execute(select(ProductOperation)):
             sold.setdefault(product, set()).add(operation)
         active = select(Meter).where(Meter.state == "active").options(selectinload(Meter.operations))
-        sandbox = select(ApiKey.id).where(ApiKey.environment == "sandbox")
         return Feed(
             stamp.number if stamp else 0,
             provider_of(session).time_zone,
@@ -217,7 +214,6 @@ def read_feed(ctx: Context) -> Feed:
             {meter.id: rule_of(meter) for meter in session.scalars(active)},
             {product: frozenset(operations) for product, operations in sold.items()},
             *_house(session, routes),
-            frozenset(session.scalars(sandbox)),
             tuple(_callers(session)),
             {p.id: _rules(p) for p in session.scalars(select(Product))},
             overrides.of_all(session),

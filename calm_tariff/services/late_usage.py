@@ -32,13 +32,11 @@ class LateUnits:
     units: Decimal
 
 
-def of_period(session: Session, period: Period, consumer_id: int | None = None) -> list[LateUnits]:
+def of_period(session: Session, period: Period) -> list[LateUnits]:
     """What is recorded now for a period's issued invoices and stands on none of their lines, or differs from it."""
     invoices = select(Invoice.id, Invoice.consumer_id).where(
         Invoice.period_start == period.start, Invoice.state != "draft"
     )
-    if consumer_id is not None:
-        invoices = invoices.where(Invoice.consumer_id == consumer_id)
     issued = {row.id: row.consumer_id for row in session.execute(invoices)}
     if not issued:
         return []

@@ -32,27 +32,6 @@ class Counted:
     units: Decimal
 
 
-def counted_between(
-    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None = None
-) -> Iterator[Counted]:
-    """Everything counted in [start, end): sums of whole hours, added up by the database, and calls for what is left
-    over."""
-    hours, calls = _whole(start_us, end_us, HOUR)
-    whose = (
-        HourlyUsage.subscription_id, HourlyUsage.stay_id, HourlyUsage.key_id, HourlyUsage.operation_id,
-        HourlyUsage.meter_id,
-    )  # fmt: skip
-    for first, last in hours:
-        query = select(*whose, func.sum(HourlyUsage.units))
-        query = query.where(HourlyUsage.hour_us >= first, HourlyUsage.hour_us < last).group_by(*whose)
-        if subscriptions is not None:
-            query = query.where(HourlyUsage.subscription_id.in_(subscriptions))
-        for row in session.execute(query):
-            yield Counted(*row)
-    for begin, end in calls:
-        yield from _counted_calls(session, begin, end, subscriptions)
-
-
 def _counted_calls(
     session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None
 ) -> Iterator[Counted]:

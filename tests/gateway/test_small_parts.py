@@ -102,3 +102,4 @@ def test_a_value_counted_by_is_kept_so_that_it_cannot_be_read() -> None:
     assert veiled("station-larkmouth", b"another secret") != one
     assert "lm-1" not in veiled("lm-1", b"secret")  # of a short one not even the beginning
     assert veiled("lm-1", b"secret") == veiled("lm-1", b"secret")
+    assert veiled("\ud800 half a character", b"secret").startswith("? ha…")  # and it can be recorded
