@@ -4,8 +4,21 @@ from __future__ import annotations
 
 from fastapi import FastAPI
 
-from calm_tariff.console_api import admit, apis, bench, credentials, meters, observe, products, session, settle, tariff
-from calm_tariff.edge import problems
+from calm_tariff.console_api import (
+    admit,
+    apis,
+    bench,
+    credentials,
+    meters,
+    observe,
+    products,
+    service_tokens,
+    session,
+    settle,
+    tariff,
+)
+from calm_tariff.console_api.asking import COOKIE
+from calm_tariff.edge import problems, signing_in
 from calm_tariff.services.context import Context
 from calm_tariff.settings import Settings
 
@@ -16,6 +29,8 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app.state.ctx = ctx
     app.state.settings = settings
     problems.tell(app)
-    for place in (session, apis, bench, credentials, meters, products, tariff, admit, observe, settle):
+    app.include_router(signing_in.router("person", COOKIE))
+    places = (session, service_tokens, apis, bench, credentials, meters, products, tariff, admit, observe, settle)
+    for place in places:
         app.include_router(place.router)
     return app

@@ -10,4 +10,4 @@ from calm_tariff.edge.asking import asking
 from calm_tariff.services.context import Context
 
 COOKIE = "calm_console"
-Asking = Annotated[Context, Depends(asking(COOKIE))]
+Asking = Annotated[Context, Depends(asking(COOKIE, "person"))]

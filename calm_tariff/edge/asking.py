@@ -9,8 +9,9 @@ from urllib.parse import urlsplit
 from fastapi import Depends, Header, Request, Response
 
 from calm_tariff.core.errors import Invalid, NotAllowed
-from calm_tariff.services import people
+from calm_tariff.services import people, service_tokens
 from calm_tariff.services.context import Context
+from calm_tariff.services.people import Kind
 
 SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
 
@@ -33,16 +34,17 @@ def address_of(request: Request) -> str:
     return address[:60]
 
 
-def asking(cookie: str) -> Callable[[Request], Context]:
-    """A dependency that finds who asks by the session cookie of that name, or by a service token."""
+def asking(cookie: str, kind: Kind) -> Callable[[Request], Context]:
+    """A dependency that finds who asks by the session cookie of that name, which must be of somebody of that kind, or
+    by a service token."""
 
     def find(request: Request) -> Context:
         ctx = context_of(request)
         authorization = request.headers.get("authorization", "")
         if authorization.lower().startswith("bearer "):
-            return ctx.acting(people.who_by_service_token(ctx, authorization[7:].strip()))
+            return ctx.acting(service_tokens.who_by(ctx, authorization[7:].strip(), address_of(request)))
         same_origin(request)
-        return ctx.acting(people.who(ctx, session_token(request, cookie)))
+        return ctx.acting(people.who(ctx, session_token(request, cookie), kind))
 
     return find
 

@@ -18,9 +18,10 @@ from calm_tariff.store.record import Mail
 log = logging.getLogger("calm_tariff.mail")
 
 
-def write(session: Session, ctx: Context, recipient: str, subject: str, body: str) -> None:
-    """Put a letter into the outbox."""
-    session.add(Mail(recipient=recipient, subject=cut(subject), body=body, created_at=ctx.now))
+def write(session: Session, ctx: Context, recipient: str, subject: str, body: str, confidential: bool = False) -> None:
+    """Put a letter into the outbox. What a confidential one says is not kept once it was handed over."""
+    made = Mail(recipient=recipient, subject=cut(subject), body=body, created_at=ctx.now, confidential=confidential)
+    session.add(made)
 
 
 def send_waiting(ctx: Context, host: str, port: int, most: int = 50) -> int:
@@ -52,6 +53,8 @@ def send_waiting(ctx: Context, host: str, port: int, most: int = 50) -> int:
                 else:
                     mail.sent_at = ctx.now
                     sent += 1
+                if mail.confidential:
+                    mail.body = ""
                 if mail.failed:
                     log.error("letter %d cannot be sent and is set aside: %s", mail.id, mail.failed)
     return sent

@@ -1,26 +1,28 @@
-"""Signing in and out, signing up, and who is behind a session."""
+"""Signing in and out, and who is behind a session."""
 
 from __future__ import annotations
 
 import logging
 from dataclasses import dataclass
 from datetime import timedelta
-from typing import NoReturn
+from typing import Literal, NoReturn
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete, or_, select, update
 from sqlalchemy.orm import Session
 
-from calm_tariff.core import names
-from calm_tariff.core.errors import Conflict, Invalid, NotSignedIn
-from calm_tariff.formats.addresses import looks, mail_address
+from calm_tariff.core.errors import NotSignedIn
 from calm_tariff.services import auditing, throttling
-from calm_tariff.services.context import NOBODY, ROLES, Actor, Context
-from calm_tariff.services.secrets import hash_password, hash_token, password_matches
-from calm_tariff.store.people import Consumer, Member, Person, ServiceToken, SignedIn
+from calm_tariff.services.context import NOBODY, Actor, Context
+from calm_tariff.services.secrets import hash_token, password_matches
+from calm_tariff.store.people import Member, Person, SignedIn
 
 log = logging.getLogger("calm_tariff.sign_in")
 SESSION = timedelta(hours=12)
+# A session that nothing was asked with for so long has ended. When it was last used is kept to the minute.
+IDLE = timedelta(hours=1)
+NOTICED = timedelta(minutes=1)
 LONGEST = 254
+Kind = Literal["person", "member"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,10 +44,10 @@ def sign_in_person(ctx: Context, email: str, password: str, address: str = "") -
     if not right or person is None:
         _turned_away(ctx, "person", email, address)
     throttling.forgive(ctx, f"person {email}", address)
-    who = ctx.acting(Actor(person.name, person.role, person_id=person.id))
+    who = ctx.acting(of_person(person))
     with ctx.transaction() as session:
         auditing.note(session, who, "signed in", ("person", person.id, email), why=_from(address))
-        return _begin(session, ctx, person_id=person.id)
+        return begin(session, ctx, person_id=person.id)
 
 
 def sign_in_member(ctx: Context, email: str, password: str, address: str = "") -> str:
@@ -59,9 +61,9 @@ def sign_in_member(ctx: Context, email: str, password: str, address: str = "") -
         _turned_away(ctx, "member", email, address)
     throttling.forgive(ctx, f"member {email}", address)
     with ctx.transaction() as session:
-        who = ctx.acting(_of_member(member, member.consumer.name))
+        who = ctx.acting(of_member(member, member.consumer.name))
         auditing.note(session, who, "signed in", ("member", member.id, email), why=_from(address))
-        return _begin(session, ctx, member_id=member.id)
+        return begin(session, ctx, member_id=member.id)
 
 
 def _turned_away(ctx: Context, kind: str, email: str, address: str) -> NoReturn:
@@ -82,9 +84,9 @@ def demo_sign_in(ctx: Context, email: str) -> str:
         person = session.scalar(select(Person).where(Person.email == email))
         member = session.scalar(select(Member).where(Member.email == email))
         if person:
-            return _begin(session, ctx, person_id=person.id)
+            return begin(session, ctx, person_id=person.id)
         if member:
-            return _begin(session, ctx, member_id=member.id)
+            return begin(session, ctx, member_id=member.id)
         raise NotSignedIn("there is no such demo sign-in", "email")
 
 
@@ -101,34 +103,6 @@ def demo_members(ctx: Context) -> list[SignIn]:
         return [SignIn(m.email, m.name, m.consumer.name) for m in session.scalars(query)]
 
 
-def sign_up(ctx: Context, name: str, email: str, organisation: str, password: str) -> str:
-    """Make a consumer with its first member, its owner, and sign them in.
-
-    Raises `Invalid` or `Conflict`, naming the field.
-    """
-    email = mail_address(email)
-    name, organisation = names.plain(name, "name"), names.plain(organisation, "organisation")
-    look, shape = looks(organisation)
-    hashed = hash_password(password)
-    with ctx.transaction() as session:
-        if session.scalar(select(Member).where(Member.email == email)):
-            raise Conflict("somebody has already signed up with this address; sign in instead", "email")
-        if session.scalar(select(Consumer.id).where((Consumer.look == look) | (Consumer.shape == shape))):
-            raise Conflict(
-                "this organisation, or one whose name looks the same, has an account; ask its owner to add you",
-                "organisation",
-            )
-        consumer = Consumer(name=organisation, look=look, shape=shape, created_at=ctx.now)
-        session.add(consumer)
-        session.flush()
-        member = Member(consumer_id=consumer.id, email=email, name=name, role="owner", password_hash=hashed)
-        session.add(member)
-        session.flush()
-        who = ctx.acting(_of_member(member, organisation))
-        auditing.note(session, who, "signed up", ("consumer", consumer.id, organisation))
-        return _begin(session, ctx, member_id=member.id)
-
-
 def sign_out(ctx: Context, token: str) -> None:
     """End a session. Ending one that has ended is no error."""
     with ctx.transaction() as session:
@@ -139,56 +113,42 @@ def sign_out(ctx: Context, token: str) -> None:
             session.delete(found)
 
 
-def who(ctx: Context, token: str | None) -> Actor:
-    """Who is behind a browser session's token; nobody where there is none or it has ended."""
+def who(ctx: Context, token: str | None, kind: Kind | None = None) -> Actor:
+    """Who is behind a browser session's token; nobody where there is none, it has ended, or it is of another kind."""
     if not token:
         return NOBODY
     with ctx.transaction() as session:
         found = session.get(SignedIn, hash_token(token))
-        if found is None or found.expires_at <= ctx.now:
+        if found is None or found.expires_at <= ctx.now or found.seen_at <= ctx.now - IDLE:
+            return NOBODY
+        if found.seen_at <= ctx.now - NOTICED:
+            session.execute(update(SignedIn).where(SignedIn.token_hash == found.token_hash).values(seen_at=ctx.now))
+        if kind not in (None, "person" if found.person_id else "member"):
             return NOBODY
         if found.person_id:
-            person = session.get_one(Person, found.person_id)
-            return Actor(person.name, person.role, person_id=person.id)
+            return of_person(session.get_one(Person, found.person_id))
         member = session.get_one(Member, found.member_id)
-        return _of_member(member, member.consumer.name)
+        return of_member(member, member.consumer.name)
 
 
-def who_by_service_token(ctx: Context, token: str) -> Actor:
-    """Who a script acts as. Raises `NotSignedIn` for an unknown or revoked token."""
-    with ctx.transaction() as session:
-        query = select(ServiceToken).where(ServiceToken.token_hash == hash_token(token))
-        found = session.scalar(query)
-        if found is None or found.revoked_at:
-            raise NotSignedIn("the service token is unknown or revoked")
-        return Actor(f"token {found.label}", found.role, token_id=found.id)
-
-
-def make_service_token(ctx: Context, label: str, role: str) -> str:
-    """A new service token, shown this once. Raises `Invalid` for an unknown role."""
-    if role not in ROLES:
-        raise Invalid(f"must be one of {', '.join(ROLES)}", "role")
-    label = names.plain(label, "label", 200)
-    token = f"cts_{ctx.token()}"
-    with ctx.transaction() as session:
-        made = ServiceToken(label=label, role=role, token_hash=hash_token(token), created_at=ctx.now)
-        session.add(made)
-        session.flush()
-        auditing.note(session, ctx, "made a service token", ("service token", made.id, label))
-    return token
-
-
-def _begin(session: Session, ctx: Context, person_id: int | None = None, member_id: int | None = None) -> str:
+def begin(session: Session, ctx: Context, person_id: int | None = None, member_id: int | None = None) -> str:
+    """Begin a session of a person or a member: its token."""
     token = ctx.token()
-    session.execute(delete(SignedIn).where(SignedIn.expires_at <= ctx.now))
+    session.execute(delete(SignedIn).where(or_(SignedIn.expires_at <= ctx.now, SignedIn.seen_at <= ctx.now - IDLE)))
     session.add(
         SignedIn(
             token_hash=hash_token(token), person_id=person_id, member_id=member_id,
-            created_at=ctx.now, expires_at=ctx.now + SESSION,
+            created_at=ctx.now, seen_at=ctx.now, expires_at=ctx.now + SESSION,
         )
     )  # fmt: skip
     return token
 
 
-def _of_member(member: Member, consumer: str) -> Actor:
+def of_person(person: Person) -> Actor:
+    """Somebody of the provider as who acts."""
+    return Actor(person.name, person.role, person_id=person.id)
+
+
+def of_member(member: Member, consumer: str) -> Actor:
+    """Somebody of a consumer as who acts."""
     return Actor(member.name, "", member_id=member.id, consumer_id=member.consumer_id, consumer=consumer)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import logging
 from datetime import timedelta
+from typing import Any
 
 from limits import parse_many
 from limits.storage import Storage
@@ -26,6 +27,10 @@ log = logging.getLogger("calm_tariff.sign_in")
 ACCOUNT = parse_many("5/minute; 15/hour; 40/day")
 ADDRESS = parse_many("30/minute; 300/hour")
 ALTOGETHER = parse_many("600/minute")
+# Letters that anybody can have sent to anybody.
+LETTERS = parse_many("3/hour; 10/day")
+LETTERS_FROM = parse_many("20/hour; 60/day")
+LETTERS_ALTOGETHER = parse_many("500/hour")
 
 
 class _Kept(Storage):
@@ -89,16 +94,33 @@ class _Kept(Storage):
 
 def attempt(ctx: Context, account: str, address: str) -> None:
     """Count an attempt to sign in, before the password is looked at. Raises `TooMany`, with the seconds to wait."""
+    wait = _wait(ctx, (ACCOUNT, "account", account), (ADDRESS, "address", address), (ALTOGETHER, "all"))
+    if wait:
+        log.warning("too many attempts to sign in as %s from %s", account, address)
+        raise TooMany("too many attempts to sign in; wait, and try again", wait, "password")
+
+
+def letter(ctx: Context, email: str, address: str) -> None:
+    """Count a letter that somebody not signed in has sent to an address, whether or not one goes out. Raises
+    `TooMany`, with the seconds to wait."""
+    wait = _wait(
+        ctx, (LETTERS, "letters to", email), (LETTERS_FROM, "letters from", address), (LETTERS_ALTOGETHER, "letters")
+    )
+    if wait:
+        log.warning("too many letters asked for from %s", address)
+        raise TooMany("too many letters were asked for; wait, and try again", wait, "email")
+
+
+def _wait(ctx: Context, *counted: tuple[Any, ...]) -> int:
+    """Count once under each (limits, whose…); the seconds to wait where one is reached."""
     limiter = FixedWindowRateLimiter(_Kept(ctx))
     wait = 0
-    for items, *whose in ((ACCOUNT, "account", account), (ADDRESS, "address", address), (ALTOGETHER, "all")):
+    for items, *whose in counted:
         for item in items:
             if not limiter.hit(item, *whose):
                 reset = limiter.get_window_stats(item, *whose).reset_time
                 wait = max(wait, int(reset - ctx.now.timestamp()) + 1)
-    if wait:
-        log.warning("too many attempts to sign in as %s from %s", account, address)
-        raise TooMany("too many attempts to sign in; wait, and try again", wait, "password")
+    return wait
 
 
 def forgive(ctx: Context, account: str, address: str) -> None:

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from sqlalchemy import text
 
 from calm_tariff.core.periods import local_day, month_of, month_step
-from calm_tariff.services import throttling
+from calm_tariff.services import passwords, sign_up, throttling
 from calm_tariff.services.context import Context
 from calm_tariff.store import partitions, quota_queries
 
@@ -33,7 +33,10 @@ def prepare_partitions(ctx: Context, months: int = 3) -> list[str]:
 
 
 def forget_counts(ctx: Context) -> None:
-    """Throw away what quotas counted in windows that are long over, and attempts to sign in likewise."""
+    """Throw away what quotas counted in windows that are long over, attempts to sign in likewise, and letters nobody
+    answered in time."""
     with ctx.transaction() as session:
         quota_queries.forget(session, ctx.now_us)
     throttling.forget(ctx)
+    sign_up.forget(ctx)
+    passwords.forget(ctx)

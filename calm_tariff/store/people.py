@@ -95,23 +95,58 @@ class Attempts(Base):
 
 
 class SignedIn(Base):
-    """A session in a browser, of a person or of a member."""
+    """A session in a browser, of a person or of a member. It ends when it is not used for a while, and in any case at
+    `expires_at`."""
 
     __tablename__ = "signed_in"
     token_hash: Mapped[Hash] = mapped_column(primary_key=True)
-    person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"))
-    member_id: Mapped[int | None] = mapped_column(ForeignKey("member.id"))
+    person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"), index=True)
+    member_id: Mapped[int | None] = mapped_column(ForeignKey("member.id"), index=True)
     created_at: Mapped[datetime]
+    seen_at: Mapped[datetime]
+    expires_at: Mapped[datetime] = mapped_column(index=True)
+
+
+class AwaitedSignUp(Base):
+    """Somebody said that a mail address is theirs, and was written to; whoever has the letter's token has proved it."""
+
+    __tablename__ = "awaited_sign_up"
+    token_hash: Mapped[Hash] = mapped_column(primary_key=True)
+    email: Mapped[Name] = mapped_column(index=True)
+    expires_at: Mapped[datetime] = mapped_column(index=True)
+
+
+class PasswordReset(Base):
+    """Somebody forgot a password, and was written to; whoever has the letter's token may set another, once."""
+
+    __tablename__ = "password_reset"
+    token_hash: Mapped[Hash] = mapped_column(primary_key=True)
+    person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"), index=True)
+    member_id: Mapped[int | None] = mapped_column(ForeignKey("member.id"), index=True)
     expires_at: Mapped[datetime] = mapped_column(index=True)
 
 
 class ServiceToken(Base):
-    """A secret with which a script does what a role may do."""
+    """A secret with which a script does what its owner's role may do; made at the machine itself, it has no owner."""
 
     __tablename__ = "service_token"
     id: Mapped[Id]
     label: Mapped[Name]
     role: Mapped[Word]
     token_hash: Mapped[Hash] = mapped_column(unique=True)
+    owner_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"), index=True)
     created_at: Mapped[datetime]
+    expires_at: Mapped[datetime]
     revoked_at: Mapped[datetime | None]
+    used_at: Mapped[datetime | None]
+    used_from: Mapped[Word] = mapped_column(default="")
+    owner: Mapped[Person | None] = relationship(lazy="joined")
+
+
+class ServiceTokenPlace(Base):
+    """An address a service token was used from."""
+
+    __tablename__ = "service_token_place"
+    token_id: Mapped[int] = mapped_column(ForeignKey("service_token.id"), primary_key=True)
+    address: Mapped[Word] = mapped_column(primary_key=True)
+    first_at: Mapped[datetime]

@@ -29,7 +29,8 @@ class AuditEntry(Base):
 
 
 class Mail(Base):
-    """A letter waiting to be handed to the mail server, or handed over; `failed` says why it cannot be."""
+    """A letter waiting to be handed to the mail server, or handed over; `failed` says why it cannot be. The body of a
+    `confidential` one is not kept once it was."""
 
     __tablename__ = "mail"
     id: Mapped[Id]
@@ -39,6 +40,7 @@ class Mail(Base):
     created_at: Mapped[datetime]
     sent_at: Mapped[datetime | None] = mapped_column(index=True)
     failed: Mapped[str | None] = mapped_column(Text)
+    confidential: Mapped[bool] = mapped_column(default=False)
 
 
 class Answered(Base):

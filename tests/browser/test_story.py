@@ -14,6 +14,7 @@ import httpx
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import People
+from tests.browser.test_house import letter_link
 from tests.processes import Processes, wait_for
 
 
@@ -50,7 +51,7 @@ def test_one_plan_from_tariff_to_invoice(people: People, product: Processes, tmp
     manager = people.staff("Ines")
     compose(manager, product)
     developer = people.page()
-    subscribe(developer)
+    subscribe(developer, product)
     reviewer = people.staff("Rui")
     admit(reviewer, product)
     secret = hand_over(developer)
@@ -121,12 +122,15 @@ def compose(page: Page, product: Processes) -> None:
     expect(page.get_by_text("As published; a change starts a draft.")).to_be_visible()
 
 
-def subscribe(page: Page) -> None:
+def subscribe(page: Page, product: Processes) -> None:
     page.goto("/portal/sign-up")
+    page.get_by_label("E-mail address").fill("nuno@anglers.example")
+    page.get_by_role("button", name="Send me a letter").click()
+    expect(page.get_by_role("status")).to_contain_text("A letter to nuno@anglers.example is on its way")
+    page.goto(letter_link(product, "nuno@anglers.example"))
     page.get_by_label("Your name").fill("Nuno Rede")
     page.get_by_label("Your organisation").fill("Anglers Guild")
-    page.get_by_label("E-mail address").fill("nuno@anglers.example")
-    page.get_by_label("Password").fill("under the pier")
+    page.get_by_label("New password").fill("under the pier")
     page.get_by_role("button", name="Make the account").click()
     page.get_by_role("button", name="Register an application").click()
     page.get_by_label("Name").fill("Catch diary")

@@ -21,14 +21,15 @@ CONSOLE = {
         "/compose/meters/1", "/compose/meters/4", "/compose/meters/new", "/compose/products",
         "/compose/products/new", "/compose/products/1", "/compose/products/2", "/compose/products/3",
         "/compose/revisions/1", "/compose/limits", "/compose/plans/6/limits", "/compose/plans/6/document",
-        "/compose/tariff", "/compose/bench", "/compose/issuers", "/record", "/nowhere",
+        "/compose/tariff", "/compose/bench", "/compose/issuers", "/house/tokens",
+        "/house/password", "/record", "/nowhere",
     ],
     "Rui": ["/", "/admit/desk", "/admit/desk?show=decided", "/admit/consumers", "/admit/consumers/1", "/admit/groups"],
     "Tomas": ["/observe/traffic", "/observe/traffic?verdict=refused", "/observe/allowances", "/observe/gateways"],
     "Beatriz": ["/settle/periods", "/settle/periods/2026-10-01", "/settle/invoices/1"],
 }  # fmt: skip
 PORTAL = ["/", "/products/harbour-data", "/products/harbour-data?view=operations", "/applications",
-          "/applications/1", "/usage", "/invoices"]  # fmt: skip
+          "/applications/1", "/usage", "/password", "/invoices"]  # fmt: skip
 
 
 def serious(page: Page) -> list[str]:
@@ -58,7 +59,8 @@ def test_axe_finds_nothing_serious_in_the_console(people: People, who: str) -> N
 def test_axe_finds_nothing_serious_in_the_portal_or_at_night(people: People) -> None:
     page = people.page()
     found = []
-    for path in ("/", "/portal/", "/portal/sign-in", "/portal/sign-up"):
+    for path in ("/", "/forgotten", "/reset#x", "/portal/", "/portal/sign-in", "/portal/sign-up", "/portal/confirm#x",
+                 "/portal/forgotten", "/portal/reset#x"):  # fmt: skip
         page.goto(path)
         page.get_by_role("heading", level=1).first.wait_for()
         found += serious(page)

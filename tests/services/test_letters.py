@@ -11,8 +11,20 @@ from sqlalchemy import select
 
 from calm_tariff.core.errors import CalmTariffError, Conflict, Invalid
 from calm_tariff.launch.children import free_port
-from calm_tariff.services import admission, applications, auditing, groups, mailing, people, plans, products
+from calm_tariff.services import (
+    admission,
+    applications,
+    auditing,
+    groups,
+    mailing,
+    people,
+    plans,
+    products,
+    service_tokens,
+    sign_up,
+)
 from calm_tariff.services.context import Actor
+from calm_tariff.services.sign_up import SignUpTyped
 from calm_tariff.store.admission import AccessRequest
 from calm_tariff.store.catalogue import Product
 from calm_tariff.store.paging import Wanted
@@ -74,13 +86,15 @@ def test_a_letter_that_cannot_be_sent_is_set_aside_and_holds_up_none(office: Off
 )  # fmt: skip
 def test_signing_up_is_refused_by_the_field_that_is_wrong(office: Office, changed: dict, field: str) -> None:
     typed = {"name": "Gull", "email": "gull@consumer.example", "organisation": "Gulls", "password": PASSWORD, **changed}
+    email = typed.pop("email")
     with pytest.raises(CalmTariffError) as refused:
-        people.sign_up(office.ctx, **typed)
+        sign_up.open_account(office.ctx, email, SignUpTyped(**typed))
     assert refused.value.where == field
 
 
 def test_long_names_can_be_asked_with_and_stand_on_the_record_shortened(office: Office) -> None:
-    token = people.sign_up(office.ctx, "N" * 200, "long@consumer.example", "O" * 200, PASSWORD)
+    typed = SignUpTyped(name="N" * 200, organisation="O" * 200, password=PASSWORD)
+    token = sign_up.open_account(office.ctx, "long@consumer.example", typed)
     own = office.ctx.acting(people.who(office.ctx, token))
     application = applications.register(own, "A" * 200, "")
     applications.make_key(own, application.id, "L" * 200)
@@ -100,7 +114,7 @@ def test_invisible_characters_are_refused_wherever_something_is_named(office: Of
         (lambda: plans.add(office.manager, office.product, wrong), "name"),
         (lambda: plans.rename(office.manager, office.plans["Ketch"], wrong), "name"),
         (lambda: products.clone(office.manager, office.product, wrong), "name"),
-        (lambda: people.make_service_token(office.manager, wrong, "finance"), "label"),
+        (lambda: service_tokens.make_for_machine(office.manager, wrong, "finance"), "label"),
     ):
         with pytest.raises(Invalid) as refused:
             work()

@@ -9,7 +9,8 @@ from threading import Barrier
 import pytest
 
 from calm_tariff.core.errors import CalmTariffError, NotSignedIn, TooMany
-from calm_tariff.services import auditing, people, throttling
+from calm_tariff.services import auditing, people, sign_up, throttling
+from calm_tariff.services.sign_up import SignUpTyped
 from calm_tariff.store.paging import Wanted
 from tests.office import PASSWORD, START, Office
 
@@ -100,6 +101,7 @@ def test_signing_in_and_out_and_what_failed_stand_on_the_record(office: Office) 
 
 def test_a_password_of_any_length_costs_no_memory(office: Office) -> None:
     assert tried(office, INES, "x" * 1_000_001) == "NotSignedIn"
+    typed = SignUpTyped(name="Gull", organisation="Gulls", password="x" * 1001)
     with pytest.raises(CalmTariffError) as refused:
-        people.sign_up(office.ctx, "Gull", "gull@consumer.example", "Gulls", "x" * 1001)
+        sign_up.open_account(office.ctx, "gull@consumer.example", typed)
     assert refused.value.where == "password"

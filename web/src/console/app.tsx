@@ -18,6 +18,8 @@ import { RevisionPage } from "./compose/revision";
 import { TariffSheet } from "./compose/sheet";
 import { TariffDocument } from "./compose/tariff";
 import { Page } from "./frame";
+import { OwnPassword } from "./house/password";
+import { ServiceTokens } from "./house/tokens";
 import { Allowances } from "./observe/allowances";
 import { Gateways } from "./observe/gateways";
 import { Traffic } from "./observe/traffic";
@@ -25,7 +27,7 @@ import { RecordPage } from "./record";
 import { InvoicePage } from "./settle/invoice";
 import { PeriodPage, Periods } from "./settle/periods";
 import { Shell } from "./shell";
-import { SignIn } from "./sign-in";
+import { Entrance } from "./sign-in";
 import { Today } from "./today";
 
 export function App() {
@@ -47,7 +49,7 @@ export function App() {
       </div>
     );
   speak(me.data.time_zone, me.data.currency);
-  if (!me.data.name) return <SignIn me={me.data} />;
+  if (!me.data.name) return <Entrance me={me.data} />;
   return (
     <Shell me={me.data}>
       <Routes>
@@ -80,6 +82,8 @@ export function App() {
         <Route path="/settle/periods" element={<Periods />} />
         <Route path="/settle/periods/:start" element={<PeriodPage />} />
         <Route path="/settle/invoices/:id" element={<InvoicePage />} />
+        <Route path="/house/tokens" element={<ServiceTokens />} />
+        <Route path="/house/password" element={<OwnPassword />} />
         <Route path="/record" element={<RecordPage />} />
         <Route
           path="*"

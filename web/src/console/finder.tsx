@@ -21,6 +21,8 @@ const PAGES = [
   ["Gateways", "/observe/gateways"],
   ["Periods", "/settle/periods"],
   ["The record", "/record"],
+  ["Service tokens", "/house/tokens"],
+  ["Your password", "/house/password"],
   ["Bring in an OpenAPI document", "/compose/documents/new"],
   ["Type an API by hand", "/compose/apis/new"],
   ["Make a new meter", "/compose/meters/new"],

@@ -248,6 +248,13 @@ function PersonMenu({ me, onHelp }: { me: Me; onHelp: () => void }) {
           sideOffset={8}
           className="rounded border border-line bg-sheet py-1 text-[13px] shadow-lg"
         >
+          <DropdownMenu.Item className={item} onSelect={() => navigate("/house/password")}>
+            Your password
+          </DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={() => navigate("/house/tokens")}>
+            Service tokens
+          </DropdownMenu.Item>
+          <DropdownMenu.Separator className="my-1 border-t border-line-soft" />
           <DropdownMenu.Item className={item} onSelect={onHelp}>
             Keys
           </DropdownMenu.Item>

@@ -1,8 +1,49 @@
 import { useQueryClient } from "@tanstack/react-query";
+import { Link, Route, Routes, useNavigate } from "react-router";
 import { api, type Console } from "../api/console";
-import { Credentials, DemoPeople } from "../kit/signing-in";
+import { Credentials, DemoPeople, Forgotten, Reset } from "../kit/signing-in";
 
-export function SignIn({ me }: { me: Console["Me"] }) {
+/** What somebody sees who is not signed in, wherever the address leads. */
+export function Entrance({ me }: { me: Console["Me"] }) {
+  return (
+    <Routes>
+      <Route path="/forgotten" element={<ForgottenPassword />} />
+      <Route path="/reset" element={<ResetPassword />} />
+      <Route path="*" element={<SignIn me={me} />} />
+    </Routes>
+  );
+}
+
+function ForgottenPassword() {
+  return (
+    <main className="mx-auto max-w-[420px] px-8 pt-[14vh]">
+      <Forgotten ask={(email) => api.post("/session/forgotten", { body: { email } })} />
+      <p className="mt-4">
+        <Link className="figure-link" to="/">
+          Back to signing in
+        </Link>
+      </p>
+    </main>
+  );
+}
+
+function ResetPassword() {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  return (
+    <main className="mx-auto max-w-[420px] px-8 pt-[14vh]">
+      <Reset
+        set={(token, password) => api.post("/session/reset", { body: { token, password } })}
+        onEntered={async () => {
+          navigate("/", { replace: true });
+          await queries.invalidateQueries();
+        }}
+      />
+    </main>
+  );
+}
+
+function SignIn({ me }: { me: Console["Me"] }) {
   const queries = useQueryClient();
   const done = () => queries.invalidateQueries({ queryKey: ["me"] });
   return (
@@ -17,7 +58,11 @@ export function SignIn({ me }: { me: Console["Me"] }) {
         heading={<h2 className="mb-3">Sign in</h2>}
         enter={(email, password) => api.post("/session", { body: { email, password } })}
         onEntered={done}
-      />
+      >
+        <Link className="figure-link" to="/forgotten">
+          Password forgotten
+        </Link>
+      </Credentials>
       <DemoPeople
         people={me.demo}
         enter={(email) => api.post("/session/demo", { body: { email } })}

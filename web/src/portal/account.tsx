@@ -3,8 +3,19 @@ import { useState } from "react";
 import { Link, useLocation, useNavigate } from "react-router";
 import { api } from "../api/portal";
 import { Button, Field, Trouble } from "../kit/controls";
-import { Credentials, DemoPeople } from "../kit/signing-in";
+import {
+  Credentials,
+  DemoPeople,
+  Forgotten,
+  LetterSent,
+  letterToken,
+  NewPassword,
+  PasswordChange,
+  Reset,
+} from "../kit/signing-in";
 import { useMe } from "./app";
+
+const ENTRANCES = new Set(["/sign-in", "/confirm", "/reset"]);
 
 function useEntered() {
   const queries = useQueryClient();
@@ -12,7 +23,7 @@ function useEntered() {
   const { pathname } = useLocation();
   return async () => {
     await queries.invalidateQueries();
-    if (pathname.startsWith("/sign-")) navigate("/applications");
+    if (ENTRANCES.has(pathname)) navigate("/applications", { replace: true });
   };
 }
 
@@ -29,6 +40,9 @@ export function SignIn() {
         <Link className="figure-link" to="/sign-up">
           Sign up instead
         </Link>
+        <Link className="figure-link" to="/forgotten">
+          Password forgotten
+        </Link>
       </Credentials>
       <DemoPeople
         people={me.demo}
@@ -40,20 +54,71 @@ export function SignIn() {
   );
 }
 
+/** First the address, which a letter shows to be one's own. */
 export function SignUp() {
-  const entered = useEntered();
-  const [typed, setTyped] = useState({ name: "", organisation: "", email: "", password: "" });
-  const set = (field: keyof typeof typed) => (value: string) => setTyped({ ...typed, [field]: value });
-  const signUp = useMutation({ mutationFn: () => api.post("/sign-up", { body: typed }), onSuccess: entered });
+  const [email, setEmail] = useState("");
+  const ask = useMutation({ mutationFn: () => api.post("/sign-up", { body: { email } }) });
   return (
-    <form
-      className="mx-auto max-w-[420px] pt-6"
-      onSubmit={(e) => {
-        e.preventDefault();
-        signUp.mutate();
+    <Narrow
+      onSubmit={() => {
+        ask.mutate();
       }}
     >
       <h1 className="mb-4">Sign up</h1>
+      {ask.isSuccess ? (
+        <LetterSent>
+          A letter to <b className="font-semibold">{email}</b> is on its way. Open the link in it within a day
+          to go on. Nothing there? Look where unwanted mail is kept, or{" "}
+          <button type="button" className="figure-link" onClick={() => ask.reset()}>
+            try another address
+          </button>
+          .
+        </LetterSent>
+      ) : (
+        <>
+          <p className="mb-4 text-soft">
+            An account is your organisation's: its applications, keys, plans and invoices.
+          </p>
+          <Field
+            label="E-mail address"
+            type="email"
+            autoComplete="email"
+            required
+            autoFocus
+            value={email}
+            onChange={setEmail}
+          />
+          <Trouble error={ask.error} />
+          <div className="mt-2 flex items-center gap-4">
+            <Button main type="submit" disabled={ask.isPending}>
+              Send me a letter
+            </Button>
+            <Link className="figure-link" to="/sign-in">
+              Sign in instead
+            </Link>
+          </div>
+        </>
+      )}
+    </Narrow>
+  );
+}
+
+/** Then the account, for whoever has the letter. */
+export function Confirm() {
+  const entered = useEntered();
+  const [typed, setTyped] = useState({ name: "", organisation: "", password: "" });
+  const set = (field: keyof typeof typed) => (value: string) => setTyped({ ...typed, [field]: value });
+  const confirm = useMutation({
+    mutationFn: () => api.post("/sign-up/confirm", { body: { ...typed, token: letterToken() } }),
+    onSuccess: entered,
+  });
+  return (
+    <Narrow
+      onSubmit={() => {
+        confirm.mutate();
+      }}
+    >
+      <h1 className="mb-4">Your account</h1>
       <Field label="Your name" autoComplete="name" required value={typed.name} onChange={set("name")} />
       <Field
         label="Your organisation"
@@ -62,27 +127,61 @@ export function SignUp() {
         value={typed.organisation}
         onChange={set("organisation")}
       />
-      <Field
-        label="E-mail address"
-        type="email"
-        autoComplete="email"
-        required
-        value={typed.email}
-        onChange={set("email")}
+      <NewPassword value={typed.password} onChange={set("password")} />
+      <Trouble error={confirm.error} />
+      <div className="mt-2 flex items-center gap-4">
+        <Button main type="submit" disabled={confirm.isPending}>
+          Make the account
+        </Button>
+        {confirm.error && (
+          <Link className="figure-link" to="/sign-up">
+            Ask for another letter
+          </Link>
+        )}
+      </div>
+    </Narrow>
+  );
+}
+
+export function ForgottenPassword() {
+  return (
+    <div className="mx-auto max-w-[420px] pt-6">
+      <Forgotten ask={(email) => api.post("/session/forgotten", { body: { email } })} />
+    </div>
+  );
+}
+
+export function ResetPassword() {
+  const entered = useEntered();
+  return (
+    <div className="mx-auto max-w-[420px] pt-6">
+      <Reset
+        set={(token, password) => api.post("/session/reset", { body: { token, password } })}
+        onEntered={entered}
       />
-      <Field
-        label="Password"
-        type="password"
-        autoComplete="new-password"
-        required
-        value={typed.password}
-        onChange={set("password")}
-        hint="At least 10 characters."
-      />
-      <Trouble error={signUp.error} />
-      <Button main type="submit" disabled={signUp.isPending} className="mt-2">
-        Make the account
-      </Button>
+    </div>
+  );
+}
+
+export function OwnPassword() {
+  return (
+    <>
+      <h1 className="mb-4">Your password</h1>
+      <PasswordChange change={(current, next) => api.put("/password", { body: { current, new: next } })} />
+    </>
+  );
+}
+
+function Narrow({ onSubmit, children }: { onSubmit: () => void; children: React.ReactNode }) {
+  return (
+    <form
+      className="mx-auto max-w-[420px] pt-6"
+      onSubmit={(e) => {
+        e.preventDefault();
+        onSubmit();
+      }}
+    >
+      {children}
     </form>
   );
 }

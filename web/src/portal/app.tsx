@@ -4,7 +4,7 @@ import { Link, NavLink, Route, Routes, useNavigate } from "react-router";
 import { api, type Portal } from "../api/portal";
 import { Trouble, Waiting } from "../kit/controls";
 import { speak } from "../kit/format";
-import { SignIn, SignUp } from "./account";
+import { Confirm, ForgottenPassword, OwnPassword, ResetPassword, SignIn, SignUp } from "./account";
 import { ApplicationPage, Applications } from "./applications";
 import { Browse } from "./browse";
 import { InvoicePage, Invoices } from "./invoices";
@@ -62,6 +62,17 @@ export function App() {
             <Route path="/products/:slug" element={<ProductPage />} />
             <Route path="/sign-in" element={<SignIn />} />
             <Route path="/sign-up" element={<SignUp />} />
+            <Route path="/confirm" element={<Confirm />} />
+            <Route path="/forgotten" element={<ForgottenPassword />} />
+            <Route path="/reset" element={<ResetPassword />} />
+            <Route
+              path="/password"
+              element={
+                <Own>
+                  <OwnPassword />
+                </Own>
+              }
+            />
             <Route
               path="/applications"
               element={
@@ -173,9 +184,9 @@ function Header({ me }: { me: Member }) {
         <div className="ml-auto flex gap-5">
           {me.name ? (
             <>
-              <span>
+              <NavLink to="/password" className={link} title="Your password">
                 {me.name}, {me.consumer}
-              </span>
+              </NavLink>
               <button
                 type="button"
                 onClick={leave}

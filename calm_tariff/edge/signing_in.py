@@ -1,0 +1,108 @@
+"""The routes by which people of one kind sign in and out and keep their password: the console has them for the
+provider's people, the portal for consumers' members."""
+
+# Annotations are evaluated here: who asks depends on the cookie, which is known when the router is made.
+
+from collections.abc import Callable
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Request, Response
+from pydantic import BaseModel, Field
+
+from calm_tariff.core.errors import NotAllowed
+from calm_tariff.edge.asking import (
+    address_of,
+    asking,
+    begin_session,
+    context_of,
+    end_session,
+    same_origin,
+    session_token,
+)
+from calm_tariff.services import passwords, people
+from calm_tariff.services.context import Context
+from calm_tariff.services.people import Kind
+
+_FROM_HERE = [Depends(same_origin)]
+
+
+class Credentials(BaseModel):
+    """What somebody types to sign in."""
+
+    email: str = Field(max_length=1000)
+    password: str = Field(max_length=1000)
+
+
+class DemoChoice(BaseModel):
+    """Which person of the demo to be."""
+
+    email: str
+
+
+class Forgotten(BaseModel):
+    """Whose password was forgotten."""
+
+    email: str = Field(max_length=1000)
+
+
+class AnotherPassword(BaseModel):
+    """Another password, with the token of the letter that allows it."""
+
+    token: str = Field(max_length=200)
+    password: str = Field(max_length=1000)
+
+
+class PasswordChange(BaseModel):
+    """The present password and the one it becomes."""
+
+    current: str = Field(max_length=1000)
+    new: str = Field(max_length=1000)
+
+
+def router(kind: Kind, cookie: str) -> APIRouter:
+    """The routes for one kind of people, whose sessions are kept in that cookie."""
+    made = APIRouter(tags=["session"])
+    signs_in: Callable[..., str] = people.sign_in_person if kind == "person" else people.sign_in_member
+    offered = people.demo_people if kind == "person" else people.demo_members
+    asked = Annotated[Context, Depends(asking(cookie, kind))]
+
+    @made.post("/session", status_code=204, dependencies=_FROM_HERE)
+    def sign_in(request: Request, response: Response, typed: Credentials) -> None:
+        """Sign in with address and password."""
+        token = signs_in(context_of(request), typed.email, typed.password, address_of(request))
+        begin_session(request, response, cookie, token)
+
+    @made.post("/session/demo", status_code=204, dependencies=_FROM_HERE)
+    def sign_in_demo(request: Request, response: Response, choice: DemoChoice) -> None:
+        """Sign in as one of a demo's people; only in a demo."""
+        if not request.app.state.settings.demo:
+            raise NotAllowed("this is no demo")
+        ctx = context_of(request)
+        if choice.email not in {one.email for one in offered(ctx)}:
+            raise NotAllowed("nobody of the demo has this address here")
+        begin_session(request, response, cookie, people.demo_sign_in(ctx, choice.email))
+
+    @made.delete("/session", status_code=204)
+    def sign_out(request: Request, response: Response, ctx: asked) -> None:  # type: ignore[valid-type]
+        """Sign out."""
+        people.sign_out(ctx, session_token(request, cookie))
+        end_session(request, response, cookie)
+
+    @made.post("/session/forgotten", status_code=204, dependencies=_FROM_HERE)
+    def forgotten(request: Request, typed: Forgotten) -> None:
+        """Have a letter sent with which another password can be set. The answer is the same for every address."""
+        passwords.forgotten(context_of(request), kind, typed.email, address_of(request))
+
+    @made.post("/session/reset", status_code=204, dependencies=_FROM_HERE)
+    def reset(request: Request, response: Response, typed: AnotherPassword) -> None:
+        """Set another password by the token of a letter, and sign in; every other session ends."""
+        token = passwords.reset(context_of(request), kind, typed.token, typed.password, address_of(request))
+        begin_session(request, response, cookie, token)
+
+    @made.put("/password", status_code=204)
+    def change(request: Request, response: Response, ctx: asked, typed: PasswordChange) -> None:  # type: ignore[valid-type]
+        """Change one's password; every other session ends."""
+        token = passwords.change(ctx, typed.current, typed.new, address_of(request))
+        begin_session(request, response, cookie, token)
+
+    return made

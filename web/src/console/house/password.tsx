@@ -1,0 +1,17 @@
+import { api } from "../../api/console";
+import { PasswordChange } from "../../kit/signing-in";
+import { Page } from "../frame";
+
+/** One's own password. */
+export function OwnPassword() {
+  return (
+    <Page
+      title="Your password"
+      sub="A session ends after an hour in which nothing is asked, and after twelve hours in any case."
+    >
+      <div className="mt-5">
+        <PasswordChange change={(current, next) => api.put("/password", { body: { current, new: next } })} />
+      </div>
+    </Page>
+  );
+}

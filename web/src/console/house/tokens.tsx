@@ -1,0 +1,160 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Console } from "../../api/console";
+import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { count, dayAndMinute, plural } from "../../kit/format";
+import { Aside, Page } from "../frame";
+
+type Token = Console["ServiceTokenView"];
+
+/** The secrets with which scripts act: whose each is, until when, and when and where it was last used. */
+export function ServiceTokens() {
+  const queries = useQueryClient();
+  const list = useQuery({ queryKey: ["service tokens"], queryFn: () => api.get("/service-tokens") });
+  const [making, setMaking] = useState(false);
+  const [revoking, setRevoking] = useState<Token | null>(null);
+  const stale = () => queries.invalidateQueries({ queryKey: ["service tokens"] });
+  return (
+    <Page
+      title="Service tokens"
+      sub="With one, a script does what its owner may do, over the same API as these screens."
+      margin={
+        <Aside title="What a token can do">
+          <p>
+            What your role may do, and nothing else; it makes no further tokens, and does not count as a
+            second person where two must agree. Should your role change, it ends. Used from a place where it
+            was not used before, that is on the record.
+          </p>
+        </Aside>
+      }
+    >
+      <div className="my-4 text-right">
+        <Button onClick={() => setMaking(true)}>Make a token</Button>
+      </div>
+      <Trouble error={list.error} />
+      {list.isPending && <Waiting words="Reading the tokens" />}
+      {list.data?.length === 0 && (
+        <p className="text-soft">
+          There is none yet. A script that charges, exports or applies the tariff needs one.
+        </p>
+      )}
+      {list.data && list.data.length > 0 && (
+        <table className="plain-table">
+          <thead>
+            <tr>
+              <th>For</th>
+              <th>Does what</th>
+              <th>Until</th>
+              <th>Last used</th>
+              <th>
+                <span className="sr-only">What can be done</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {list.data.map((token) => (
+              <tr key={token.id}>
+                <td>{token.label}</td>
+                <td>
+                  {token.role} may, for {token.mine ? "you" : token.owner}
+                </td>
+                <td className={token.state === "active" ? "" : "text-soft"}>{until(token)}</td>
+                <td className="text-soft">{used(token)}</td>
+                <td className="number">
+                  {token.state === "active" && (
+                    <WordButton onClick={() => setRevoking(token)}>revoke…</WordButton>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {making && <Make onClose={() => setMaking(false)} onMade={stale} />}
+      {revoking && <Revoke token={revoking} onClose={() => setRevoking(null)} onDone={stale} />}
+    </Page>
+  );
+}
+
+function until(token: Token): string {
+  if (token.revoked_at) return `revoked ${dayAndMinute(token.revoked_at)}`;
+  return `${token.state === "expired" ? "expired " : ""}${dayAndMinute(token.expires_at)}`;
+}
+
+function used(token: Token): string {
+  if (!token.used_at) return "never";
+  const places = token.places > 1 ? `, ${count(token.places)} ${plural(token.places, "place")} in all` : "";
+  return `${dayAndMinute(token.used_at)}${token.used_from ? ` from ${token.used_from}` : ""}${places}`;
+}
+
+function Make({ onClose, onMade }: { onClose: () => void; onMade: () => unknown }) {
+  const [label, setLabel] = useState("");
+  const [days, setDays] = useState("90");
+  const make = useMutation({
+    mutationFn: () => api.post("/service-tokens", { body: { label, days: Number(days) } }),
+    onSuccess: onMade,
+  });
+  const secret = make.data?.token;
+  return (
+    <Dialog open onClose={onClose} title={secret ? "Keep it now" : "Make a service token"}>
+      {secret ? (
+        <>
+          <p className="mb-2">It is shown this once. Where it is lost, make another.</p>
+          <output data-testid="secret" className="mb-3 block border border-line bg-paper p-2 break-all">
+            {secret}
+          </output>
+          <Button main onClick={onClose}>
+            I have kept it
+          </Button>
+        </>
+      ) : (
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            make.mutate();
+          }}
+        >
+          <Field label="What it is for" required autoFocus value={label} onChange={setLabel} />
+          <Field
+            label="Good for how many days"
+            type="number"
+            min={1}
+            max={366}
+            required
+            value={days}
+            onChange={setDays}
+            hint="At most 366."
+          />
+          <Trouble error={make.error} />
+          <Button main type="submit" disabled={make.isPending}>
+            Make it
+          </Button>
+        </form>
+      )}
+    </Dialog>
+  );
+}
+
+function Revoke({ token, onClose, onDone }: { token: Token; onClose: () => void; onDone: () => unknown }) {
+  const revoke = useMutation({
+    mutationFn: () => api.delete("/service-tokens/{token_id}", { params: { path: { token_id: token.id } } }),
+    onSuccess: () => {
+      onDone();
+      onClose();
+    },
+  });
+  return (
+    <Dialog open onClose={onClose} title={`Revoke ${token.label}`}>
+      <p className="mb-3">
+        Whatever uses it is turned away from this moment on. {`It was last used: ${used(token)}.`}
+      </p>
+      <Trouble error={revoke.error} />
+      <div className="flex justify-end gap-2">
+        <Button onClick={onClose}>Leave it</Button>
+        <Button main disabled={revoke.isPending} onClick={() => revoke.mutate()}>
+          Revoke it at once
+        </Button>
+      </div>
+    </Dialog>
+  );
+}
