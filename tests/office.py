@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
@@ -22,6 +22,7 @@ from calm_tariff.services import (
     plans,
     products,
     publishing,
+    sign_up,
     standing,
     tariff_sheet,
 )
@@ -31,6 +32,9 @@ from calm_tariff.services.installation import ProviderTyped
 from calm_tariff.services.meters import MeterTyped
 from calm_tariff.services.operations import OperationTyped
 from calm_tariff.services.products import ProductTyped
+from calm_tariff.services.publishing import Existing
+from calm_tariff.services.sign_up import SignUpTyped
+from calm_tariff.services.tariff_sheet import Sheet
 from calm_tariff.store.admission import Stay
 
 PASSWORD = "a long password"
@@ -136,7 +140,7 @@ class Office:
             head = plans.add(office.manager, made.id, name).plans[-1]
             tariff_sheet.save_draft(office.manager, head.id, head.edition, wanted)
             office.plans[name] = head.id
-        publishing.publish(office.manager, made.id, "keep")
+        office.publish("keep")
         for organisation in ("Ferries", "Kayaks"):
             office.consumers.append(office.admit(organisation, list(office.plans)[-1]))
         return office
@@ -153,13 +157,30 @@ class Office:
     def finance(self) -> Context:
         return self.ctx.acting(Actor("Beatriz", "finance"))
 
+    def draft(self, plan: str, drafted: Any, ctx: Context | None = None) -> Sheet:
+        """Save a plan's draft over whatever it is now."""
+        plans_now = tariff_sheet.sheet(self.manager, self.product).plans
+        edition = next(p.edition for p in plans_now if p.id == self.plans[plan])
+        return tariff_sheet.save_draft(ctx or self.manager, self.plans[plan], edition, drafted)
+
+    def publish(self, existing: Existing, note: str = "", on: date | None = None, product: int = 0) -> Sheet:
+        """Publish every draft as it stands."""
+        drafted = tariff_sheet.sheet(self.manager, product or self.product).plans
+        editions = {plan.id: plan.edition for plan in drafted if plan.drafted}
+        return publishing.publish(self.manager, product or self.product, editions, existing, note, on)
+
     def acting(self, consumer: Consumer) -> Context:
         return self.ctx.acting(consumer.member)
 
+    def join(self, organisation: str) -> Actor:
+        """An organisation's account: its owner."""
+        email = f"{organisation.lower()}@consumer.example"
+        typed = SignUpTyped(name=f"{organisation} owner", organisation=organisation, password=PASSWORD)
+        return people.who(self.ctx, sign_up.open_account(self.ctx, email, typed))
+
     def ask(self, organisation: str, plan: str) -> tuple[Actor, int, int]:
         """Sign up, register and ask: the member, the application's and the request's ids."""
-        email = f"{organisation.lower()}@consumer.example"
-        member = people.who(self.ctx, people.sign_up(self.ctx, f"{organisation} owner", email, organisation, PASSWORD))
+        member = self.join(organisation)
         own = self.ctx.acting(member)
         application = applications.register(own, f"{organisation} app", "")
         request = admission.ask(own, application.id, self.plans[plan], f"What {organisation} does.", True)

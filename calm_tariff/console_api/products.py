@@ -109,8 +109,10 @@ class DraftIn(BaseModel):
 
 
 class PublishIn(BaseModel):
-    """How to publish: what happens to those already on the plan, and on which day for `at date`."""
+    """How to publish: what happens to those already on the plan, and on which day for `at date`. `editions` names
+    every plan with a draft by its id, with the edition the publisher has seen."""
 
+    editions: dict[int, int]
     existing: Existing = "keep"
     note: str = ""
     on: date | None = None
@@ -303,7 +305,7 @@ def read_effective(ctx: Asking, plan_id: int, draft: bool = False) -> WhatACalle
 @router.post("/products/{product_id}/publish")
 def publish(ctx: Asking, product_id: int, how: PublishIn) -> Sheet:
     """Publish every draft of the sheet."""
-    return publishing.publish(ctx, product_id, how.existing, how.note, how.on)
+    return publishing.publish(ctx, product_id, how.editions, how.existing, how.note, how.on)
 
 
 @router.get("/revisions/{revision_id}")

@@ -47,6 +47,7 @@ class Stretch:
     """A part of a history in which nothing changes: the limits of plan, operations and subscription."""
 
     history: History
+    stay_id: int
     plan_id: int
     start_us: int
     end_us: int | None
@@ -54,6 +55,7 @@ class Stretch:
 
 
 Names = Mapping[str, str]
+Where = tuple[int, int, int]
 _Key = tuple[int, str, str]
 
 
@@ -87,25 +89,30 @@ def stretches(history: History, plans: Mapping[int, int], terms: Mapping[int, Pl
     edges = boundaries((*history.stays, *history.overrides))
     made = []
     for start, end in zip(edges, [*edges[1:], None], strict=True):
-        stay = next((stay for stay in history.stays if holds(stay, start)), None)
-        if stay is not None:
+        # Empty ones, which may yet be filled, come before the one that holds.
+        here: list[tuple[Stay, int | None]] = [
+            (stay, start) for stay in history.stays if stay.start_us == start == stay.end_us
+        ]
+        here += [(stay, end) for stay in history.stays if holds(stay, start)][:1]
+        for stay, until in here:
             own = [o.limit for o in history.overrides if holds(o, start)]
             of = terms[stay.revision_id]
             limits = effective(plan=of.limits, operation=of.overrides, subscription=own)
             made.append(
-                Stretch(history=history, plan_id=plans[stay.revision_id], start_us=start, end_us=end, limits=limits)
+                Stretch(history=history, stay_id=stay.id, plan_id=plans[stay.revision_id], start_us=start,
+                        end_us=until, limits=limits)
             )  # fmt: skip
     return made
 
 
-def names(parts: Iterable[Stretch]) -> dict[tuple[int, int], Names]:
-    """The names of counts in every stretch of one consumer's histories, by (subscription, start) and limit.
+def names(parts: Iterable[Stretch]) -> dict[Where, Names]:
+    """The names of counts in every stretch of one consumer's histories, by (subscription, start, stay) and limit.
 
     Counts per key, application and subscription follow the application, those per consumer or per value that calls
     carry follow the consumer through all its applications; those of everyone are the plan's.
     """
     walk = sorted(parts, key=lambda part: (part.start_us, part.history.subscription_id))
-    found: dict[tuple[int, int], Names] = {}
+    found: dict[Where, Names] = {}
     owners: dict[str, _Owner] = {}
     for part in walk:
         mine: dict[str, str] = {}
@@ -117,7 +124,7 @@ def names(parts: Iterable[Stretch]) -> dict[tuple[int, int], Names]:
             else:
                 owner = owners.setdefault(_owner(limit, part.history), _Owner())
                 mine[limit.name] = owner.name(key, limit, part)
-        found[part.history.subscription_id, part.start_us] = mine
+        found[part.history.subscription_id, part.start_us, part.stay_id] = mine
     return found
 
 
@@ -195,6 +202,6 @@ def _goes_on(until: Mapping[int, int | None], at_us: int) -> bool:
 
 def names_of(
     histories: Iterable[History], plans: Mapping[int, int], terms: Mapping[int, PlanTerms]
-) -> dict[tuple[int, int], Names]:
+) -> dict[Where, Names]:
     """The names of counts for all histories of one consumer; see `names`."""
     return names(part for history in histories for part in stretches(history, plans, terms))

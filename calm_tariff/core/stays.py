@@ -36,10 +36,22 @@ class Span(Protocol):
 S = TypeVar("S", bound=Span)
 
 
+class Following(Span, Protocol):
+    """A stretch that may follow a trial which its units can end at any call: from `due_us` on, should that be earlier.
+    None where it follows no such trial."""
+
+    @property
+    def due_us(self) -> int | None:
+        """The instant from which it is due."""
+
+
+F = TypeVar("F", bound=Following)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Stay:
     """A stretch of a subscription under one revision. `trial` marks a free one, `units` what ends it early, and
-    `spent` that they did."""
+    `spent` that they did; `due_us` marks one that follows such a trial (see `Following`)."""
 
     id: int
     revision_id: int
@@ -48,6 +60,7 @@ class Stay:
     trial: bool = False
     units: TrialUnits | None = None
     spent: bool = False
+    due_us: int | None = None
 
 
 def holds(span: Span, at_us: int) -> bool:
@@ -60,9 +73,23 @@ def in_force(spans: Iterable[S], at_us: int) -> S | None:
     return next((span for span in spans if holds(span, at_us)), None)
 
 
-def after(spans: Iterable[S], span: S) -> S | None:
-    """What follows a stretch at once; None where it is followed by nothing."""
-    return next((each for each in spans if each.start_us == span.end_us and each is not span), None)
+def following(spans: Iterable[S], span: S) -> list[S]:
+    """What begins where a stretch ends. Several, of which all but the last are empty, where a trial that its units can
+    end was to be followed by terms announced for days within it."""
+    return [each for each in spans if each.start_us == span.end_us and each is not span]
+
+
+def after(spans: Iterable[F], span: F, at_us: int) -> F | None:
+    """What follows a stretch that ended before an instant, at that instant; None where it is followed by nothing."""
+    due = [each for each in following(spans, span) if each.due_us is None or each.due_us <= at_us]
+    return max(due, key=lambda each: each.due_us or 0, default=None)
+
+
+def laid_out(end_us: int, due: Sequence[int]) -> list[tuple[int, int | None]]:
+    """Where what follows a trial lies once that ends, given from when each part is due, in order: none begins before
+    the trial's end, and none before it is due. Parts overtaken by the trial's end are empty."""
+    starts = [max(end_us, each) for each in due]
+    return list(zip(starts, [*starts[1:], None], strict=True))
 
 
 def boundaries(spans: Iterable[Span]) -> list[int]:
@@ -85,6 +112,6 @@ def belongs(stays: Sequence[Stay], decided_under: int | None, at_us: int) -> Sta
     known = next((stay for stay in stays if stay.id == decided_under), None)
     if found is None or known is None or known is found:
         return found
-    found_spent = found.trial and found.units is not None and after(stays, found) is known
-    was_spent = known.trial and known.spent and after(stays, known) is found
+    found_spent = found.trial and found.units is not None and known in following(stays, found)
+    was_spent = known.trial and known.spent and found in following(stays, known)
     return known if found_spent or was_spent else found

@@ -42,6 +42,7 @@ from calm_tariff.services import (
     plans,
     products,
     publishing,
+    sign_up,
     subscriptions,
     tariff_sheet,
 )
@@ -49,6 +50,9 @@ from calm_tariff.services.apis import ApiTyped
 from calm_tariff.services.context import Actor, Context
 from calm_tariff.services.meters import MeterTyped
 from calm_tariff.services.products import ProductTyped
+from calm_tariff.services.publishing import Existing
+from calm_tariff.services.sign_up import SignUpTyped
+from calm_tariff.services.tariff_sheet import Sheet
 from calm_tariff.store.paging import Wanted
 
 DOCUMENTS = Path(__file__).parent / "documents"
@@ -154,7 +158,7 @@ def _sell(office: _Office, product: DemoProduct, labels: dict[str, int], seen_by
         tariff_sheet.save_draft(start, head.id, head.edition, _bound(plan.terms, labels))
         if plan.group:
             plans.show_to(start, head.id, [seen_by[plan.group]])
-    sheet = publishing.publish(start, made.id, "keep", "first tariff")
+    sheet = _publish(start, made.id, "keep", "first tariff")
     return {f"{product.name} · {plan.name}": plan.id for plan in sheet.plans}
 
 
@@ -172,7 +176,7 @@ def _revise(office: _Office, product: DemoProduct, labels: dict[str, int]) -> No
             ctx = office.on(day, "Ines")
             head = next(p for p in tariff_sheet.sheet(ctx, product_id).plans if p.name == plan.name)
             tariff_sheet.save_draft(ctx, head.id, head.edition, _bound(terms, labels))
-            publishing.publish(ctx, product_id, "next period", "cheaper beyond the first step")
+            _publish(ctx, product_id, "next period", "cheaper beyond the first step")
     if product.newer_terms:
         ctx = office.on(75, "Ines")
         kept = products.one(ctx, product_id)
@@ -203,6 +207,12 @@ def _draft(office: _Office, product: DemoProduct, labels: dict[str, int]) -> Non
             tariff_sheet.save_draft(ctx, head.id, head.edition, _bound(plan.draft, labels))
 
 
+def _publish(ctx: Context, product_id: int, existing: Existing, note: str) -> Sheet:
+    """Publish every draft as it stands."""
+    drafted = tariff_sheet.sheet(ctx, product_id).plans
+    return publishing.publish(ctx, product_id, {p.id: p.edition for p in drafted if p.drafted}, existing, note)
+
+
 def _product_id(office: _Office, product: DemoProduct) -> int:
     return next(p.id for p in products.summaries(office.on(0, "Ines")) if p.name == product.name)
 
@@ -211,7 +221,8 @@ def _admit(office: _Office, consumer: DemoConsumer, offers: dict[str, int]) -> N
     """A consumer signs up, asks for plans, and is answered."""
     begin = min(a.from_day for a in consumer.applications)
     signing = replace(office.on(begin, "Rui", 0))
-    token = people.sign_up(signing, consumer.owner, consumer.email, consumer.name, PASSWORD)
+    typed = SignUpTyped(name=consumer.owner, organisation=consumer.name, password=PASSWORD)
+    token = sign_up.open_account(signing, consumer.email, typed)
     member = people.who(signing, token)
     people.sign_out(signing, token)
     if consumer.group:

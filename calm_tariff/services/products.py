@@ -244,7 +244,7 @@ def clone(ctx: Context, product_id: int, name: str) -> ProductView:
         for place, plan in enumerate(session.scalars(plans)):
             terms = plan.draft.terms if plan.draft else plan.revisions[-1].terms
             twin = Plan(product_id=copied.id, name=plan.name, place=place, state="draft", groups=list(plan.groups))
-            twin.draft = PlanDraft(terms=terms, edition=1, saved_at=ctx.now, saved_by=ctx.actor.name)
+            twin.draft = PlanDraft(terms=terms, saved_at=ctx.now, saved_by=ctx.actor.name)
             session.add(twin)
     return copied
 

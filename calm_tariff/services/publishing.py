@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Literal
@@ -9,12 +10,12 @@ from typing import Literal
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
-from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.lifecycles import PLAN, move
 from calm_tariff.core.periods import day_start, local_day, moment_of, month_of
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read, write
-from calm_tariff.services import auditing, mailing, meters, stamps
+from calm_tariff.services import auditing, mailing, meters, stamps, subscriptions
 from calm_tariff.services.context import ROLES, Context, zone_of
 from calm_tariff.services.products import get
 from calm_tariff.services.sheet_cells import Column
@@ -43,15 +44,24 @@ class Revision:
     others: list[tuple[int, int]]
 
 
-def publish(ctx: Context, product_id: int, existing: Existing, note: str = "", on: date | None = None) -> Sheet:
-    """Publish every draft of a sheet: each becomes its plan's next revision.
+def publish(
+    ctx: Context, product_id: int, editions: Mapping[int, int], existing: Existing, note: str = "",
+    on: date | None = None,
+) -> Sheet:  # fmt: skip
+    """Publish every draft of a sheet: each becomes its plan's next revision. `editions` are those of the plans whose
+    drafts the publisher has seen, by plan.
 
     New subscribers get it at once; `existing` says whether those on the plan keep their revision, or
     move at the start of their next period, or on the day `on`, with notice. Raises `Conflict` where
-    nothing is drafted, `Invalid` for a day that is not ahead.
+    nothing is drafted, `Invalid` for a day that is not ahead, `Stale` where a draft is not as it was seen.
     """
     ctx.actor.must_be("product manager")
     with ctx.transaction() as session:
+        product = get(session, product_id, lock=True)
+        drafted = {plan.id: plan.edition for plan in plans_of(session, product_id, lock=True) if plan.draft}
+        if drafted != dict(editions):
+            words = "a draft was changed, begun or ended meanwhile; look at what would be published now"
+            raise Stale(words, product.name, laid_out(session, product_id))
         publish_drafts(session, ctx, product_id, existing, note, on)
         return laid_out(session, product_id)
 
@@ -61,7 +71,7 @@ def publish_drafts(
 ) -> None:
     """Publish within the caller's transaction; see `publish`."""
     product = get(session, product_id, lock=True)
-    drafted = [plan for plan in plans_of(session, product_id) if plan.draft]
+    drafted = [plan for plan in plans_of(session, product_id, lock=True) if plan.draft]
     if not drafted:
         raise Conflict("has no draft to publish", product.name)
     day = _change_day(session, ctx, existing, on)
@@ -155,6 +165,10 @@ def _move_subscribers(
 def _restay(session: Session, subscription: Subscription, made: PlanRevision, change: datetime) -> None:
     """Put a subscription under a revision from `change` on, leaving what is before and trials as they are."""
     charged = [s for s in subscription.stays if not s.trial]
+    chain = [s for s in charged if s.due_at]
+    if chain:
+        _due(session, subscription, chain, made, change)
+        return
     for stay in charged:
         if stay.start_at >= change:
             stay.revision_id = made.id
@@ -163,6 +177,20 @@ def _restay(session: Session, subscription: Subscription, made: PlanRevision, ch
         after = present.end_at
         present.end_at = change
         session.add(Stay(subscription_id=subscription.id, revision_id=made.id, start_at=change, end_at=after))
+
+
+def _due(session: Session, subscription: Subscription, chain: list[Stay], made: PlanRevision, change: datetime) -> None:
+    """Have a revision be due from `change` on among what follows a trial that its units can end before or after."""
+    trial = next(s for s in subscription.stays if s.trial)
+    assert trial.end_at
+    for stay in chain:
+        if stay.due_at and stay.due_at >= change:
+            stay.revision_id = made.id
+    if all(stay.due_at != change for stay in chain):
+        due = Stay(subscription_id=subscription.id, revision_id=made.id, start_at=change, due_at=change)
+        subscription.stays.append(due)
+    subscriptions.lay_out(subscription, trial.end_at)
+    session.flush()
 
 
 def _in_words(change: tuple[str, str, str]) -> str:

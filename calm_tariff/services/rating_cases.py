@@ -84,6 +84,8 @@ def cases(
     first: dict[int, Stay] = {}
     for subscription in subscriptions:
         for stay in subscription.stays:
+            if stay.end_at == stay.start_at:
+                continue  # overtaken by a trial's end (core.stays)
             if not stay.trial:
                 first.setdefault(subscription.id, stay)
             if stay.start_at < end and (stay.end_at is None or stay.end_at > begin):

@@ -97,14 +97,14 @@ def _stays(session: Session, subscriptions: set[int]) -> dict[int, tuple[Stay, .
         .join(Subscription, Subscription.id == Stored.subscription_id)
         .where(Stored.subscription_id.in_(subscriptions))
         .options(lazyload(Stored.revision))
-        .order_by(Stored.subscription_id, Stored.start_at)
+        .order_by(Stored.subscription_id, Stored.start_at, Stored.id)
     )
     found: dict[int, tuple[Stay, ...]] = {}
     for stored, ended in session.execute(query):
         until = min((moment for moment in (stored.end_at, ended) if moment), default=None)
         made = Stay(
             id=stored.id, revision_id=stored.revision_id, start_us=instant_of(stored.start_at), trial=stored.trial,
-            spent=stored.spent,
+            spent=stored.spent, due_us=instant_of(stored.due_at) if stored.due_at else None,
             end_us=instant_of(until) if until else None,
             units=free_units(read(PlanTerms, stored.revision.terms)) if stored.trial else None,
         )  # fmt: skip

@@ -64,8 +64,9 @@ def _held(parts: list[Stretch], at_us: int) -> Iterator[HeldQuota]:
         for layered in part.limits:
             if isinstance(layered.limit, Quota):
                 history = part.history
+                place = history.subscription_id, part.start_us, part.stay_id
                 yield HeldQuota(
                     subscription_id=history.subscription_id, application_id=history.application_id,
                     consumer_id=history.consumer_id, plan_id=part.plan_id, started_us=history.started_us,
-                    quota=layered.limit, scope=names[history.subscription_id, part.start_us][layered.limit.name],
+                    quota=layered.limit, scope=names[place][layered.limit.name],
                 )  # fmt: skip

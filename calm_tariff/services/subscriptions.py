@@ -7,6 +7,7 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
+from calm_tariff.core import stays
 from calm_tariff.core.lifecycles import SUBSCRIPTION, move
 from calm_tariff.core.limits import Units
 from calm_tariff.core.periods import day_start, instant_of, local_day, moment_of
@@ -26,7 +27,8 @@ def begin(session: Session, ctx: Context, application_id: int, plan: Plan, reque
     With a trial, the first stay is free and ends on a local midnight, so that no day is half a trial.
     """
     revision = plan.revisions[-1]
-    trial = read(PlanTerms, revision.terms).trial
+    terms = read(PlanTerms, revision.terms)
+    trial = terms.trial
     made = Subscription(
         application_id=application_id, plan_id=plan.id, request_id=request_id, started_at=ctx.now,
         state="trial" if trial else "active",
@@ -38,7 +40,8 @@ def begin(session: Session, ctx: Context, application_id: int, plan: Plan, reque
     if trial:
         first.end_at = _trial_end(session, ctx, trial)
         if trial.then == "charge":
-            session.add(Stay(subscription_id=made.id, revision_id=revision.id, start_at=first.end_at))
+            due = ctx.now if free_units(terms) else None
+            session.add(Stay(subscription_id=made.id, revision_id=revision.id, start_at=first.end_at, due_at=due))
     session.flush()
     stamps.touch(session, ctx)
     return made
@@ -70,6 +73,8 @@ def end_trials(ctx: Context) -> int:
             elif stay.end_at is not None and stay.end_at > ctx.now:
                 continue
             trial = terms.trial
+            for following in subscription.stays:
+                following.due_at = None  # it lies where it lies
             ended += 1
             _end_trial(session, ctx, subscription, trial)
         if ended:
@@ -119,11 +124,19 @@ def _used_up(session: Session, subscription: Subscription, stay: Stay, units: Un
 
 def _cut(session: Session, subscription: Subscription, stay: Stay, meter: int) -> None:
     """End a trial with the call that used the last of it, and begin what follows: the decisions have done so."""
-    following = next((s for s in subscription.stays if s.start_at == stay.end_at), None)
     last = call_queries.last_counted(session, subscription.id, stay.id, meter)
     stay.end_at, stay.spent = moment_of((last or instant_of(stay.start_at)) + 1), True
-    if following:
-        following.start_at = stay.end_at
+    lay_out(subscription, stay.end_at)
+
+
+def lay_out(subscription: Subscription, end: datetime) -> None:
+    """Put what follows a trial of units where it lies now that the trial ends then."""
+    chain = sorted((s for s in subscription.stays if s.due_at), key=lambda s: (s.due_at or end, s.id))
+    lies = stays.laid_out(instant_of(end), [instant_of(s.due_at) for s in chain if s.due_at])
+    for stay, (start_us, end_us) in zip(chain, lies, strict=True):
+        stay.start_at = moment_of(start_us)
+        if end_us is not None:
+            stay.end_at = moment_of(end_us)
 
 
 def _end_trial(session: Session, ctx: Context, subscription: Subscription, trial: Trial | None) -> None:

@@ -24,8 +24,8 @@ from calm_tariff.store.catalogue import Plan, PlanDraft, Product
 
 @dataclass(frozen=True, slots=True)
 class SheetPlan:
-    """A column's head. `edition` is the draft's ETag, 0 where the plan stands as published; `moves` are
-    the states it can be set to."""
+    """A column's head. `edition` is the ETag of its terms, drafted or as published; `moves` are the states it can be
+    set to."""
 
     id: int
     name: str
@@ -85,7 +85,7 @@ def save_draft(ctx: Context, plan_id: int, edition: int, terms: Any) -> Sheet:
         plan = plan_of(session, plan_id)
         if plan.state == "withdrawn":
             raise Conflict("is withdrawn; its terms no longer change", plan.name)
-        if (plan.draft.edition if plan.draft else 0) != edition:
+        if plan.edition != edition:
             raise Stale("somebody else has changed this plan meanwhile", plan.name, laid_out(session, plan.product_id))
         keep_terms(session, ctx, plan, drafted)
         return laid_out(session, plan.product_id)
@@ -117,19 +117,19 @@ def keep_terms(session: Session, ctx: Context, plan: Plan, terms: PlanTerms) -> 
 
 def put_draft(session: Session, ctx: Context, plan: Plan, terms: PlanTerms) -> None:
     """Make terms a plan's draft."""
+    plan.edition += 1
     if plan.draft is None:
-        plan.draft = PlanDraft(
-            plan_id=plan.id, terms=write(terms), edition=1, saved_at=ctx.now, saved_by=ctx.actor.name
-        )
+        plan.draft = PlanDraft(plan_id=plan.id, terms=write(terms), saved_at=ctx.now, saved_by=ctx.actor.name)
         session.add(plan.draft)
         return
-    plan.draft.terms, plan.draft.edition = write(terms), plan.draft.edition + 1
+    plan.draft.terms = write(terms)
     plan.draft.saved_at, plan.draft.saved_by = ctx.now, ctx.actor.name
 
 
 def drop_draft(session: Session, plan: Plan) -> None:
     """End a plan's draft, if it has one."""
     if plan.draft:
+        plan.edition += 1
         session.delete(plan.draft)
         plan.draft = None
         session.flush()
@@ -170,8 +170,8 @@ def subscribed(session: Session, product_id: int) -> dict[int, int]:
     return dict(session.execute(query).all())
 
 
-def plans_of(session: Session, product_id: int) -> list[Plan]:
-    """All plans of a product in their order, as they stand in the database now."""
+def plans_of(session: Session, product_id: int, lock: bool = False) -> list[Plan]:
+    """All plans of a product in their order, as they stand in the database now, if wanted locked."""
     query = (
         select(Plan)
         .where(Plan.product_id == product_id)
@@ -179,7 +179,7 @@ def plans_of(session: Session, product_id: int) -> list[Plan]:
         .order_by(Plan.place)
         .execution_options(populate_existing=True)
     )
-    return list(session.scalars(query))
+    return list(session.scalars(query.with_for_update(of=Plan) if lock else query))
 
 
 def vocabulary_of(session: Session, product: Product) -> Vocabulary:
@@ -219,6 +219,6 @@ def _head(p: Plan, column: Column, counts: dict[int, int]) -> SheetPlan:
     return SheetPlan(
         p.id, p.name, p.state, [g.name for g in p.groups], [g.id for g in p.groups], counts.get(p.id, 0),
         live.number if live else None, live.id if live else None, p.draft is not None,
-        p.draft.edition if p.draft else 0, p.draft.saved_at if p.draft else None,
+        p.edition, p.draft.saved_at if p.draft else None,
         p.draft.saved_by if p.draft else None, sorted(PLAN[p.state]), write(column.terms),
     )  # fmt: skip

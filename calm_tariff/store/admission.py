@@ -72,7 +72,7 @@ class Subscription(Base):
     ended_at: Mapped[datetime | None]
     application: Mapped[Application] = relationship(lazy="joined")
     plan: Mapped[Plan] = relationship(lazy="joined")
-    stays: Mapped[list[Stay]] = relationship(back_populates="subscription", order_by="Stay.start_at")
+    stays: Mapped[list[Stay]] = relationship(back_populates="subscription", order_by="Stay.start_at, Stay.id")
 
 
 class TermsAccepted(Base):
@@ -88,7 +88,8 @@ class TermsAccepted(Base):
 
 class Stay(Base):
     """A stretch of a subscription under one revision, free where it is a trial; charges are cut
-    along these. `spent` marks a trial that its units ended."""
+    along these. `spent` marks a trial that its units ended; `due_at` a stay that follows one whose units can still end
+    it: not to begin before then (core.stays)."""
 
     __tablename__ = "stay"
     id: Mapped[Id]
@@ -98,6 +99,7 @@ class Stay(Base):
     end_at: Mapped[datetime | None]
     trial: Mapped[bool] = mapped_column(default=False)
     spent: Mapped[bool] = mapped_column(default=False)
+    due_at: Mapped[datetime | None]
     subscription: Mapped[Subscription] = relationship(back_populates="stays")
     revision: Mapped[PlanRevision] = relationship(lazy="joined")
 

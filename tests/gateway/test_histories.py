@@ -14,7 +14,7 @@ from zoneinfo import ZoneInfo
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.services import charging, plans, publishing, tariff_sheet
+from calm_tariff.services import charging, plans, tariff_sheet
 from calm_tariff.store.admission import Stay
 from calm_tariff.store.invoicing import Invoice
 from calm_tariff.store.paging import Wanted
@@ -76,7 +76,8 @@ class Known:
         self.calls.append((moment, free, path))
 
     def segments(self, start: datetime, end: datetime) -> list[dict[str, Any]]:
-        cuts = {self.began, *self.cuts} | ({self.free_until} if self.free_until else set())
+        kept = {cut for cut in self.cuts if not self.free(cut)}  # a trial goes on as it was agreed
+        cuts = {self.began, *kept} | ({self.free_until} if self.free_until else set())
         edges = sorted({max(cut, start) for cut in cuts if cut < end} | {end})
         made = []
         for begin, stop in pairwise(edges):
@@ -101,7 +102,7 @@ class Story:
         for name in ("By days", "By units", "Plain"):
             office.plans[name] = plans.add(office.manager, office.product, name).plans[-1].id
             self.draft(name)
-        publishing.publish(office.manager, office.product, "keep")
+        office.publish("keep")
 
     @property
     def now(self) -> datetime:
@@ -133,12 +134,11 @@ class Story:
         )  # fmt: skip
 
     def publish(self) -> None:
-        # What a trial's units end at once must not be announced for a day before its end: `By units` stays as it is.
-        plan = self.dice.choice([p for p in self.newest if p != "By units"])
+        plan = self.dice.choice(list(self.newest))
         existing = self.dice.choice(["keep", "next period", "at date"])
         self.draft(plan)
         on = self.today + timedelta(days=self.dice.randrange(1, 12)) if existing == "at date" else None
-        publishing.publish(self.office.manager, self.office.product, existing, "", on)
+        self.office.publish(existing, "", on)
         self.order += 1
         if existing == "keep":
             return
@@ -147,8 +147,7 @@ class Story:
             if each.plan == plan:
                 change = midnight(on or first)
                 each.terms.append((change, self.order, self.newest[plan]))
-                if not each.free(change):
-                    each.cuts.add(change)
+                each.cuts.add(change)
 
     def move(self) -> None:
         if len(self.newest) < 3 or self.dice.random() < 0.5:

@@ -19,7 +19,7 @@ from calm_tariff.gateway.counters import Counters, LocalCounters
 from calm_tariff.gateway.journal import Journal
 from calm_tariff.gateway.shared_counters import SharedCounters, connect
 from calm_tariff.gateway.snapshot import Snapshot
-from calm_tariff.services import applications, publishing, tariff_sheet
+from calm_tariff.services import applications, tariff_sheet
 from calm_tariff.services.gateway_feed import Example, read_feed
 from tests.gateway.reference import Reference
 from tests.office import Office
@@ -70,7 +70,7 @@ def test_the_gateway_decides_as_the_reference_does(office: Office, tmp_path: Pat
     sheet = tariff_sheet.sheet(office.manager, office.product)
     ketch = next(p for p in sheet.plans if p.name == "Ketch")
     tariff_sheet.save_draft(office.manager, ketch.id, ketch.edition, tariff(office))
-    publishing.publish(office.manager, office.product, "next period")
+    office.publish("next period")
     feed = read_feed(
         replace(office.ctx, clock=lambda: __import__("datetime").datetime.fromtimestamp(START / 1e6, ZoneInfo("UTC")))
     )

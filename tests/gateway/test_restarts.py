@@ -14,7 +14,7 @@ import pytest
 from calm_tariff.core.limiter import Clock, Stack
 from calm_tariff.core.periods import SECOND, instant_of
 from calm_tariff.gateway.counters import Counters, Decided
-from calm_tariff.services import overrides, plans, publishing, tariff_sheet
+from calm_tariff.services import overrides, plans, tariff_sheet
 from calm_tariff.services.context import Actor
 from calm_tariff.services.overrides import OverrideTyped
 from tests.gateway.simulated import Simulated
@@ -101,9 +101,7 @@ class Chances:
         head = self.dice.choice([p for p in sheet.plans if p.state == "on sale"])
         tariff_sheet.save_draft(self.office.manager, head.id, head.edition, tariff(self.dice))
         today = self.today
-        publishing.publish(
-            self.office.manager, self.office.product, "at date", "", date.fromordinal(today.toordinal() + 1)
-        )
+        self.office.publish("at date", "", date.fromordinal(today.toordinal() + 1))
 
     def override(self) -> None:
         one = self.dice.choice(self.office.consumers)
@@ -153,7 +151,7 @@ def test_no_restart_changes_what_is_left(
         head = plans.add(office.manager, office.product, plan).plans[-1]
         tariff_sheet.save_draft(office.manager, head.id, head.edition, tariff(dice))
         office.plans[plan] = head.id
-    publishing.publish(office.manager, office.product, "keep")
+    office.publish("keep")
     office.consumers += [office.admit("Anglers", "Third"), office.admit("Divers", "Fourth")]
     here = Simulated(office, tmp_path, redis_url if store == "redis" else "")
     here.gateway.counters = remembering = Remembering(here.gateway.counters)

@@ -12,7 +12,7 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.periods import SECOND, instant_of
-from calm_tariff.services import allowances, charging, overrides, plans, publishing, tariff_sheet
+from calm_tariff.services import allowances, charging, overrides, plans, tariff_sheet
 from calm_tariff.services.context import Actor
 from calm_tariff.services.overrides import OverrideTyped
 from calm_tariff.store.admission import Stay, Subscription
@@ -39,7 +39,7 @@ def draft(office: Office, wanted: dict[str, Any], plan: str = "Ketch") -> None:
 
 def republish(here: Simulated, wanted: dict[str, Any], existing: str = "next period", plan: str = "Ketch") -> None:
     draft(here.office, wanted, plan)
-    publishing.publish(here.office.manager, here.office.product, existing)
+    here.office.publish(existing)
     here.learn()
 
 
@@ -103,6 +103,43 @@ def test_what_is_served_after_a_subscription_has_ended_is_recorded_and_not_charg
     assert "served when its subscription had ended, and not charged" in call.remarks
     here.learn()
     assert here.call(one.secret).status == 403
+
+
+@pytest.mark.parametrize("restarts", [False, True])
+def test_terms_announced_for_a_day_within_a_trial_begin_then_and_not_with_its_last_unit(
+    here: Simulated, restarts: bool
+) -> None:
+    office = here.office
+    plan = {"calls": 100, "burst": 100}
+    republish(here, {**terms(**plan, fee="10", units=60), "trial": TRIAL}, "keep")
+    new = office.admit("Anglers", "Ketch")
+    draft(office, {**terms(**plan, fee="70", units=50), "trial": TRIAL})
+    office.publish("at date", on=date(2026, 9, 18))
+    draft(office, {**terms(**plan, fee="90", units=40), "trial": TRIAL})
+    office.publish("at date", on=date(2026, 9, 15))  # sooner, and so it is what holds from then on
+    draft(office, {**terms(**plan, fee="20", units=30), "trial": TRIAL})
+    office.publish("at date", on=date(2026, 9, 21))
+    here.learn()
+    midnight = [instant_of(datetime(2026, 9, day, 23, tzinfo=UTC)) for day in (14, 17, 20)]
+    begun = instant_of(START)
+    at = [begun + n for n in range(1, 8)] + [e + d for e in midnight for d in (-1, 0, 1)]
+    left = []
+    for n, each in enumerate(at):
+        here.at(each)
+        left.append(here.left(new.secret).get("forecast calls"))
+        if restarts and n % 4 == 0:
+            here.restart()
+    # Five free, then as agreed until the day that was announced; the allowance counts on through all of it.
+    assert left == [59, 58, 57, 56, 55, 54, 53, 52, 31, 30, 29, 28, 27, 26, 15, 14]
+    here.work()
+    with office.ctx.transaction() as session:
+        stays = {s.id: (s.trial, s.revision.number) for s in session.scalars(select(Stay))}
+    got = [stays[c.stay_id] for c in calls(here) if c.consumer_id == new.member.own_consumer]
+    assert got == [(True, 2)] * 5 + [(False, 2)] * 3 + [(False, 4)] * 6 + [(False, 5)] * 2
+    here.at(datetime(2026, 10, 3, tzinfo=UTC))
+    charging.run(office.finance, date(2026, 9, 1))
+    charged = charging.charges(office.finance, date(2026, 9, 1), Wanted()).rows
+    assert {c.consumer: c.charge for c in charged}["Anglers"] > 0
 
 
 TRIAL = {"days": 14, "units": "5", "meter": "forecast_calls", "then": "charge"}

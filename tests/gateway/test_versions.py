@@ -17,10 +17,8 @@ from calm_tariff.services import (
     meters,
     operations,
     products,
-    publishing,
     receipts,
 )
-from calm_tariff.services import tariff_sheet as sheets
 from calm_tariff.services.apis import ApiTyped
 from calm_tariff.services.meters import MeterTyped
 from calm_tariff.services.operations import OperationTyped
@@ -104,8 +102,8 @@ def test_limits_above_the_plan_and_of_single_operations_hold_and_are_named(runni
     house_limits.save(office.manager, office.api, 0, [house])
     slow = {**terms()["limits"][0], "name": "Slow list", "calls": 1, "per_seconds": 3600, "burst": 1,
             "applies_to": [str(office.operations["GET /stations"])]}  # fmt: skip
-    sheets.save_draft(office.manager, office.plans["Ketch"], 0, {**terms(), "overrides": [slow]})
-    publishing.publish(office.manager, office.product, "keep")
+    office.draft("Ketch", {**terms(), "overrides": [slow]})
+    office.publish("keep")
     later = office.admit("Anglers", "Ketch")
     wait_for(lambda: running.get("/tides/v1/stations", secret=later.secret).status_code == 200)
     listed = running.get("/tides/v1/stations", secret=later.secret)

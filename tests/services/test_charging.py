@@ -13,7 +13,7 @@ from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.numbering import document_number
-from calm_tariff.services import charging, history, invoices, plans, publishing, tariff_sheet, today
+from calm_tariff.services import charging, history, invoices, plans, tariff_sheet, today
 from calm_tariff.services.charging import PeriodView, RunningCharge
 from calm_tariff.services.context import Actor, Context
 from calm_tariff.store.invoicing import ChargeRun, Invoice
@@ -167,7 +167,7 @@ def test_each_of_several_fees_is_explained_by_its_own_rule(office: Office) -> No
     sheet = tariff_sheet.sheet(office.manager, office.product)
     ketch = next(p for p in sheet.plans if p.name == "Ketch")
     tariff_sheet.save_draft(office.manager, ketch.id, ketch.edition, priced)
-    publishing.publish(office.manager, office.product, "next period")
+    office.publish("next period")
     office.clock.now = datetime(2026, 11, 2, tzinfo=UTC)
     charging.run(office.finance, OCTOBER)
     lines = invoices.one(office.finance, period(office, OCTOBER).drafts[0]).lines

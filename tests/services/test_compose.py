@@ -27,7 +27,6 @@ from calm_tariff.services import (
     subscriptions,
     tariff_applying,
     tariff_document,
-    tariff_sheet,
 )
 from calm_tariff.services.apis import ApiTyped
 from calm_tariff.services.meters import MeterTyped
@@ -227,8 +226,8 @@ TRIAL = {**terms(), "trial": {"days": 14, "units": "20", "meter": "forecast_call
 
 
 def test_a_trial_is_free_until_its_days_or_units_are_used_and_then_charged(office: Office) -> None:
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, TRIAL)
-    publishing.publish(office.manager, office.product, "keep")
+    office.draft("Ketch", TRIAL)
+    office.publish("keep")
     by_units, by_days = office.admit("Anglers", "Ketch"), office.admit("Divers", "Ketch")
     with office.ctx.transaction() as session:
         stays = session.scalars(select(Stay).where(Stay.subscription_id == by_days.subscription)).all()
@@ -259,7 +258,7 @@ def test_plans_are_ordered_cloned_closed_and_withdrawn_with_everybody_moved(offi
     assert [p.name for p in sheet.plans] == ["Schooner", "Skiff", "Ketch"]
     with pytest.raises(Invalid, match="every plan"):
         plans.reorder(office.manager, office.product, [skiff, old])
-    publishing.publish(office.manager, office.product, "keep")
+    office.publish("keep")
     plans.close(office.manager, old)
     assert "Ketch" not in [o.name for o in storefront.product(office.ctx, "harbour-data").offers]
     with pytest.raises(Conflict, match="2 subscriptions are still on it"):
@@ -278,13 +277,13 @@ def test_plans_are_ordered_cloned_closed_and_withdrawn_with_everybody_moved(offi
 
 
 def test_a_revision_for_a_day_moves_subscribers_there_and_leaves_trials_alone(office: Office) -> None:
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, TRIAL)
-    publishing.publish(office.manager, office.product, "keep")
+    office.draft("Ketch", TRIAL)
+    office.publish("keep")
     tried = office.admit("Divers", "Ketch")
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, terms(fee="50"))
+    office.draft("Ketch", terms(fee="50"))
     with pytest.raises(Invalid, match="a day ahead"):
-        publishing.publish(office.manager, office.product, "at date", on=date(2026, 9, 10))
-    publishing.publish(office.manager, office.product, "at date", on=date(2026, 9, 16))
+        office.publish("at date", on=date(2026, 9, 10))
+    office.publish("at date", on=date(2026, 9, 16))
     with office.ctx.transaction() as session:
         query = select(Stay).where(Stay.subscription_id == tried.subscription).order_by(Stay.start_at)
         assert [(s.trial, s.revision.number) for s in session.scalars(query)] == [(True, 2), (False, 3)]
@@ -306,7 +305,7 @@ def test_what_a_caller_gets_names_the_layer_of_every_limit(office: Office) -> No
         house_limits.save(office.manager, None, 0, quota)
     stations = str(office.operations["GET /stations"])
     slow = {**terms()["limits"][0], "name": "Slow list", "calls": 1, "burst": 2, "applies_to": [stations]}
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, {**terms(), "overrides": [slow]})
+    office.draft("Ketch", {**terms(), "overrides": [slow]})
     shown = house_limits.what_a_caller_gets(office.manager, office.plans["Ketch"], draft=True)
     rows = [([label.split()[-1] for label in r.operations], [(e.layer, e.name) for e in r.limits]) for r in shown.rows]
     counted = ["/stations/{id}", "/stations/{id}/tides"]
@@ -328,7 +327,7 @@ def test_a_tariff_goes_out_and_in_again_without_a_difference_and_is_applied_whol
     stations = str(office.operations["GET /stations"])
     slow = {**terms()["limits"][0], "name": "Slow list", "applies_to": [stations]}
     drafted = {**TRIAL, "overrides": [slow], "notes": "line one\nline two"}
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, drafted)
+    office.draft("Ketch", drafted)
     text = tariff_document.export(office.manager)
     assert "Tides v1 GET /stations" in text
     assert tariff_document.diff(office.manager, text) == []
@@ -349,7 +348,7 @@ def test_a_tariff_goes_out_and_in_again_without_a_difference_and_is_applied_whol
 
 
 def test_a_tariff_brought_into_an_empty_installation_is_the_same_there(office: Office) -> None:
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, TRIAL)
+    office.draft("Ketch", TRIAL)
     text = tariff_document.export(office.manager)
     renamed = (
         text.replace("Harbour Data", "Pier Data")

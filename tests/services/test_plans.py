@@ -19,7 +19,6 @@ from calm_tariff.services import (
     overrides,
     plans,
     products,
-    publishing,
     stamps,
     tariff_sheet,
 )
@@ -67,7 +66,7 @@ def test_an_estimate_beyond_reason_is_refused(office: Office, units: str) -> Non
 
 def test_curves_end_where_an_allowance_refuses_and_show_the_live_terms_beside_a_draft(office: Office) -> None:
     cheap = json.loads(json.dumps(terms(when_spent="charge")).replace('"0.004"', '"0.5"'))
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, cheap)
+    office.draft("Ketch", cheap)
     (drawn,) = consequences.consequences(office.manager, office.product).meters
     skiff, ketch = drawn.curves
     assert (drawn.name, drawn.top, drawn.consumers, skiff.as_now) == ("Forecast calls", 1000, [], None)
@@ -92,7 +91,7 @@ def test_who_is_moved_from_a_plan_goes_to_one_that_is_sold(office: Office) -> No
     tariff_sheet.save_draft(
         office.manager, foreign, head.edition, {"pricing": {"prices": [{"kind": "fee", "amount": "5"}]}}
     )
-    publishing.publish(office.manager, other.id, "keep")
+    office.publish("keep", product=other.id)
     drafted = plans.add(office.manager, office.product, "Dinghy").plans[-1].id
     for target in (foreign, drafted, ketch):
         with pytest.raises(Invalid, match="another plan of the product that is sold"):
@@ -102,8 +101,8 @@ def test_who_is_moved_from_a_plan_goes_to_one_that_is_sold(office: Office) -> No
     with pytest.raises(NotAllowed):
         plans.show_to(office.reviewer, ketch, [])
     # A move for the next period stands already: the plan that ends takes it along.
-    tariff_sheet.save_draft(office.manager, ketch, 0, terms(fee="70"))
-    publishing.publish(office.manager, office.product, "next period")
+    office.draft("Ketch", terms(fee="70"))
+    office.publish("next period")
     one = office.consumers[0]
     office.clock.forward(days=2)
     plans.close(office.manager, skiff)
@@ -132,8 +131,8 @@ def test_who_is_moved_from_a_plan_goes_to_one_that_is_sold(office: Office) -> No
     ],
 )  # fmt: skip
 def test_each_line_of_an_invoice_names_the_rule_it_was_made_by(office: Office, pricing, calls: int, lines) -> None:
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, priced(prorate=False, **pricing))
-    publishing.publish(office.manager, office.product, "keep")
+    office.draft("Ketch", priced(prorate=False, **pricing))
+    office.publish("keep")
     who = office.admit("Terns", "Ketch")
     history.take_in(office.ctx, [office.call(who, START + timedelta(minutes=n), n) for n in range(calls)])
     office.clock.now = OCTOBER

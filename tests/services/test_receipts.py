@@ -14,7 +14,7 @@ from calm_tariff.core.periods import instant_of, zone
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.journal import rungs
 from calm_tariff.formats.values import read
-from calm_tariff.services import applications, history, plans, publishing, receipts, tariff_sheet
+from calm_tariff.services import applications, history, plans, receipts, tariff_sheet
 from calm_tariff.services.receipts import Receipt
 from tests.office import START, Consumer, Office, terms
 
@@ -72,7 +72,7 @@ def test_a_refused_call_says_when_and_what_would_have_let_it_in(office: Office) 
     one = office.consumers[0]
     wider = plans.add(office.manager, office.product, "Schooner").plans[-1]
     tariff_sheet.save_draft(office.manager, wider.id, wider.edition, terms(calls=10, burst=40))
-    publishing.publish(office.manager, office.product, "keep")
+    office.publish("keep")
     found = receipt(office, decided(office, one, limits(), {}, 21))
     assert found.summary == "Rate was reached. The call came 100.0 ms too soon."
     rate, quota, end = found.rungs[2:]
@@ -85,7 +85,7 @@ def test_a_refused_call_says_when_and_what_would_have_let_it_in(office: Office) 
         "Schooner would have let it in.",
     ]
     # A draft of the plan itself that would have, too, is for the provider's eyes.
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, terms(burst=30))
+    office.draft("Ketch", terms(burst=30))
     record = decided(office, one, limits(), {}, 21)
     assert receipts.receipt(office.manager, record["call_id"]).advice[-1] == (
         "Ketch as drafted and Schooner would have let it in."

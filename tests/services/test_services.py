@@ -1,10 +1,12 @@
 """The job's services on a real database: tariffs, admission, charges, shipping."""
 
 import json
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
+from threading import Barrier
 
 import pytest
 from sqlalchemy import select
@@ -47,18 +49,18 @@ def usage(office: Office, count: int, since: datetime = START, every: timedelta 
 
 def test_a_draft_saves_itself_is_compared_and_becomes_a_revision_that_never_changes(office: Office) -> None:
     before = ketch(tariff_sheet.sheet(office.manager, office.product))
-    assert (before.live_revision, before.drafted, before.edition) == (1, False, 0)
-    sheet = tariff_sheet.save_draft(office.manager, before.id, 0, terms(burst=40))
+    assert (before.live_revision, before.drafted) == (1, False)
+    sheet = tariff_sheet.save_draft(office.manager, before.id, before.edition, terms(burst=40))
     assert [(c.plan, c.term, c.was, c.becomes) for c in sheet.changes] == [
         ("Ketch", "Rate", "up to 20 at once", "up to 40 at once")
     ]
     rate_row = next(r for r in sheet.rows if r.label == "Rate")
     changed = [p.text for cell in rate_row.cells for s in cell.sentences for p in s if p.changed]
     assert changed == ["40"]
-    published = publishing.publish(office.manager, office.product, "keep", "more burst")
+    published = office.publish("keep", "more burst")
     assert (ketch(published).live_revision, ketch(published).drafted) == (2, False)
     with pytest.raises(Conflict, match="no draft"):
-        publishing.publish(office.manager, office.product, "keep")
+        office.publish("keep")
     entry = auditing.entries(office.manager, Wanted("published revision 2")).rows[0]
     assert (entry.before["limits"][0]["burst"], entry.after["limits"][0]["burst"], entry.why) == (20, 40, "more burst")
     with office.ctx.transaction() as session:
@@ -67,12 +69,72 @@ def test_a_draft_saves_itself_is_compared_and_becomes_a_revision_that_never_chan
 
 def test_two_people_editing_at_once_see_each_others_terms(office: Office) -> None:
     plan = office.plans["Ketch"]
-    tariff_sheet.save_draft(office.manager, plan, 0, terms(burst=40))
+    seen = ketch(tariff_sheet.sheet(office.manager, office.product)).edition
+    tariff_sheet.save_draft(office.manager, plan, seen, terms(burst=40))
     with pytest.raises(Stale) as refused:
-        tariff_sheet.save_draft(office.manager, plan, 0, terms(burst=50))
+        tariff_sheet.save_draft(office.manager, plan, seen, terms(burst=50))
     assert ketch(refused.value.current).terms["limits"][0]["burst"] == 40
-    back = tariff_sheet.save_draft(office.manager, plan, 1, terms())
+    back = tariff_sheet.save_draft(office.manager, plan, ketch(refused.value.current).edition, terms())
     assert not ketch(back).drafted  # terms equal to the live ones are no draft
+    for drafted in (terms(burst=60), terms(), terms(burst=40)):  # it stands as it stood, and yet is another
+        back = office.draft("Ketch", drafted)
+    with pytest.raises(Stale):
+        tariff_sheet.save_draft(office.manager, plan, ketch(refused.value.current).edition, terms(burst=50))
+
+
+def test_what_the_publisher_has_not_seen_is_not_published(office: Office) -> None:
+    plan, other = office.plans["Ketch"], office.plans["Skiff"]
+
+    def refused(editions: dict[int, int]) -> None:
+        with pytest.raises(Stale) as error:
+            publishing.publish(office.manager, office.product, editions, "keep")
+        assert error.value.current.plans
+        assert all(p.live_revision == 1 for p in tariff_sheet.sheet(office.manager, office.product).plans)
+
+    seen = ketch(office.draft("Ketch", terms(burst=40))).edition
+    refused({})
+    refused({plan: seen + 1})
+    office.draft("Ketch", terms(burst=41))  # somebody saves meanwhile
+    refused({plan: seen})
+    seen += 1
+    begun = next(p.edition for p in office.draft("Skiff", terms(burst=9)).plans if p.id == other)
+    refused({plan: seen})  # somebody begins another
+    refused({plan: seen, other: begun, 999: 1})
+    tariff_sheet.discard_draft(office.manager, other)
+    refused({plan: seen, other: begun})  # and ends it
+    published = publishing.publish(office.manager, office.product, {plan: seen}, "keep")
+    assert ketch(published).live_revision == 2
+    assert ketch(published).edition > seen  # what is published stands under an edition of its own
+
+
+def test_saving_while_publishing_waits_its_turn(office: Office) -> None:
+    office.draft("Skiff", terms(burst=9))
+    gate = Barrier(2)
+
+    def save(n: int) -> str:
+        gate.wait()
+        for k in range(20):
+            sheet = tariff_sheet.sheet(office.manager, office.product)
+            try:
+                tariff_sheet.save_draft(office.manager, ketch(sheet).id, ketch(sheet).edition, terms(burst=30 + k))
+            except Stale:
+                continue
+        return "saved"
+
+    def publish(n: int) -> str:
+        gate.wait()
+        for _ in range(10):
+            try:
+                office.publish("keep")
+            except (Stale, Conflict) as error:
+                if "at the same moment" in str(error):
+                    return str(error)
+        return "published"
+
+    with ThreadPoolExecutor(2) as pool:
+        assert [job.result() for job in (pool.submit(save, 0), pool.submit(publish, 0))] == ["saved", "published"]
+    numbers = [n for p in tariff_sheet.sheet(office.manager, office.product).plans for n in [p.live_revision]]
+    assert max(numbers) > 1
 
 
 @pytest.mark.parametrize(
@@ -85,17 +147,17 @@ def test_two_people_editing_at_once_see_each_others_terms(office: Office) -> Non
     ],
 )
 def test_terms_that_make_no_sense_are_refused_by_field_and_nothing_is_lost(office: Office, wrong, where: str) -> None:
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, terms(burst=40))
+    office.draft("Ketch", terms(burst=40))
     with pytest.raises(Invalid) as refused:
-        tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 1, wrong)
+        office.draft("Ketch", wrong)
     assert refused.value.where == where
     assert ketch(tariff_sheet.sheet(office.manager, office.product)).terms["limits"][0]["burst"] == 40
 
 
 def test_a_revision_for_the_next_period_cuts_the_stay_there_and_tells_the_members(office: Office) -> None:
     number = stamps.number(office.ctx)
-    tariff_sheet.save_draft(office.manager, office.plans["Ketch"], 0, terms(burst=40))
-    publishing.publish(office.manager, office.product, "next period")
+    office.draft("Ketch", terms(burst=40))
+    office.publish("next period")
     assert stamps.number(office.ctx) > number
     october = datetime(2026, 9, 30, 23, tzinfo=UTC)  # midnight in Lisbon
     with office.ctx.transaction() as session:
@@ -195,7 +257,7 @@ def test_the_margin_rates_last_month_under_the_draft_and_finds_mistakes(office: 
     usage(office, 60)
     october = replace(office.manager, clock=lambda: datetime(2026, 10, 5, tzinfo=UTC))
     drafted = json.loads(json.dumps(terms(units=5)).replace('"0.004"', '"0.4"'))
-    tariff_sheet.save_draft(october, office.plans["Ketch"], 0, drafted)
+    office.draft("Ketch", drafted, october)
     margin = consequences.consequences(october, office.product)
     ferries = next(a for a in margin.consumers if a.consumer == "Ferries")
     # 20 × 0.4 + 33 × 0.003 = 8.099 in place of 0.179, on top of 21/30 of the fee.

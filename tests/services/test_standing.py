@@ -21,7 +21,6 @@ from calm_tariff.services import (
     history,
     overrides,
     plans,
-    publishing,
     tariff_sheet,
     today,
 )
@@ -49,7 +48,7 @@ def quotas(every: str, aligned: str) -> dict:
 def test_each_allowance_counts_whom_its_sentence_names(office: Office, every: str, aligned: str) -> None:
     head = plans.add(office.manager, office.product, "Yawl").plans[-1]
     tariff_sheet.save_draft(office.manager, head.id, head.edition, quotas(every, aligned))
-    publishing.publish(office.manager, office.product, "keep")
+    office.publish("keep")
     office.plans["Yawl"] = head.id
     one, other = office.admit("Terns", "Yawl"), office.admit("Gulls", "Yawl")
     second = applications.register(office.acting(one), "Second", "")
@@ -107,7 +106,7 @@ def test_today_says_what_waits_to_whom_it_belongs_first(office: Office) -> None:
         for n in range(40)
     ]
     history.take_in(office.ctx, office.counted(refused))
-    tariff_sheet.save_draft(office.manager, office.plans["Skiff"], 0, terms(burst=7))
+    office.draft("Skiff", terms(burst=7))
     said = {role: today.today(office.ctx.acting(Actor(role, role))) for role in ("reviewer", "operations", "finance")}
     assert [i.title for i in said["reviewer"].yours] == ["One request waits on the desk"]
     assert said["reviewer"].yours[0].detail.endswith("Anglers asks for Harbour Data · Skiff.")

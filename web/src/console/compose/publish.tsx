@@ -33,7 +33,12 @@ export function Publish({
     mutationFn: () =>
       api.post("/products/{product_id}/publish", {
         params: { path: { product_id: sheet.product.id } },
-        body: { existing: touched ? existing : "keep", note, on: existing === "at date" ? on : null },
+        body: {
+          editions: Object.fromEntries(drafted.map((p) => [p.id, p.edition])),
+          existing: touched ? existing : "keep",
+          note,
+          on: existing === "at date" ? on : null,
+        },
       }),
     onSuccess: onDone,
   });

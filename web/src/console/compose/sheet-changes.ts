@@ -30,16 +30,22 @@ export function useSheet(id: string | undefined) {
     (plan: number) => queries.getQueryData<Sheet>(["sheet", id])?.plans.find((p) => p.id === plan),
     [queries, id],
   );
+  // What undoing starts from: the terms as this page left them, and not as somebody else has since.
+  const left = useRef(new Map<number, number>());
   const save = useMutation({
-    mutationFn: async ({ plan, terms }: { plan: number; terms: Terms }) => {
+    mutationFn: async ({ plan, terms, edition }: { plan: number; terms: Terms; edition?: number }) => {
       // What a poll began to read before this is saved would show the old terms again.
       await queries.cancelQueries({ queryKey: ["sheet", id] });
+      const from = edition ?? current(plan)?.edition ?? 0;
       return api.put("/plans/{plan_id}/draft", {
-        params: { path: { plan_id: plan }, header: { "if-match": `"${current(plan)?.edition ?? 0}"` } },
+        params: { path: { plan_id: plan }, header: { "if-match": `"${from}"` } },
         body: { terms },
       });
     },
-    onSuccess: show,
+    onSuccess: (next, { plan }) => {
+      left.current.set(plan, next.plans.find((p) => p.id === plan)?.edition ?? 0);
+      show(next);
+    },
   });
   // Changes are kept one after the other, each on the terms as the one before left them.
   const queue = useRef(Promise.resolve());
@@ -66,7 +72,7 @@ export function useSheet(id: string | undefined) {
       setPast(past.slice(0, -1));
       setFuture([...future, step]);
     };
-    save.mutate({ plan: step.plan, terms: step.before }, { onSuccess });
+    save.mutate({ plan: step.plan, terms: step.before, edition: left.current.get(step.plan) }, { onSuccess });
   };
   const redo = () => {
     const step = future.at(-1);
@@ -75,7 +81,7 @@ export function useSheet(id: string | undefined) {
       setFuture(future.slice(0, -1));
       setPast([...past, step]);
     };
-    save.mutate({ plan: step.plan, terms: step.after }, { onSuccess });
+    save.mutate({ plan: step.plan, terms: step.after, edition: left.current.get(step.plan) }, { onSuccess });
   };
   useUndoKeys(undo, redo);
   const forget = () => {

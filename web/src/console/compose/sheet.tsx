@@ -76,11 +76,12 @@ export function TariffSheet() {
         <Conflict
           onTheirs={() => {
             show(stale);
+            work.forget();
             save.reset();
           }}
           onMine={() => {
             show(stale);
-            if (save.variables) save.mutate(save.variables);
+            if (save.variables) save.mutate({ plan: save.variables.plan, terms: save.variables.terms });
           }}
         />
       ) : (
