@@ -9,6 +9,8 @@ from urllib.parse import urlsplit
 from pydantic import Field
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
+from calm_tariff.core.reach import Reach, networks
+
 
 class Settings(BaseSettings):
     """Where things are and listen. Defaults are those of `./calm demo`.
@@ -19,7 +21,9 @@ class Settings(BaseSettings):
     `sender_seconds`, `reader_seconds`: how long a gateway waits for the next part of a caller's body, and for a
     caller to take the next part of an answer. `trusted_proxies`: addresses, with commas between. With a
     `proxy_token`, gateways decide for reverse proxies; with a `signing_secret`, the token endpoint gives tokens.
-    Values that calls are counted by are hashed with the `value_secret`, which all gateways must share.
+    Values that calls are counted by are hashed with the `value_secret`, and what back ends are asked with is sealed
+    with it: web, worker and all gateways must share it. `reaches`: the networks the product may ask, with commas
+    between; without it all but this machine and its links.
     `standins` starts the stand-ins outside a demo, too; without them, letters go to `mail_host` and `mail_port`, and
     nothing is passed to a ticket desk unless one is named. `started_again` and `ended_with` are told by whoever
     started a process again.
@@ -52,6 +56,7 @@ class Settings(BaseSettings):
     web_address: str = ""
     web_hosts: str = ""
     ticket_desk: str = ""
+    reaches: str = ""
     standins: bool = False
     mail_host: str = "127.0.0.1"
     started_again: int = 0
@@ -73,6 +78,16 @@ class Settings(BaseSettings):
         commas between."""
         own = {urlsplit(self.address).netloc, f"127.0.0.1:{self.web_port}", f"localhost:{self.web_port}"}
         return frozenset(h.strip().lower() for h in (*own, *self.web_hosts.split(",")) if h.strip())
+
+    @property
+    def reach(self) -> Reach:
+        """Where the product itself may ask; where the outside world is simulated, also this machine. Raises
+        `Invalid`."""
+        named = networks(word.strip() for word in self.reaches.split(",") if word.strip())
+        own = {self.web_port, self.gateway_port, self.metrics_port, self.decisions_port, self.database_port}
+        if not self.has_standins:
+            own |= {self.standins_port, self.mail_port}
+        return Reach(named=named, here=self.has_standins, own_ports=frozenset(own))
 
     @property
     def trusted(self) -> frozenset[str]:

@@ -15,8 +15,10 @@ from fastapi.responses import PlainTextResponse, StreamingResponse
 from pydantic import BaseModel
 
 from calm_tariff.console_api.asking import Asking
+from calm_tariff.edge import reaching
 from calm_tariff.services import bench
 from calm_tariff.services.bench import BenchCall, BenchOffer, Pattern, Run, Terms
+from calm_tariff.services.context import Context
 
 router = APIRouter(tags=["bench"])
 STAND_IN_SECONDS = 0.02
@@ -63,18 +65,18 @@ async def bench_run(request: Request, ctx: Asking, wanted: RunIn) -> StreamingRe
     pattern = bench.listed(wanted.list) if wanted.list else bench.evenly(wanted.calls, wanted.per_second, wanted.keys)
     run = await asyncio.to_thread(bench.begin, ctx, wanted.plan_id, wanted.terms, wanted.operation_id)
     return StreamingResponse(
-        _fired(request, run, pattern, wanted.answered_by),
+        _fired(ctx, request, run, pattern, wanted.answered_by),
         media_type="application/jsonl",
         headers={"cache-control": "no-store"},
     )
 
 
-async def _fired(request: Request, run: Run, pattern: Pattern, answered_by: str) -> AsyncIterator[bytes]:
+async def _fired(ctx: Context, request: Request, run: Run, pattern: Pattern, answered_by: str) -> AsyncIterator[bytes]:
     begun = RunBegun(title=run.title, operation=run.operation.label, calls=len(pattern.calls), limits=run.limits,
                      case=run.case())  # fmt: skip
     yield _line(begun.model_dump(mode="json"))
     done: asyncio.Queue[BenchCall | None] = asyncio.Queue()
-    async with httpx.AsyncClient(timeout=10) as client:
+    async with reaching.async_client(ctx.reach, timeout=10, headers=run.sandbox_headers) as client:
         firing = asyncio.create_task(_fire(client, run, pattern, answered_by, done))
         try:
             for _ in pattern.calls:

@@ -21,6 +21,8 @@ from aiohttp import (
 )
 from yarl import URL
 
+from calm_tariff.core.reach import Reach
+from calm_tariff.edge.reaching import sockets
 from calm_tariff.formats.replies import Headers
 from calm_tariff.services.gateway_feed import Forwarding
 
@@ -97,10 +99,10 @@ class Upload:
                 return
 
 
-def client() -> ClientSession:
-    """The HTTP client of a gateway: pooled connections, no cookies, no redirects followed."""
+def client(reach: Reach) -> ClientSession:
+    """The HTTP client of a gateway: pooled connections, no cookies, no redirects followed, and only where it may."""
     return ClientSession(
-        connector=TCPConnector(limit=0, limit_per_host=0, keepalive_timeout=30),
+        connector=TCPConnector(limit=0, limit_per_host=0, keepalive_timeout=30, socket_factory=sockets(reach)),
         cookie_jar=DummyCookieJar(),
         auto_decompress=False,
         skip_auto_headers=("User-Agent", "Accept", "Accept-Encoding", "Content-Type"),

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
 from datetime import date, datetime
-from typing import Literal
+from typing import Literal, get_args
 from urllib.parse import urlsplit
 
 from sqlalchemy import func, select
@@ -16,9 +16,10 @@ from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.lifecycles import API_VERSION, CALLING, move
 from calm_tariff.core.periods import day_start, local_day, moment_of
-from calm_tariff.services import auditing, mailing, operations, stamps
+from calm_tariff.services import auditing, back_ends, mailing, operations, reaching, stamps
 from calm_tariff.services.context import ROLES, Context, zone_of
 from calm_tariff.services.operations import OperationTyped, subject
+from calm_tariff.services.reaching import AskedAt
 from calm_tariff.store.admission import Application, Subscription
 from calm_tariff.store.catalogue import (
     Api,
@@ -34,6 +35,9 @@ from calm_tariff.store.catalogue import (
 from calm_tariff.store.people import Member
 
 ChosenBy = Literal["path", "header", "host"]
+# Paths that some back ends read as others, paths that are another operation in another case, and header fields that
+# override the method or the path.
+LetsThrough = Literal["odd paths", "other case", "overrides"]
 State = Literal["draft", "live", "sunset", "gone"]
 
 
@@ -52,8 +56,9 @@ class Health:
 @dataclass(frozen=True, slots=True)
 class ForwardingTyped:
     """How a version's back ends are asked: waits in ms, the longest body in bytes, the origins of pages that
-    may call it from a browser (`*` for all), whether the back end is told who calls, and after how many
-    failures in a row (0: never) it is left alone for how many seconds."""
+    may call it from a browser (`*` for all), whether the back end is told who calls, after how many
+    failures in a row (0: never) it is left alone for how many seconds, and what goes through that back ends read
+    differently and is refused otherwise."""
 
     connect_ms: int = 3000
     answer_ms: int = 30_000
@@ -62,11 +67,13 @@ class ForwardingTyped:
     passes_caller: bool = False
     breaker_failures: int = 5
     breaker_seconds: int = 10
+    lets_through: Sequence[LetsThrough] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class ApiView:
-    """An API version. `edition` is its ETag; `groups` counts operations, '' those in none."""
+    """An API version. `edition` is its ETag; `groups` counts operations, '' those in none. The logins say whether
+    a back end is asked with a name and password, which are shown to nobody."""
 
     id: int
     name: str
@@ -92,6 +99,8 @@ class ApiView:
     document: str | None
     moves: list[str]
     forwarding: ForwardingTyped
+    back_end_login: bool
+    sandbox_login: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,7 +170,7 @@ def create(ctx: Context, typed: ApiTyped) -> ApiView:
 
 def describe(session: Session, ctx: Context, typed: ApiTyped) -> ApiVersion:
     """Store a new API version within the caller's transaction. Raises `Invalid` or `Conflict`."""
-    _check(typed)
+    typed, logins = _checked(ctx, typed)
     operations.check(typed.operations)
     api = session.scalar(select(Api).where(Api.name == typed.name))
     if api is None:
@@ -173,6 +182,7 @@ def describe(session: Session, ctx: Context, typed: ApiTyped) -> ApiVersion:
     _check_place(session, typed, None)
     state = typed.state if typed.state == "draft" else move(API_VERSION, typed.name, "draft", typed.state)
     version = ApiVersion(api=api, state=state, edition=1, **_settings(typed))
+    _set_logins(ctx, version, logins, {})
     session.add(version)
     session.flush()
     for operation in typed.operations:
@@ -191,7 +201,7 @@ def describe(session: Session, ctx: Context, typed: ApiTyped) -> ApiVersion:
 def save(ctx: Context, version_id: int, edition: int, typed: ApiTyped) -> ApiView:
     """Change where a version answers and asks. Raises `Stale` where somebody saved in between."""
     ctx.actor.must_be("product manager")
-    _check(typed)
+    typed, logins = _checked(ctx, typed)
     with ctx.transaction() as session:
         version = get(session, version_id, lock=True)
         if version.edition != edition:
@@ -199,8 +209,10 @@ def save(ctx: Context, version_id: int, edition: int, typed: ApiTyped) -> ApiVie
         before = _terms(version)
         _check_place(session, typed, version.id)
         version.api.name, version.api.description = typed.name, typed.description
+        asked_before = {name: getattr(version, name) for name in _LOGINS}
         for name, value in _settings(typed).items():
             setattr(version, name, value)
+        _set_logins(ctx, version, logins, asked_before)
         version.edition += 1
         auditing.note(session, ctx, "changed an API", subject(version), before, _terms(version))
         stamps.touch(session, ctx)
@@ -218,13 +230,15 @@ def set_forwarding(ctx: Context, version_id: int, edition: int, typed: Forwardin
         parts = urlsplit(origin)
         if origin != "*" and (parts.scheme not in ("http", "https") or f"{parts.scheme}://{parts.netloc}" != origin):
             raise Invalid(f"{origin!r} is no origin, such as https://maps.example, nor *", "cors_origins")
+    if set(typed.lets_through) - set(get_args(LetsThrough)):
+        raise Invalid(f"must be some of {', '.join(get_args(LetsThrough))}", "lets_through")
     with ctx.transaction() as session:
         version = get(session, version_id, lock=True)
         if version.edition != edition:
             raise Stale("somebody else has changed this API meanwhile", version.api.name, _view(session, version))
         before = asdict(_forwarding(version))
         for name, value in asdict(typed).items():
-            setattr(version, name, list(value) if name == "cors_origins" else value)
+            setattr(version, name, list(value) if name in ("cors_origins", "lets_through") else value)
         version.edition += 1
         auditing.note(
             session, ctx, "changed how back ends are asked", subject(version), before, asdict(_forwarding(version))
@@ -317,19 +331,37 @@ def _announce(session: Session, ctx: Context, version: ApiVersion, sunset_on: da
         )  # fmt: skip
 
 
+_LOGINS = {"back_end_url": "back_end_login", "sandbox_url": "sandbox_login"}
+
+
+def _set_logins(
+    ctx: Context, version: ApiVersion, logins: Mapping[str, str | None], asked_before: Mapping[str, str]
+) -> None:
+    """Keep what back ends are asked with, sealed. Where nothing is said of it, it stays as long as the same back end is
+    asked: to another it would be given away."""
+    for field, kept in _LOGINS.items():
+        login = logins[field]
+        if login is not None:
+            setattr(version, kept, back_ends.sealed_login(ctx, login) if login else "")
+        elif urlsplit(getattr(version, field))[:2] != urlsplit(asked_before.get(field, ""))[:2]:
+            setattr(version, kept, "")
+
+
+def _checked(ctx: Context, typed: ApiTyped) -> tuple[ApiTyped, dict[str, str | None]]:
+    """What was typed, without names and passwords in addresses, and these. Raises `Invalid`, naming the field."""
+    _check(typed)
+    back_end = reaching.parts(ctx, typed.back_end_url, "back_end_url")
+    sandbox = reaching.parts(ctx, typed.sandbox_url, "sandbox_url") if typed.sandbox_url else AskedAt("", "")
+    typed = replace(typed, back_end_url=back_end.url, sandbox_url=sandbox.url)
+    return typed, {"back_end_url": back_end.login, "sandbox_url": sandbox.login}
+
+
 def _check(typed: ApiTyped) -> None:
     names.plain(typed.name, "name")
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]{0,19}", typed.version):
         raise Invalid("must be letters, digits, dots and dashes, such as v1", "version")
     if not re.fullmatch(r"(/[A-Za-z0-9._~-]+)+", typed.base_path):
         raise Invalid("must be a plain path such as /tides/v1", "base_path")
-    for field in ("back_end_url", "sandbox_url"):
-        address = getattr(typed, field)
-        if field == "sandbox_url" and not address:
-            continue
-        url = urlsplit(address)
-        if url.scheme not in ("http", "https") or not url.netloc or url.query or url.fragment:
-            raise Invalid("must be an http or https address without a query", field)
     if typed.health_path and not typed.health_path.startswith("/"):
         raise Invalid("must begin with a slash", "health_path")
     if typed.capacity_per_second is not None and typed.capacity_per_second <= 0:
@@ -395,14 +427,15 @@ def _view(session: Session, version: ApiVersion) -> ApiView:
         version.edition, total, total - (sold or 0), total - (counted or 0),
         operations.groups_of(session, version.id),
         [Health(h.environment, h.well, h.answer, h.took_ms, h.checked_at, h.since) for h in health],
-        document, sorted(API_VERSION[version.state]), _forwarding(version),
+        document, sorted(API_VERSION[version.state]), _forwarding(version), bool(version.back_end_login),
+        bool(version.sandbox_login),
     )  # fmt: skip
 
 
 def _forwarding(v: ApiVersion) -> ForwardingTyped:
     return ForwardingTyped(
         v.connect_ms, v.answer_ms, v.most_body_bytes, list(v.cors_origins), v.passes_caller, v.breaker_failures,
-        v.breaker_seconds,
+        v.breaker_seconds, list(v.lets_through),
     )  # fmt: skip
 
 

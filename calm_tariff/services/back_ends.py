@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import base64
+import logging
+from dataclasses import dataclass, field
 
 from sqlalchemy import select
 
+from calm_tariff.core.errors import Conflict
 from calm_tariff.core.lifecycles import ANSWERING
 from calm_tariff.services.context import Context
+from calm_tariff.services.sealing import Sealed, seal, unseal
 from calm_tariff.store.catalogue import ApiVersion, BackEndHealth
+
+log = logging.getLogger("calm_tariff.back_ends")
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,6 +24,7 @@ class Question:
     version_id: int
     environment: str
     url: str
+    headers: dict[str, str] = field(default_factory=dict, repr=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,10 +41,36 @@ def to_ask(ctx: Context) -> list[Question]:
     with ctx.transaction() as session:
         asked = []
         for version in session.scalars(select(ApiVersion).where(ApiVersion.state.in_(ANSWERING))):
-            asked.append(Question(version.id, "live", version.back_end_url.rstrip("/") + version.health_path))
-            if version.sandbox_url:
-                asked.append(Question(version.id, "sandbox", version.sandbox_url.rstrip("/") + version.health_path))
+            for environment, url, sealed in (
+                ("live", version.back_end_url, version.back_end_login),
+                ("sandbox", version.sandbox_url, version.sandbox_login),
+            ):
+                if url:
+                    login = opened(ctx, sealed)
+                    headers = {"Authorization": login} if login else {}
+                    asked.append(Question(version.id, environment, url.rstrip("/") + version.health_path, headers))
         return asked
+
+
+def sealed_login(ctx: Context, login: str) -> str:
+    """A name and password, as in `name:password`, as they may be kept. Raises `Conflict` where there is no secret to
+    seal them with."""
+    if not ctx.sealing_secret:
+        raise Conflict("this installation keeps no passwords of back ends: it has no CALM_VALUE_SECRET")
+    return seal(ctx.sealing_secret, login)
+
+
+def opened(ctx: Context, sealed: str) -> str:
+    """The Authorization field (HTTP Basic, RFC 7617) that a back end is asked with; empty where there is none, or it
+    cannot be opened here."""
+    if not sealed:
+        return ""
+    try:
+        login = unseal(ctx.sealing_secret, sealed)
+    except Sealed:
+        log.error("what a back end is asked with cannot be opened: it was sealed with another CALM_VALUE_SECRET")
+        return ""
+    return "Basic " + base64.b64encode(login.encode()).decode()
 
 
 def keep(ctx: Context, answers: list[tuple[Question, Answer]]) -> None:

@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session, sessionmaker
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
 from calm_tariff.core.periods import instant_of, zone
+from calm_tariff.core.reach import Reach
 from calm_tariff.store.people import Provider
 
 ROLES = ("product manager", "reviewer", "operations", "finance")
@@ -64,7 +65,8 @@ NOBODY = Actor()
 @dataclass(frozen=True, slots=True)
 class Context:
     """The surroundings of a service call. `now` and `token` are passed in so that tests are exact. `signing_secret`
-    opens the keys that sign tokens; only who gives tokens has it."""
+    opens the keys that sign tokens; only who gives tokens has it. `sealing_secret` opens what back ends are asked
+    with. `reach` is where the product itself may ask."""
 
     sessions: sessionmaker[Session]
     actor: Actor = NOBODY
@@ -73,6 +75,8 @@ class Context:
     web_address: str = "http://127.0.0.1:8400"
     gateway_address: str = "http://127.0.0.1:8401"
     signing_secret: str = ""
+    sealing_secret: str = ""
+    reach: Reach = Reach()
     session: Session | None = None
 
     def joining(self, session: Session) -> Context:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Literal, get_args
-from urllib.parse import urlsplit
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -13,7 +12,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.meters import Environment
-from calm_tariff.services import auditing, stamps
+from calm_tariff.services import auditing, reaching, stamps
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.store.tokens import OutsideIssuer
 
@@ -63,7 +62,7 @@ def everything(ctx: Context) -> list[IssuerView]:
 def add(ctx: Context, typed: IssuerTyped) -> IssuerView:
     """Trust another issuer. Raises `Invalid` or `Conflict`, naming the field."""
     ctx.actor.must_be("operations", "product manager")
-    _check(typed)
+    _check(ctx, typed)
     with ctx.transaction() as session:
         _refuse_twin(session, typed, None)
         made = OutsideIssuer(**_values(typed), edition=1)
@@ -77,7 +76,7 @@ def add(ctx: Context, typed: IssuerTyped) -> IssuerView:
 def save(ctx: Context, issuer_id: int, edition: int, typed: IssuerTyped) -> IssuerView:
     """Change an issuer, or trust it no more. Raises `NotFound`, `Stale`, `Invalid` or `Conflict`."""
     ctx.actor.must_be("operations", "product manager")
-    _check(typed)
+    _check(ctx, typed)
     with ctx.transaction() as session:
         issuer = session.get(OutsideIssuer, issuer_id, with_for_update=True)
         if issuer is None:
@@ -94,11 +93,11 @@ def save(ctx: Context, issuer_id: int, edition: int, typed: IssuerTyped) -> Issu
         return _view(issuer)
 
 
-def _check(typed: IssuerTyped) -> None:
+def _check(ctx: Context, typed: IssuerTyped) -> None:
     for field in ("name", "issuer", "audience", "claim"):
         names.plain(getattr(typed, field), field)
-    if urlsplit(typed.jwks_url).scheme not in ("http", "https"):
-        raise Invalid("must be an http or https address", "jwks_url")
+    if reaching.parts(ctx, typed.jwks_url, "jwks_url").login is not None:
+        raise Invalid("must hold no name and password: keys are public", "jwks_url")
     if not typed.algorithms or set(typed.algorithms) - set(ALGORITHMS):
         raise Invalid(f"must be some of {', '.join(ALGORITHMS)}", "algorithms")
 

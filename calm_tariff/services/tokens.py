@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import re
 from collections.abc import Iterable, Iterator
@@ -11,9 +10,9 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from joserfc import jwe, jwt
+from joserfc import jwt
 from joserfc.errors import JoseError
-from joserfc.jwk import ECKey, OctKey
+from joserfc.jwk import ECKey
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
@@ -22,13 +21,13 @@ from calm_tariff.core.lifecycles import CALLING, VALID_KEY
 from calm_tariff.core.periods import instant_of
 from calm_tariff.services import auditing, stamps
 from calm_tariff.services.context import Context
+from calm_tariff.services.sealing import Sealed, seal, unseal
 from calm_tariff.services.secrets import hash_token
 from calm_tariff.store.admission import ApiKey, Subscription
 from calm_tariff.store.catalogue import Operation, Plan, Product, ProductOperation
 from calm_tariff.store.tokens import RevokedToken, SigningKey
 
 ALGORITHM = "ES256"
-SEALING = {"alg": "dir", "enc": "A256GCM"}
 AUDIENCE = "calm-tariff-gateway"
 LIFE = timedelta(minutes=15)
 UNGROUPED = "ungrouped"
@@ -152,23 +151,22 @@ def _newest(session: Session, ctx: Context) -> tuple[str, ECKey]:
     """The id and key that sign. One that was sealed with another secret only verifies; then a new one is made."""
     found = session.scalar(select(SigningKey).order_by(SigningKey.made_at.desc()).limit(1))
     if found:
-        with suppress(JoseError):
-            opened = jwe.decrypt_compact(found.sealed, _seal(ctx)).plaintext
-            return found.kid, ECKey.import_key(json.loads(opened or b""))
+        with suppress(Sealed):
+            return found.kid, ECKey.import_key(json.loads(unseal(_secret_of(ctx), found.sealed)))
     return _make(session, ctx)
 
 
 def _make(session: Session, ctx: Context) -> tuple[str, ECKey]:
     key, kid = ECKey.generate_key("P-256", private=True), ctx.token()[:20]
     public = {**key.as_dict(private=False), "kid": kid, "alg": ALGORITHM, "use": "sig"}
-    sealed = jwe.encrypt_compact(SEALING, json.dumps(key.as_dict(private=True)), _seal(ctx))
+    sealed = seal(_secret_of(ctx), json.dumps(key.as_dict(private=True)))
     session.add(SigningKey(kid=kid, public=json.dumps(public, sort_keys=True), sealed=sealed, made_at=ctx.now))
     session.flush()
     stamps.touch(session, ctx)
     return kid, key
 
 
-def _seal(ctx: Context) -> OctKey:
+def _secret_of(ctx: Context) -> str:
     if not ctx.signing_secret:
         raise Conflict("this installation gives no tokens: it has no CALM_SIGNING_SECRET")
-    return OctKey.import_key(hashlib.sha256(ctx.signing_secret.encode()).digest())
+    return ctx.signing_secret

@@ -6,6 +6,7 @@ import time
 
 import httpx
 
+from calm_tariff.edge import reaching
 from calm_tariff.services import admission, back_ends
 from calm_tariff.services.back_ends import Answer, Question
 from calm_tariff.services.context import Context
@@ -16,18 +17,20 @@ PATIENCE = httpx.Timeout(3)
 def ask_back_ends(ctx: Context) -> None:
     """Ask every back end once and keep what it answers. Any answer below 500 is well."""
     questions = back_ends.to_ask(ctx)
-    with httpx.Client(timeout=PATIENCE) as client:
+    with reaching.client(ctx.reach, timeout=PATIENCE) as client:
         back_ends.keep(ctx, [(question, _answer(client, question)) for question in questions])
 
 
 def _answer(client: httpx.Client, question: Question) -> Answer:
     begun = time.monotonic()
     try:
-        status = client.get(question.url).status_code
+        with client.stream("GET", question.url, headers=question.headers) as answer:
+            status = answer.status_code
     except httpx.TimeoutException:
         return Answer(False, "did not answer within 3 s", 3000)
     except (httpx.HTTPError, httpx.InvalidURL) as error:
-        return Answer(False, f"cannot be reached: {error.__class__.__name__}", _ms(begun))
+        words = error.args[0] if isinstance(error, httpx.ConnectError) and error.args else error.__class__.__name__
+        return Answer(False, f"cannot be reached: {words}", _ms(begun))
     return Answer(status < 500, f"answered {status}", _ms(begun))
 
 

@@ -29,7 +29,10 @@ FAILED_SECONDS = 3
 
 def work(settings: Settings, stop: Event) -> None:
     """Work until told to stop. A database that is away is waited for; nothing is lost meanwhile."""
-    ctx = context_for(engine(settings.database_url, pool_size=3), actor=SYSTEM, web_address=settings.address)
+    ctx = context_for(
+        engine(settings.database_url, pool_size=3), actor=SYSTEM, web_address=settings.address,
+        sealing_secret=settings.value_secret, reach=settings.reach,
+    )  # fmt: skip
     while not stop.is_set():
         try:
             with upkeep.leading(ctx) as won:

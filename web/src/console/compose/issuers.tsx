@@ -32,9 +32,9 @@ export function Issuers() {
       margin={
         <Aside title="How a token is checked">
           <p>
-            Its signature, by the issuer's published keys, fetched when needed and kept for five minutes; its
-            algorithm, audience and times. One claim must hold the client id of an application registered
-            here. Whether a product takes such tokens is said on its tariff sheet.
+            Its signature, by the issuer's published keys, fetched when needed and asked for again after a
+            minute at most; its algorithm, audience and times. One claim must hold the client id of an
+            application registered here. Whether a product takes such tokens is said on its tariff sheet.
           </p>
         </Aside>
       }
