@@ -15,6 +15,7 @@ from starlette.staticfiles import StaticFiles
 
 from calm_tariff.console_api import app as console
 from calm_tariff.edge.guard import Guard
+from calm_tariff.edge.wire import Wire
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.portal_api import app as portal
 from calm_tariff.portal_api import oauth
@@ -81,10 +82,12 @@ def serve(settings: Settings) -> None:
         web_address=settings.address,
         gateway_address=settings.gateway_address,
         signing_secret=settings.signing_secret,
+        sealing_secret=settings.value_secret,
+        reach=settings.reach,
     )
     uvicorn.run(
         create_app(ctx, settings), host="127.0.0.1", port=settings.web_port, log_config=None, access_log=False,
-        timeout_graceful_shutdown=2,
+        timeout_graceful_shutdown=2, timeout_keep_alive=60, http=Wire, server_header=False, lifespan="off",
     )  # fmt: skip
 
 

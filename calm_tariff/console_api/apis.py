@@ -16,7 +16,7 @@ from calm_tariff.edge.lists import EXPORTED, Asked, all_of, as_csv
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.services import api_documents, apis, house_limits, operations
 from calm_tariff.services.api_documents import Comparison, ReadingView
-from calm_tariff.services.apis import ApiSummary, ApiTyped, ApiView, ChosenBy, ForwardingTyped, State
+from calm_tariff.services.apis import ApiSummary, ApiTyped, ApiView, ChosenBy, ForwardingTyped, LetsThrough, State
 from calm_tariff.services.house_limits import HouseView
 from calm_tariff.services.operations import Answers, OperationPage, OperationTyped, OperationView, Standing
 from calm_tariff.store.paging import Page, listed
@@ -78,6 +78,7 @@ class ForwardingIn(BaseModel):
     passes_caller: bool = False
     breaker_failures: int = 5
     breaker_seconds: int = 10
+    lets_through: list[LetsThrough] = []
 
 
 class AnswersIn(BaseModel):

@@ -3,11 +3,14 @@ says to browsers."""
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from typing import Any
 
 import orjson
+
+from calm_tariff.edge.wire import abort
 
 Message = dict[str, Any]
 Receive = Callable[[], Awaitable[Message]]
@@ -15,11 +18,18 @@ Send = Callable[[Message], Awaitable[None]]
 App = Callable[[dict[str, Any], Receive, Send], Awaitable[None]]
 
 MOST = 1_000_000
+# How long the next part of a body is waited for, and how long a caller may take over the next part of an answer.
+SENDER_SECONDS = 30.0
+READER_SECONDS = 60.0
 _API = ("/api/", "/portal/api/", "/oauth2/")
 
 
 class TooLarge(Exception):
     """More was sent than may be."""
+
+
+class TooSlow(Exception):
+    """A body stopped coming."""
 
 
 class Guard:
@@ -51,12 +61,19 @@ class Guard:
         if announced.isdigit() and int(announced[:20]) > most:
             await self._too_large(send, most)
             return
-        begun = over = False
+        begun = over = slow = whole = False
         received = 0
 
         async def counted() -> Message:
-            nonlocal received, over
-            message = await receive()
+            nonlocal received, over, slow, whole
+            if whole:  # nothing more comes but the end of the connection, which may take as long as the answer
+                return await receive()
+            try:
+                message = await asyncio.wait_for(receive(), SENDER_SECONDS)
+            except TimeoutError:
+                slow = True
+                raise TooSlow from None
+            whole = not message.get("more_body", False)
             received += len(message.get("body", b""))
             if received > most:
                 over = True
@@ -65,17 +82,23 @@ class Guard:
 
         async def told(message: Message) -> None:
             nonlocal begun
-            if over and not begun:
-                return  # whatever is made of a body that broke off: it was too large
+            if (over or slow) and not begun:
+                return  # whatever is made of a body that broke off: it was too large, or stopped coming
             if message["type"] == "http.response.start":
                 begun = True
                 message = {**message, "headers": self._fields(path, list(message["headers"]))}
-            await send(message)
+            try:
+                await asyncio.wait_for(send(message), READER_SECONDS)
+            except TimeoutError:
+                await abort(scope)
+                raise ConnectionResetError("the caller took no more of the answer") from None
 
-        with suppress(TooLarge):
+        with suppress(TooLarge, TooSlow, ConnectionResetError):
             await self.app(scope, counted, told)
         if over and not begun:
             await self._too_large(send, most)
+        elif slow and not begun:
+            await self._refuse(send, 408, "Body not received", "The body stopped coming.")
 
     def _fields(self, path: str, headers: list[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
         """An answer's fields with those that every answer has; what an API says is kept nowhere."""

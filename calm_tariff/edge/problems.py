@@ -55,11 +55,18 @@ def tell(app: FastAPI) -> None:
     async def http(request: Request, error: HTTPException) -> JSONResponse:
         return _problem(error.status_code, "Not found" if error.status_code == 404 else "Not possible", error.detail)
 
+    @app.exception_handler(UnicodeEncodeError)
+    async def half(request: Request, error: UnicodeEncodeError) -> JSONResponse:
+        """JSON can say half of a character (a lone surrogate), which nothing can keep."""
+        return _problem(422, "Something is not right", "a text holds half of a character, which cannot be kept")
+
     @app.exception_handler(OperationalError)
     async def away(request: Request, error: OperationalError) -> JSONResponse:
         return _problem(503, "Not ready", "The database does not answer. Nothing was changed; try again shortly.")
 
 
 def _problem(status: int, title: str, detail: str, where: str = "", **more: Any) -> JSONResponse:
+    # What is echoed of a text that no encoding holds.
+    detail, where = (text.encode("utf-8", "replace").decode() for text in (detail, where))
     body = {"type": "about:blank", "title": title, "status": status, "detail": detail, "where": where, **more}
     return JSONResponse(body, status, media_type="application/problem+json")

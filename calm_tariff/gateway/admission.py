@@ -5,7 +5,7 @@ from __future__ import annotations
 from calm_tariff.gateway import credentials, forwarding
 from calm_tariff.gateway.asked import Asked
 from calm_tariff.gateway.credentials import Fault, Identity
-from calm_tariff.gateway.routing import is_plain
+from calm_tariff.gateway.routing import OVERRIDES, is_odd, is_plain
 from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.gateway.tokens import Tokens
 
@@ -40,6 +40,15 @@ def route(asked: Asked) -> Fault | None:
         return Fault(404, "operation-unknown", "No such operation", detail, "route")
     if place.route.gone_at(asked.at_us):
         return Fault(410, "version-gone", "Gone", f"{place.route.name} answers no more.", "route")
+    let_through = place.route.forwarding.lets_through
+    if "odd paths" not in let_through and is_odd(asked.path):
+        detail = "The path holds ;, an encoded ? or #, or bytes that are no UTF-8, which back ends read differently."
+        return Fault(400, "path-odd", "Not a plain path", detail, "route")
+    if "overrides" not in let_through:
+        for name, _ in asked.headers:
+            if name in OVERRIDES:
+                detail = f"{name.decode()} asks for another method or path than the call's own, and is not taken here."
+                return Fault(400, "override", "Method or path overridden", detail, "route")
     if place.match.operation_id is None:
         detail = f"This path answers {', '.join(place.match.methods)}."
         return Fault(405, "method-not-allowed", "Not with this method", detail, "route")
@@ -59,6 +68,12 @@ def find_access(snapshot: Snapshot, asked: Asked) -> Fault | None:
     if fault is not None:
         return fault
     asked.access = access
+    if place.match.other_case and "other case" not in place.route.forwarding.lets_through:
+        for other in place.match.other_case:
+            at = (asked.environment, identity.kind, asked.at_us)
+            if snapshot.access(identity.application_id, other, *at) is None:
+                detail = "In another case this path is another operation, which no active subscription covers."
+                return Fault(403, "path-other-case", "Not part of a plan", detail, "access")
     if identity.scopes is not None and not identity.scopes & access.scopes:
         needed = " or ".join(sorted(access.scopes))
         return Fault(403, "scope-missing", "Not in the token's scope", f"The token needs the scope {needed}.", "access")
@@ -77,7 +92,7 @@ def after_trial(snapshot: Snapshot, asked: Asked) -> Fault | None:
     """Put a call that found a trial's units used under what follows the trial; a fault where nothing does."""
     access, identity = asked.access, asked.identity
     assert access and identity
-    following = snapshot.after(access, asked.environment, identity.kind)
+    following = snapshot.after(access, asked.environment, identity.kind, asked.at_us)
     if following is None:
         detail = "The units of this trial are used, and the subscription has ended with them."
         return Fault(403, "trial-over", "The trial is over", detail, "trial")

@@ -13,6 +13,7 @@ from aiohttp import ClientError, ClientResponse, ClientSession
 
 from calm_tariff.core.limiter import Decision
 from calm_tariff.core.limits import TrialQuota
+from calm_tariff.edge.wire import abort, hurry, unbuffered
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway import admission, cors, forwarding
@@ -23,10 +24,10 @@ from calm_tariff.gateway.counters import Counters, CountersAway, LocalCounters
 from calm_tariff.gateway.credentials import Fault, without_keys
 from calm_tariff.gateway.forwarding import BackEndDown, BodyTooLarge, CallerGone, Receive, Upload
 from calm_tariff.gateway.journal import Journal, Unwritable
+from calm_tariff.gateway.sampling import Sampling
 from calm_tariff.gateway.snapshot import EMPTY, Snapshot
 from calm_tariff.gateway.tally import Tally
 from calm_tariff.gateway.tokens import Tokens
-from calm_tariff.gateway.wire import abort, unbuffered
 
 
 def now_us() -> int:
@@ -57,6 +58,7 @@ class Gateway:
     breakers: dict[tuple[int, str], Breaker] = field(default_factory=dict)
     fresh_at: float = 0.0
     value_secret: bytes = b""
+    sampling: Sampling = field(default_factory=Sampling)
     now: Callable[[], int] = now_us
 
     async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
@@ -86,6 +88,7 @@ class Gateway:
                 await self._options(asked, send)
                 return
         fault = await self.admit(asked, query)
+        hurry(scope, asked.identity is None)
         if fault is None:
             fault = self._open_breaker(asked)
         if fault is not None:
@@ -162,7 +165,15 @@ class Gateway:
         return await self._decide(asked)
 
     def record(self, asked: Asked) -> None:
-        """Meter the call, settle what was reserved, and put it into the journal. Raises `Unwritable`."""
+        """Meter the call, settle what was reserved, and put it into the journal; of a flood of refused callers nobody
+        knows, only the first. Raises `Unwritable`."""
+        if asked.identity is None and asked.verdict == "refused":
+            if not self.sampling.takes(time.monotonic()):
+                self.tally.count(asked)
+                return
+            left_out = self.sampling.told()
+            if left_out:
+                asked.remarks.append(left_out)
         metered = settled(asked, self.counters)
         self.journal.append(record_of(asked, self.name, metered, self.now()))
         self.tally.count(asked)
@@ -216,6 +227,9 @@ class Gateway:
         headers = forwarding.passed_headers(
             asked.headers, self.snapshot.key_headers, asked.address, asked.peer, asked.by_proxy
         )
+        login = route.sandbox_login if asked.environment == "sandbox" else route.login
+        if login:
+            headers.append((b"authorization", login.encode()))
         if route.forwarding.passes_caller:
             headers += told_back_end(asked)
         if forwarding.has_body(asked.headers):

@@ -23,7 +23,7 @@ from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.answers import challenge, told_back_end
 from calm_tariff.gateway.app import Gateway
 from calm_tariff.gateway.asked import Asked, metering, name_of, record_of
-from calm_tariff.gateway.credentials import Fault
+from calm_tariff.gateway.credentials import Fault, without_keys
 from calm_tariff.gateway.journal import Unwritable
 from calm_tariff.gateway.neighbours import Neighbours
 from calm_tariff.gateway.promises import Promises
@@ -45,7 +45,8 @@ class CallIn(BaseModel):
 
 class Verdict(BaseModel):
     """What to do: `status` 200 lets the call through after `wait_ms`; otherwise answer with `status` and `body`.
-    `headers` go on the answer to the caller, `to_back_end` on the call to the back end."""
+    `headers` go on the answer to the caller, `to_back_end` on the call to the back end, which is asked for `target`:
+    `rest` of the path, with the query but for keys."""
 
     id: str
     status: int
@@ -55,6 +56,7 @@ class Verdict(BaseModel):
     to_back_end: dict[str, str]
     body: dict[str, Any] | None
     rest: str
+    target: str
 
 
 class OutcomeIn(BaseModel):
@@ -237,6 +239,10 @@ class Decisions:
             self.told.popitem(last=False)
 
 
+# What a proxy's subrequest says of the call; everything else of its head is the caller's.
+_TOLD = frozenset({"x-original-method", "x-original-uri", "x-original-address"})
+
+
 class _Refused(Exception):
     def __init__(self, status: int, code: str, title: str, detail: str) -> None:
         super().__init__(detail)
@@ -267,6 +273,7 @@ def create_app(decisions: Decisions) -> FastAPI:
             to_back_end=_to_back_end(asked),
             body=replies.read_problem(body) if body else None,
             rest=asked.place.rest if asked.place else "",
+            target=_target(decisions, asked, call.uri),
         )
 
     @app.get("/authorize", dependencies=allowed)
@@ -282,7 +289,7 @@ def create_app(decisions: Decisions) -> FastAPI:
         A subrequest can say only these, so that other refusals come as 403, with the true status in
         `Calm-Status`. A call over its pace is held here, before the answer.
         """
-        headers = {k: v for k, v in request.headers.items() if not k.startswith(("x-original-", "calm-"))}
+        headers = {k: v for k, v in request.headers.items() if k not in _TOLD and not k.startswith("calm-")}
         call = CallIn(method=x_original_method, uri=x_original_uri, headers=headers, address=x_original_address,
                       outcome=calm_outcome)  # fmt: skip
         asked, _, fields, body = await decisions.decide(call)
@@ -295,6 +302,8 @@ def create_app(decisions: Decisions) -> FastAPI:
                 told.raw_headers.append((name, value))
         told.headers["Calm-Status"] = str(status)
         told.headers["Calm-Decision"] = name_of(asked)
+        if not body:
+            told.headers["Calm-Target"] = _target(decisions, asked, call.uri)
         for key, text in _to_back_end(asked).items():
             told.headers[key] = text
         return told
@@ -305,6 +314,15 @@ def create_app(decisions: Decisions) -> FastAPI:
         return decisions.tell(outcomes) if calm_passed_on else await decisions.tell_all(outcomes)
 
     return app
+
+
+def _target(decisions: Decisions, asked: Asked, uri: str) -> str:
+    """What to ask the back end for: the path without the API's own, and the query without keys."""
+    if asked.place is None:
+        return ""
+    query = uri.partition("?")[2].encode("latin-1", "replace")
+    kept = without_keys(query, decisions.gateway.snapshot.key_queries) if query else b""
+    return asked.place.rest + (f"?{kept.decode('latin-1')}" if kept else "")
 
 
 def _to_back_end(asked: Asked) -> dict[str, str]:

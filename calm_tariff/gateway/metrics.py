@@ -31,6 +31,9 @@ class _Figures(Collector):
         for by, n in tally.refusals.items():
             refusals.add_metric([by], n)
         yield refusals
+        left_out = CounterMetricFamily("calm_refusals_left_out", "Refusals of unknown callers counted, not recorded")
+        left_out.add_metric([], gateway.sampling.left_out)
+        yield left_out
         deciding = HistogramMetricFamily("calm_deciding_seconds", "Time to decide on a call", unit="seconds")
         total, buckets = 0, []
         for bound, n in zip((*(f"{b / 1e6:g}" for b in BOUNDS), "+Inf"), tally.deciding, strict=True):

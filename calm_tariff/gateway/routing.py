@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from urllib.parse import unquote
+from urllib.parse import unquote, unquote_to_bytes
 
 _PARAMETER = re.compile(r"\{[^{}]*\}")
 
@@ -16,29 +16,29 @@ class _Node:
 
     literal: dict[str, _Node] = field(default_factory=dict)
     templates: list[tuple[int, re.Pattern[str], _Node]] = field(default_factory=list)
-    operations: dict[str, int] = field(default_factory=dict)
+    operations: dict[str, list[int]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class Match:
-    """Where a path leads. `operation_id` is None where the path exists but not with this method."""
+    """Where a path leads. `operation_id` is None where the path exists but not with this method. `other_case` are
+    the operations that a back end may take the call for which does not tell capitals from small letters."""
 
     operation_id: int | None
     methods: tuple[str, ...]
+    other_case: frozenset[int] = frozenset()
 
 
 class Router:
     """The operations of one API version, as a tree of path segments."""
 
-    __slots__ = ("_root",)
+    __slots__ = ("_folded", "_root")
 
     def __init__(self, operations: Sequence[tuple[int, str, str]]) -> None:
-        self._root = _Node()
+        self._root, self._folded = _Node(), _Node()
         for operation_id, method, path in operations:
-            node = self._root
-            for segment in path.split("/")[1:]:
-                node = _child(node, segment)
-            node.operations[method] = operation_id
+            _put(self._root, operation_id, method, path)
+            _put(self._folded, operation_id, method, path.lower())
 
     def match(self, method: str, path: str) -> Match | None:
         """The operation for a path still percent-encoded; an encoded slash stays inside its segment. HEAD is
@@ -49,10 +49,36 @@ class Router:
         node = _find(self._root, segments, 0)
         if node is None:
             return None
-        found = node.operations.get(method)
-        if found is None and method == "HEAD":
-            found = node.operations.get("GET")
-        return Match(found, tuple(node.operations))
+        found = _of_method(node, method)[-1:]
+        folded = _find(self._folded, [segment.lower() for segment in segments], 0)
+        others = frozenset(_of_method(folded, method)) - set(found) if folded and found else frozenset()
+        return Match(found[0] if found else None, tuple(node.operations), others)
+
+
+# What some back ends obey instead of the method or the path that was asked for; also with `_` for `-`.
+OVERRIDES = frozenset(
+    spelling
+    for name in (b"x-http-method-override", b"x-http-method", b"x-method-override", b"x-original-url",
+                 b"x-rewrite-url", b"x-original-path", b"x-override-url")
+    for spelling in (name, name.replace(b"-", b"_"))
+)  # fmt: skip
+
+
+def is_odd(path: str) -> bool:
+    """Whether some back ends read another path than this one: a `;` begins a parameter of a segment to some, and ends
+    nothing to others; a `?` or `#` that was encoded; bytes that are no UTF-8, which some read as dots or slashes."""
+    if ";" not in path and "%" not in path:
+        return False
+    raw = path.encode("latin-1", "replace")
+    for _ in range(4):  # as it stands, and decoded more than once, because some back ends do
+        if any(c in raw for c in b";?#"):
+            return True
+        try:
+            raw.decode()
+        except UnicodeDecodeError:
+            return True
+        raw = unquote_to_bytes(raw)
+    return False
 
 
 def is_plain(path: str) -> bool:
@@ -70,6 +96,17 @@ def is_plain(path: str) -> bool:
             if segment in (".", "..") or "/" in segment or "\\" in segment or any(ord(c) < 32 for c in segment):
                 return False
     return path.isascii()
+
+
+def _put(root: _Node, operation_id: int, method: str, path: str) -> None:
+    node = root
+    for segment in path.split("/")[1:]:
+        node = _child(node, segment)
+    node.operations.setdefault(method, []).append(operation_id)
+
+
+def _of_method(node: _Node, method: str) -> list[int]:
+    return node.operations.get(method) or (node.operations.get("GET", []) if method == "HEAD" else [])
 
 
 def _child(node: _Node, segment: str) -> _Node:

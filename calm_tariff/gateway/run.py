@@ -7,6 +7,7 @@ import contextlib
 import gc
 import logging
 import os
+import signal
 import time
 from collections.abc import Coroutine
 from datetime import UTC, datetime, timedelta
@@ -16,6 +17,7 @@ import uvicorn
 from sqlalchemy.exc import SQLAlchemyError
 
 from calm_tariff.core.limiter import Clock
+from calm_tariff.edge.wire import Wire
 from calm_tariff.gateway import decisions, forwarding, metrics, shared_counters
 from calm_tariff.gateway.app import Gateway, now_us
 from calm_tariff.gateway.counters import LocalCounters
@@ -28,7 +30,6 @@ from calm_tariff.gateway.restore import restored
 from calm_tariff.gateway.shared_counters import SharedCounters
 from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.gateway.tokens import Tokens
-from calm_tariff.gateway.wire import Wire
 from calm_tariff.services import instances, stamps
 from calm_tariff.services.context import context_for
 from calm_tariff.services.gateway_feed import read_feed
@@ -49,7 +50,7 @@ FORGOTTEN_US = 3600 * 1_000_000
 async def serve(settings: Settings) -> None:
     """Serve until told to stop."""
     running = _Running(settings)
-    async with forwarding.client() as session:
+    async with forwarding.client(settings.reach) as session:
         await running.serve(session)
 
 
@@ -58,7 +59,10 @@ class _Running:
 
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
-        self.ctx = context_for(engine(settings.database_url, pool_size=3), web_address=settings.address)
+        self.ctx = context_for(
+            engine(settings.database_url, pool_size=3), web_address=settings.address,
+            sealing_secret=settings.value_secret, reach=settings.reach,
+        )  # fmt: skip
         self.name = settings.gateway_name
         self.gateway = Gateway(
             Journal(settings.journal / self.name, settings.journal_sync), self.name, trusted=settings.trusted,
@@ -104,6 +108,8 @@ class _Running:
         )  # fmt: skip
         try:
             log.info("serving on port %d, counts %s", settings.gateway_port, gateway.counters.state)
+            # The server ends on it and raises it again afterwards, which would end the process before it has left.
+            signal.signal(signal.SIGTERM, lambda *_: None)
             await server.serve()
         finally:
             for task in tasks:
@@ -195,6 +201,7 @@ class _Running:
             "fault": gateway.journal.fault,
             "calls": sum(tally.calls.values()),
             "refused": sum(n for (verdict, _), n in tally.calls.items() if verdict == "refused"),
+            "left_out": gateway.sampling.left_out,
             "in_flight": tally.in_flight,
             "resting": [f"{v}/{e}" for (v, e), b in gateway.breakers.items() if b.wait(time.monotonic())],
         }

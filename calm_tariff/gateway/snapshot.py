@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from calm_tariff.core import counts, stays
-from calm_tariff.core.counts import Names, house_name
+from calm_tariff.core.counts import Names, Where, house_name
 from calm_tariff.core.layers import Layer, limits_of_a_plan
 from calm_tariff.core.limiter import Stack
 from calm_tariff.core.limits import COUNTED_PER, TRIAL_NAME, Costs, Limit, Quota, memory_us, trial_quota
@@ -103,7 +103,11 @@ class _Entrance:
         return given == value or (by == "host" and given.split(":")[0] == value)
 
 
-PLACES_KEPT = 20_000
+# What is kept of where paths lead, in characters of the paths: some 40 MB at most.
+PLACES_KEPT = 2_000_000
+# Little beside its path is kept with each.
+PLACE_ITSELF = 200
+LONGEST_PATH_KEPT = 1000
 
 
 class Snapshot:
@@ -133,7 +137,8 @@ class Snapshot:
             self._grants.setdefault(grant.application_id, []).append(grant)
             self._stays.setdefault(grant.subscription_id, []).append(grant)
         self._access: dict[tuple[int, int, str, str], _Found] = {}
-        self._places: dict[tuple[str, str], Place | None] = {}
+        self._places: dict[tuple[str, str], Place] = {}
+        self._places_size = 0
         self._by_path_alone = all(route.chosen[0] == "path" for route in feed.routes)
         self._examples = {o: (where, answer) for r in feed.routes for o, where, answer in r.examples}
         self._groups = {o: r.groups[n] for r in feed.routes if r.groups for n, (o, _, _) in enumerate(r.operations)}
@@ -143,7 +148,8 @@ class Snapshot:
         """Where a raw path leads; None where no API answers. Versions with the same base path are told
         apart by header or host; one chosen by the path alone takes what is left.
 
-        Where nothing but the path chooses, what it leads to is kept for the next call there.
+        Where nothing but the path chooses, what it leads to is kept for the next call there; but nothing of paths that
+        lead nowhere, which cost whoever makes them up nothing.
         """
         if not self._by_path_alone:
             return self._sought(method, path, headers)
@@ -151,9 +157,13 @@ class Snapshot:
         try:
             return self._places[key]
         except KeyError:
-            if len(self._places) >= PLACES_KEPT:
-                self._places.clear()
-            found = self._places[key] = self._sought(method, path, headers)
+            found = self._sought(method, path, headers)
+            if found is not None and found.match.operation_id is not None and len(path) <= LONGEST_PATH_KEPT:
+                if self._places_size >= PLACES_KEPT:
+                    self._places.clear()
+                    self._places_size = 0
+                self._places[key] = found
+                self._places_size += len(path) + PLACE_ITSELF
             return found
 
     def _sought(self, method: str, path: str, headers: Headers | tuple[()]) -> Place | None:
@@ -182,9 +192,9 @@ class Snapshot:
             found = self._access[key] = self._find(*key, at_us)
         return found.access
 
-    def after(self, access: Access, environment: Environment, credential: str) -> Access | None:
+    def after(self, access: Access, environment: Environment, credential: str, at_us: int) -> Access | None:
         """What a call meets that comes after a trial whose units are used; None where nothing follows it."""
-        following = stays.after(self._stays[access.grant.subscription_id], access.grant)
+        following = stays.after(self._stays[access.grant.subscription_id], access.grant, at_us)
         if following is None:
             return None
         compiler = self._compilers[environment]
@@ -262,7 +272,7 @@ class _Named:
         for grant in feed.grants:
             self.of_consumer.setdefault(grant.consumer_id, []).append(grant)
         self.anew = {product for product, rules in feed.products.items() if rules.moves_anew}
-        self._names: dict[int, dict[tuple[int, int], Names]] = {}
+        self._names: dict[int, dict[Where, Names]] = {}
 
     def edges(self, grant: Grant) -> list[int]:
         """The instants of a grant from which other limits hold, the first included, in order."""
@@ -283,7 +293,7 @@ class _Named:
                 histories(grants, self.feed.overrides, self.anew), self.plans, self.feed.terms
             )
         edges = self.edges(grant)
-        return known[grant.subscription_id, edges[bisect_right(edges, at_us) - 1]]
+        return known[grant.subscription_id, edges[bisect_right(edges, at_us) - 1], grant.stay_id]
 
 
 _Place = tuple[int, int, tuple[Limit, ...], tuple[tuple[str, str], ...], int]

@@ -6,6 +6,7 @@ end is not decided here.
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -28,7 +29,7 @@ from calm_tariff.formats import replies
 from calm_tariff.formats.journal import rungs
 from calm_tariff.formats.replies import Policies
 from calm_tariff.formats.values import read, write
-from calm_tariff.services import house_limits, receipts
+from calm_tariff.services import back_ends, house_limits, receipts
 from calm_tariff.services.context import ROLES, Context, zone_of
 from calm_tariff.services.meters import rule_of
 from calm_tariff.services.receipts import Rung
@@ -37,6 +38,7 @@ from calm_tariff.store.call_queries import CallFilter
 from calm_tariff.store.catalogue import HouseLimits, Meter, Operation, Plan, Product, ProductOperation
 from calm_tariff.store.usage import Call as Recorded
 
+_NUMBER = re.compile("[0-9]{1,9}")
 MOST_CALLS, MOST_SECONDS, MOST_A_SECOND, MOST_KEYS = 2000, 60, 500, 50
 Terms = Literal["draft", "live"]
 
@@ -113,6 +115,7 @@ class Run:
     where: ZoneInfo
     started_us: int
     sandbox_url: str
+    sandbox_headers: dict[str, str]
     path: str
     counts: dict[tuple[str, str], Any] = field(default_factory=dict)
     clock: Clock = field(default_factory=Clock)
@@ -236,10 +239,11 @@ def begin(ctx: Context, plan_id: int, terms: Terms, operation_id: int) -> Run:
             (m.name, rule_of(m)) for m in session.scalars(select(Meter).where(Meter.state == "active"))
             if str(operation.id) in rule_of(m).operations
         ]  # fmt: skip
+        login = back_ends.opened(ctx, operation.api_version.sandbox_login)
         return Run(
             f"{plan.product.name} · {plan.name}, {revision}", operation, revision, layered,
             Stack([each.limit for each in layered], where, now, scopes), tuple(counting), whole, where, now,
-            operation.api_version.sandbox_url, operation.path,
+            operation.api_version.sandbox_url, {"Authorization": login} if login else {}, operation.path,
         )  # fmt: skip
 
 
@@ -264,7 +268,7 @@ def listed(text: str) -> Pattern:
         parts = line.replace(",", " ").split()
         if not parts:
             continue
-        if len(parts) > 2 or not all(p.isdigit() for p in parts):
+        if len(parts) > 2 or not all(_NUMBER.fullmatch(p) for p in parts):
             raise Invalid("must be whole numbers: ms after the start, and the key", f"line {number}")
         key = int(parts[1]) if len(parts) == 2 else 1
         if not 1 <= key <= MOST_KEYS:

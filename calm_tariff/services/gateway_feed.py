@@ -19,7 +19,7 @@ from calm_tariff.core.stays import Stay as StayRule
 from calm_tariff.core.stays import TrialUnits
 from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.values import read
-from calm_tariff.services import house_limits, overrides, stamps, tokens
+from calm_tariff.services import back_ends, house_limits, overrides, stamps, tokens
 from calm_tariff.services.context import Context, provider_of
 from calm_tariff.services.meters import rule_of
 from calm_tariff.store import call_queries, quota_queries
@@ -46,6 +46,7 @@ class Forwarding:
     passes_caller: bool = False
     breaker_failures: int = 5
     breaker_seconds: int = 10
+    lets_through: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +61,8 @@ class Example:
 @dataclass(frozen=True, slots=True)
 class Route:
     """An API version that answers, or did: where, chosen by what, from which back ends, and its
-    operations (id, method, path). Instants are None where nothing is announced."""
+    operations (id, method, path). Instants are None where nothing is announced. The logins are what the Authorization
+    field says to a back end, if anything."""
 
     version_id: int
     name: str
@@ -75,6 +77,8 @@ class Route:
     forwarding: Forwarding = Forwarding()
     groups: tuple[tuple[str, ...], ...] = ()
     examples: tuple[tuple[int, str, Example], ...] = ()
+    login: str = field(default="", repr=False)
+    sandbox_login: str = field(default="", repr=False)
 
     def gone_at(self, at_us: int) -> bool:
         """Whether it answers no more at an instant: its last day may have passed with nobody awake to say so."""
@@ -137,7 +141,8 @@ class Issuer:
 @dataclass(frozen=True, slots=True)
 class Grant:
     """A stay of a subscription, past, present or to come: it lets an application's calls through from `start_us`
-    until `end_us`. `started_us` is when the subscription began; `free` what ends a trial early."""
+    until `end_us`. `started_us` is when the subscription began; `free` what ends a trial early; `due_us` marks one that
+    follows such a trial."""
 
     subscription_id: int
     application_id: int
@@ -153,6 +158,7 @@ class Grant:
     end_us: int | None = None
     trial: bool = False
     free: TrialUnits | None = None
+    due_us: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,7 +193,7 @@ def read_feed(ctx: Context) -> Feed:
         versions = session.scalars(
             select(ApiVersion).where(ApiVersion.state != "draft").options(selectinload(ApiVersion.operations))
         )
-        routes = tuple(_route(v) for v in versions)
+        routes = tuple(_route(ctx, v) for v in versions)
         found = tuple(grants(session))
         keys = (
             select(ApiKey.key_hash, ApiKey.id, ApiKey.application_id, Application.consumer_id, ApiKey.environment,
@@ -255,13 +261,14 @@ def _house(session: Session, routes: tuple[Route, ...]) -> tuple[tuple[Limit, ..
     return house_limits.named_apart(kept.get(None, ()), "every API", None), tuple(api)
 
 
-def _route(version: ApiVersion) -> Route:
+def _route(ctx: Context, version: ApiVersion) -> Route:
     gone = version.state not in ANSWERING
     kept = () if gone else tuple(version.operations)
     operations = tuple((o.id, o.method, o.path) for o in kept)
     forwarding = Forwarding(
         version.connect_ms, version.answer_ms, version.most_body_bytes, frozenset(version.cors_origins),
         version.passes_caller, version.breaker_failures, version.breaker_seconds,
+        frozenset(version.lets_through),
     )  # fmt: skip
     examples = tuple(
         (o.id, o.answers, Example(o.example["status"], o.example["type"], o.example["body"]))
@@ -273,6 +280,7 @@ def _route(version: ApiVersion) -> Route:
         (version.chosen_by, version.chosen_name, version.chosen_value), version.sandbox_url, gone,
         _instant(version.deprecated_at), _instant(version.sunset_at), forwarding,
         tuple(tuple(o.groups) for o in kept), examples,
+        back_ends.opened(ctx, version.back_end_login), back_ends.opened(ctx, version.sandbox_login),
     )  # fmt: skip
 
 
@@ -308,7 +316,7 @@ def grants(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
         select(
             Subscription.id, Subscription.application_id, Application.consumer_id, Product.id, Product.name, Plan.id,
             Plan.name, Stay.revision_id, Stay.id, Subscription.started_at, Subscription.ended_at, Stay.start_at,
-            Stay.end_at, Stay.trial,
+            Stay.end_at, Stay.trial, Stay.due_at,
         )
         .join(Stay, Stay.subscription_id == Subscription.id)
         .join(Application, Application.id == Subscription.application_id)
@@ -316,15 +324,17 @@ def grants(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
         .join(Plan, Plan.id == PlanRevision.plan_id)
         .join(Product, Product.id == Plan.product_id)
         .where(Subscription.state != "paused")
-        .order_by(Subscription.id, Stay.start_at)
+        .order_by(Subscription.id, Stay.start_at, Stay.id)
     )  # fmt: skip
     if consumer_id is not None:
         query = query.where(Application.consumer_id == consumer_id)
     for row in session.execute(query):
-        since, ended, start, end, trial = row[9:]
+        since, ended, start, end, trial, due = row[9:]
         until = min((moment for moment in (ended, end) if moment), default=None)
-        if until is None or start < until:
-            yield Grant(*row[:9], instant_of(since), instant_of(start), _instant(until), trial)
+        if until is None or start < until or (due is not None and start == until):
+            yield Grant(
+                *row[:9], instant_of(since), instant_of(start), _instant(until), trial, due_us=_instant(due)
+            )  # fmt: skip
 
 
 def histories(

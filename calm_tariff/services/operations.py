@@ -14,7 +14,7 @@ from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.formats.documents import read_document
 from calm_tariff.formats.openapi import METHODS as DESCRIBED
-from calm_tariff.formats.openapi_examples import example_of
+from calm_tariff.formats.openapi_examples import ExampleAnswer, TooLarge, example_of
 from calm_tariff.services import auditing, stamps
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.store.catalogue import (
@@ -167,7 +167,7 @@ def set_answers(ctx: Context, operation_id: int, answers: Answers) -> OperationV
         found = None
         if answers != "back end":
             document = session.get(ApiDocument, operation.api_version_id)
-            found = example_of(read_document(document.text), operation.method, operation.path) if document else None
+            found = _example(document, operation)
             if found is None:
                 raise Conflict("the API's OpenAPI document gives no example of a successful answer", operation.label)
         before = operation.answers
@@ -178,6 +178,17 @@ def set_answers(ctx: Context, operation_id: int, answers: Answers) -> OperationV
         )  # fmt: skip
         stamps.touch(session, ctx)
         return view(operation, uses(session, [operation.id]))
+
+
+def _example(document: ApiDocument | None, operation: Operation) -> ExampleAnswer | None:
+    if document is None:
+        return None
+    try:
+        return example_of(read_document(document.text), operation.method, operation.path)
+    except TooLarge:
+        raise Conflict(
+            "the API's OpenAPI document gives an example that is too large, or unfolds without end", operation.label
+        ) from None
 
 
 def put_into_group(ctx: Context, version_id: int, ids: Sequence[int], group: str, belongs: bool) -> int:

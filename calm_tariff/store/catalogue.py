@@ -52,7 +52,8 @@ class ApiVersion(Base):
     core.lifecycles.API_VERSION.
 
     `chosen_by` says how a call picks it among versions with the same base path: by the path alone,
-    by a header of a value, or by the host. `sandbox_url` is the back end of the sandbox, if it has one.
+    by a header of a value, or by the host. `sandbox_url` is the back end of the sandbox, if it has one. What they
+    are asked with, a name and a password, is sealed.
     The back end is waited for as long as `connect_ms` and `answer_ms` say; after `breaker_failures` in a
     row (0: never) it is left alone for `breaker_seconds`. `passes_caller` tells it who calls.
     """
@@ -72,6 +73,8 @@ class ApiVersion(Base):
     chosen_value: Mapped[str] = mapped_column(String(100), default="")
     back_end_url: Mapped[Name]
     sandbox_url: Mapped[Name] = mapped_column(default="")
+    back_end_login: Mapped[Prose] = mapped_column(default="")
+    sandbox_login: Mapped[Prose] = mapped_column(default="")
     health_path: Mapped[Name] = mapped_column(default="")
     capacity_per_second: Mapped[int | None]
     deprecated_at: Mapped[datetime | None]
@@ -81,6 +84,7 @@ class ApiVersion(Base):
     most_body_bytes: Mapped[int] = mapped_column(BigInteger, default=10_000_000)
     cors_origins: Mapped[list[Any]] = mapped_column(default=list)
     passes_caller: Mapped[bool] = mapped_column(default=False)
+    lets_through: Mapped[list[Any]] = mapped_column(default=list)
     breaker_failures: Mapped[int] = mapped_column(default=5)
     breaker_seconds: Mapped[int] = mapped_column(default=10)
     edition: Mapped[int] = mapped_column(default=1)
@@ -235,7 +239,8 @@ class HouseLimits(Base):
 
 
 class Plan(Base):
-    """A column of a tariff sheet. With `groups`, only consumers of these groups see it."""
+    """A column of a tariff sheet. With `groups`, only consumers of these groups see it. `edition` rises whenever its
+    draft is begun, saved, discarded or published, for those who work on it at once."""
 
     __tablename__ = "plan"
     __table_args__ = (UniqueConstraint("product_id", "name"),)
@@ -244,6 +249,7 @@ class Plan(Base):
     name: Mapped[Name]
     place: Mapped[int]
     state: Mapped[Word]
+    edition: Mapped[int] = mapped_column(default=1)
     product: Mapped[Product] = relationship(back_populates="plans", lazy="joined")
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary=PlanGroup, order_by="ConsumerGroup.name")
     draft: Mapped[PlanDraft | None] = relationship(back_populates="plan", cascade="all, delete-orphan")
@@ -251,12 +257,11 @@ class Plan(Base):
 
 
 class PlanDraft(Base):
-    """Terms being worked on. `edition` rises with each save, for those who edit at once."""
+    """Terms being worked on."""
 
     __tablename__ = "plan_draft"
     plan_id: Mapped[int] = mapped_column(ForeignKey("plan.id"), primary_key=True)
     terms: Mapped[dict[str, Any]]
-    edition: Mapped[int]
     saved_at: Mapped[datetime]
     saved_by: Mapped[Name]
     plan: Mapped[Plan] = relationship(back_populates="draft")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 from starlette.testclient import TestClient
 
@@ -74,8 +76,10 @@ def test_a_page_from_elsewhere_can_sign_nobody_in(office: Office) -> None:
     typed = {"email": "product@test.example", "password": PASSWORD}
     for path in ("/api/v1/session", "/portal/api/v1/session", "/api/v1/session/demo", "/portal/api/v1/session/demo"):
         assert web(office).post(path, json=typed, headers=elsewhere).status_code == 403, path
-    up = {**typed, "name": "Gull", "organisation": "Gulls"}
-    assert web(office).post("/portal/api/v1/sign-up", json=up, headers=elsewhere).status_code == 403
+    letter = {"token": "x", "password": PASSWORD, "name": "Gull", "organisation": "Gulls"}
+    for path in ("/sign-up/confirm", "/session/forgotten", "/session/reset", "/sign-up"):
+        sent = web(office).post("/portal/api/v1" + path, json={**typed, **letter}, headers=elsewhere)
+        assert sent.status_code == 403, path
 
 
 def test_who_tries_too_often_hears_when_to_come_again(office: Office) -> None:
@@ -128,3 +132,30 @@ def test_a_taken_name_answers_409_and_says_which(office: Office) -> None:
     answer = client.put(f"/api/v1/products/{other.id}", json={"name": "Harbour Data", "operations": operations},
                         headers={"if-match": f'"{other.edition}"'})  # fmt: skip
     assert (answer.status_code, answer.json()["where"]) == (409, "name")
+
+
+def test_a_page_runs_no_script_but_ours_and_stands_in_no_frame(office: Office) -> None:
+    for path in ("/", "/portal/", "/compose/products/1", "/portal/reset"):
+        answer = web(office).get(path)
+        assert answer.status_code == 200
+        policy = dict(part.strip().split(" ", 1) for part in answer.headers["content-security-policy"].split(";"))
+        assert policy["default-src"] == "'self'" and "script-src" not in policy  # so scripts are 'self', none inline
+        assert (policy["frame-ancestors"], policy["base-uri"], policy["form-action"]) == ("'none'", "'none'", "'self'")
+        scripts = re.findall(r"<script\b([^>]*)>(.*?)</script>", answer.text, re.DOTALL)
+        assert scripts and all('src="/assets/' in attributes and not text.strip() for attributes, text in scripts)
+        assert not re.search(r"\son\w+=|javascript:", answer.text)
+
+
+def test_no_redirect_leads_to_another_host(office: Office) -> None:
+    for path in (
+        "/portal",
+        "/api/v1",
+        "/portal/api/v1",
+        "/oauth2",
+        "/api/v1/me/",
+        "//evil.example/x",
+        "/\\evil.example",
+    ):
+        answer = web(office).get(path, follow_redirects=False, headers={"x-forwarded-host": "evil.example"})
+        leads = answer.headers.get("location", "/")
+        assert leads.startswith(("/", HERE)) and not leads.startswith(("//", "/\\")), (path, leads)

@@ -13,7 +13,8 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.launch.children import die_with_parent, free_port
-from calm_tariff.services import set_aside
+from calm_tariff.services import products, set_aside
+from calm_tariff.services.products import CredentialsTyped
 from calm_tariff.store.paging import Wanted
 from calm_tariff.store.usage import Call
 from tests.gateway.odd_back_end import OddBackEnd
@@ -90,6 +91,15 @@ def test_decisions_take_from_the_limits_and_outcomes_settle_them(running: Runnin
 @pytest.mark.parametrize("running", [FEW], indirect=True)
 def test_nginx_asks_before_it_forwards(running: Running, nginx: tuple[str, OddBackEnd]) -> None:
     address, back_end = nginx
+    office = running.office
+    edition = products.one(office.manager, office.product).edition
+    products.set_credentials(office.manager, office.product, edition, CredentialsTyped(["key"], key_query="api_key"))
+    wait_for(
+        lambda: (
+            httpx.get(f"{running.processes.gateway}/tides/v1/nothing?api_key={running.caller.secret}").status_code
+            == 404
+        )
+    )
     key = {"X-API-Key": running.caller.secret}
     answer = httpx.get(f"{address}{URI}", headers=key)
     assert answer.status_code == 200
@@ -97,9 +107,18 @@ def test_nginx_asks_before_it_forwards(running: Running, nginx: tuple[str, OddBa
     assert seen["target"] == "/stations/lm-01?days=2"
     assert "x-api-key" not in seen["headers"]
     assert '"forecast calls";r=7' in answer.headers["ratelimit"]
+    # Nothing that we say can be said by a caller, and no credential passes, however it is spelled.
+    spelled = {each for name in CALM_FIELDS for each in (name, name.replace("-", "_"), name.upper())}
+    forged = [*((name, "forged") for name in spelled), ("Cookie", "a=b; calm_console=token"), *key.items()]
+    query = "&days=3&Api_key=x&%61pi_key=y&api_key=z"
+    assert httpx.get(f"{address}{URI}{query}", headers=forged).status_code == 200
+    seen = back_end.asked[-1]
+    assert "forged" not in str(seen) and "calm_console" not in str(seen), seen
+    assert running.caller.secret not in str(seen)
+    assert seen["target"] == "/stations/lm-01?days=2&days=3&Api_key=x"
     assert httpx.get(f"{address}{URI}").status_code == 401
     assert httpx.get(f"{address}/tides/v1/nothing", headers=key).status_code == 404
-    for _ in range(7):
+    for _ in range(6):
         assert httpx.get(f"{address}{URI}", headers=key).status_code == 200
     over = httpx.get(f"{address}{URI}", headers=key)
     assert (over.status_code, over.headers["content-type"]) == (429, "application/problem+json")
@@ -130,6 +149,11 @@ def nginx(running: Running, tmp_path: Path) -> Iterator[tuple[str, OddBackEnd]]:
     process.terminate()
     process.wait()
     back_end.shutdown()
+
+
+CALM_FIELDS = ("Calm-Consumer", "Calm-Application", "Calm-Client", "Calm-Plan", "Calm-Subscription",
+               "Calm-Environment", "Calm-Tags", "Calm-Status", "Calm-Decision", "Calm-Target", "Calm-Outcome",
+               "Calm-Proxy-Token")  # fmt: skip
 
 
 def _answers(address: str) -> bool:

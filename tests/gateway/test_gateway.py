@@ -24,9 +24,10 @@ from calm_tariff.services import applications
 from calm_tariff.services.context import context_for
 from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
+from calm_tariff.store.tables import metadata
 from calm_tariff.store.usage import Call, HourlyUsage
 from tests.office import Consumer, Office, terms
-from tests.processes import Processes, wait_for
+from tests.processes import HERE, Processes, wait_for
 
 PACED = {
     "limits": [
@@ -47,11 +48,16 @@ class Running:
         self, database: Database, var: Path, plans: dict, commands: tuple[str, ...] = ("standins", "gateway", "worker"),
         more: dict[str, Any] | None = None,
     ) -> None:  # fmt: skip
-        url = database.make_schema(f"calm_gateway_{next(names)}")
+        schema = f"calm_gateway_{next(names)}"
+        url = database.make_schema(schema)
         upgrade(url)
-        self.processes = Processes(var, url, more=more or {})
+        self.processes = Processes(var, database.let_serve(schema, metadata.tables), more=more or {})
         self.engine: Engine = engine(url)
-        self.office = Office.open(context_for(self.engine), f"{self.processes.standins}/tides", plans)
+        self.office = Office.open(
+            context_for(self.engine, sealing_secret=self.processes.settings.value_secret, reach=HERE),
+            f"{self.processes.standins}/tides",
+            plans,
+        )
         for command in commands:
             self.processes.start(command)
 

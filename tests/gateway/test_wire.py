@@ -8,6 +8,7 @@ import socket
 import time
 from collections.abc import Iterator
 from contextlib import closing
+from dataclasses import replace
 
 import httpx
 import pytest
@@ -47,6 +48,7 @@ def odd(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterato
     )  # fmt: skip
     # Sold through {id}; and beside them an operation that is described but not sold.
     operations.add(office.manager, office.api, OperationTyped("GET", "/admin"))
+    operations.add(office.manager, office.api, OperationTyped("GET", "/stations/vault"))
     operations.add(office.manager, office.api, OperationTyped("POST", "/stations/{id}"))
     sell(made, "POST /stations/{id}")
     wait_for(lambda: made.get("/tides/v1/stations/plain").status_code == 200)
@@ -57,8 +59,6 @@ def odd(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterato
 
 
 def sell(running: Running, label: str) -> None:
-    from dataclasses import replace
-
     from calm_tariff.services import products
 
     office = running.office
@@ -86,6 +86,37 @@ def raw(running: Running, data: bytes, wait: float = 3.0) -> bytes:
 
 def statuses(got: bytes) -> list[int]:
     return [int(code) for code in re.findall(rb"HTTP/1\.1 (\d{3})", got)]
+
+
+@pytest.mark.parametrize(
+    ("word", "path", "fields"),
+    [
+        ("odd paths", "/stations/plain;x=1", {}), ("odd paths", "/stations/plain%3fx", {}),
+        ("odd paths", "/stations/%c0%ae", {}), ("other case", "/stations/Plain2", {}),
+        ("overrides", "/stations/plain", {"X-HTTP-Method-Override": "DELETE"}),
+    ],
+)  # fmt: skip
+def test_an_api_may_let_through_what_back_ends_read_differently(
+    odd: Running, word: str, path: str, fields: dict[str, str]
+) -> None:
+    office = odd.office
+    if word == "other case" and not operations.page(office.manager, office.api, "plain2").operations:
+        operations.add(office.manager, office.api, OperationTyped("GET", "/stations/plain2"))
+
+    def asked() -> int:
+        return odd.get(BASE + path, **fields).status_code
+
+    wait_for(lambda: asked() in (400, 403))
+    view = apis.one(office.manager, office.api)
+    try:
+        let = replace(view.forwarding, lets_through=[word])
+        apis.set_forwarding(office.manager, office.api, view.edition, let)
+        wait_for(lambda: asked() == 200)
+        assert latest(odd)["target"] == "/deep" + path
+    finally:
+        edition = apis.one(office.manager, office.api).edition
+        apis.set_forwarding(office.manager, office.api, edition, view.forwarding)
+    wait_for(lambda: asked() in (400, 403))
 
 
 def latest(running: Running) -> dict:
@@ -128,7 +159,20 @@ def test_hostile_requests_each_have_their_answer(odd: Running) -> None:
         ("more than the base", head.replace(BASE, BASE + "x") + "\r\n", {404}),
         ("not sold", head.replace("/stations/plain", "/admin") + "\r\n", {403}),
         ("not sold, whole address", head.replace(f"{BASE}/stations/plain", f"http://x{BASE}/admin") + "\r\n", {403}),
-        ("a method in disguise", f"{post}X-HTTP-Method-Override: DELETE\r\nContent-Length: 0\r\n\r\n", {200}),
+        ("a method in disguise", f"{post}X-HTTP-Method-Override: DELETE\r\nContent-Length: 0\r\n\r\n", {400}),
+        ("a method in another", f"{post}x_http_method: DELETE\r\nContent-Length: 0\r\n\r\n", {400}),
+        ("a path in disguise", f"{head}X-Original-URL: /admin\r\n\r\n", {400}),
+        ("another path in disguise", f"{head}X-Rewrite-Url: /admin\r\n\r\n", {400}),
+        ("dots with a parameter", head.replace("/plain", "/..;/admin") + "\r\n", {400, 404}),
+        ("a parameter", head.replace("/plain", "/plain;x=1") + "\r\n", {400}),
+        ("an encoded parameter", head.replace("/plain", "/plain%3Bx") + "\r\n", {400}),
+        ("an encoded question", head.replace("/plain", "/plain%3fadmin") + "\r\n", {400}),
+        ("one encoded twice", head.replace("/plain", "/plain%253fadmin") + "\r\n", {400}),
+        ("an encoded number sign", head.replace("/plain", "/plain%23") + "\r\n", {400}),
+        ("dots overlong", head.replace("/plain", "/%c0%ae%c0%ae") + "\r\n", {400}),
+        ("not sold, in small letters", head.replace("/plain", "/vault") + "\r\n", {403}),
+        ("not sold, in another case", head.replace("/plain", "/Vault") + "\r\n", {403}),
+        ("not sold, in a third", head.replace("/plain", "/%56AULT") + "\r\n", {403}),
         ("a longer body than it says", f"{post}Content-Length: 2\r\n\r\nab{smuggled}", {200, 403}),
         ("a body too long", f"{post}Content-Length: 100001\r\n\r\n", {413}),
         ("a field too long", f"{head}X-A: {'a' * 40_000}\r\n\r\n", {431}),
@@ -151,7 +195,7 @@ def test_hostile_requests_each_have_their_answer(odd: Running) -> None:
 
 
 def test_a_slow_head_is_given_up(odd: Running) -> None:
-    from calm_tariff.gateway import wire
+    from calm_tariff.edge import wire
 
     begun = time.monotonic()
     got = raw(odd, b"GET /tides/v1/stations HTTP/1.1\r\nHost: x\r\nX-Slow: ", wire.HEAD_SECONDS + 12)

@@ -1,6 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
+import { Several } from "../../kit/choose";
 import { Button, Dialog, Field, Trouble, WordButton } from "../../kit/controls";
 import { count, plural } from "../../kit/format";
 import { Aside } from "../frame";
@@ -31,6 +32,7 @@ export function Forwarding({ view, onShow }: { view: View; onShow: (view: View) 
           ? `Pages of ${f.cors_origins.includes("*") ? "any origin" : f.cors_origins.join(", ")} may call.`
           : "No page of another origin may call."}
       </p>
+      <p className="mt-1">{letsThrough(f.lets_through)}</p>
       <p className="mt-1">
         <WordButton onClick={() => setOpen(true)}>change how they are asked</WordButton>
       </p>
@@ -46,6 +48,20 @@ export function Forwarding({ view, onShow }: { view: View; onShow: (view: View) 
       )}
     </Aside>
   );
+}
+
+const ODD = [
+  ["odd paths", "paths with ;, an encoded ? or #, or bytes that are no UTF-8"],
+  ["other case", "paths that, in another case, are an operation the caller has not subscribed to"],
+  ["overrides", "header fields that ask for another method or path"],
+] as const;
+
+/** What goes through although back ends read it differently, as a sentence. */
+function letsThrough(chosen: Settings["lets_through"]): string {
+  const words = ODD.filter(([name]) => chosen.includes(name)).map(([, text]) => text);
+  return words.length
+    ? `They are sent ${words.join("; and ")}.`
+    : "What they might read as another path or method is refused.";
 }
 
 type Numbers = "connect_ms" | "answer_ms" | "most_body_bytes" | "breaker_failures" | "breaker_seconds";
@@ -114,6 +130,13 @@ function Change({
           Tell the back end who calls: Calm-Consumer, -Application, -Client, -Plan, -Subscription,
           -Environment, -Tags
         </label>
+        <Several
+          label="Sent on although some back ends read it as another path or method"
+          chosen={typed.lets_through}
+          choices={ODD}
+          none="Nothing of the kind: it is refused."
+          onChange={(lets_through) => set({ lets_through })}
+        />
         <Trouble error={save.error} />
         <div className="mt-3 flex justify-end gap-2">
           <Button onClick={onClose}>Leave it</Button>

@@ -86,7 +86,14 @@ export function Gateways() {
                 <td className="number">{plural(Number(said(g, "backlog")), "segment")}</td>
                 <td className="number">{count(Number(said(g, "shipped")))}</td>
                 <td className="number">{count(Number(said(g, "calls")))}</td>
-                <td className="number">{count(Number(said(g, "refused")))}</td>
+                <td className="number">
+                  {count(Number(said(g, "refused")))}
+                  {Number(said(g, "left_out")) > 0 && (
+                    <div className="text-[12px] text-soft">
+                      {count(Number(said(g, "left_out")))} of nobody known, counted only
+                    </div>
+                  )}
+                </td>
                 <td className="number">{count(Number(said(g, "in_flight")))}</td>
               </tr>
             ))}
