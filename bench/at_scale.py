@@ -21,7 +21,7 @@ from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 from calm_tariff.store.usage import Call
-from tests.processes import Processes
+from tests.processes import HERE, Processes
 
 TIMES = 100
 APART = 1_000_000  # how far the ids of one copy lie from those of the next
@@ -58,7 +58,7 @@ def measure(folder: Path | None = None) -> dict[str, dict[str, float]]:
 def _fill(home: Path, size: str, url: str) -> None:
     if (home / size).exists():
         return
-    load(context_for(engine(url)), Processes(home, url, demo=True).standins)
+    load(context_for(engine(url), reach=HERE), Processes(home, url, demo=True).standins)
     if size == "hundredfold":
         multiply(engine(url), lambda words: print(words, file=sys.stderr, flush=True))
     (home / size).touch()

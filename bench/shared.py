@@ -19,7 +19,7 @@ from calm_tariff.services.context import context_for
 from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
 from tests.office import Office, terms
-from tests.processes import Processes, RedisServer, wait_for
+from tests.processes import HERE, Processes, RedisServer, wait_for
 
 CALLS, AT_ONCE, ROUNDS = 3000, 24, 5
 PATH = "/tides/v1/stations/lm-01"
@@ -51,7 +51,7 @@ def measure() -> dict[str, float]:
         upgrade(url)
         processes, back_end = Processes(Path(folder), url), free_port()
         office = Office.open(
-            context_for(engine(url)), f"http://127.0.0.1:{back_end}",
+            context_for(engine(url), reach=HERE), f"http://127.0.0.1:{back_end}",
             {"Ketch": terms(calls=10**6, burst=10**6, units=10**9)},
         )  # fmt: skip
         answering = subprocess.Popen([sys.executable, "-m", "bench.back_end", str(back_end)])

@@ -18,7 +18,7 @@ from calm_tariff.services.context import context_for
 from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
 from tests.office import Office, terms
-from tests.processes import Processes, answers, wait_for
+from tests.processes import HERE, Processes, answers, wait_for
 
 AT_ONCE = 16
 CALLS = 3000
@@ -76,7 +76,7 @@ def measure() -> dict[str, float]:
         processes = Processes(Path(folder), url)
         back_end, bare = free_port(), free_port()
         office = Office.open(
-            context_for(engine(url)), f"http://127.0.0.1:{back_end}",
+            context_for(engine(url), reach=HERE), f"http://127.0.0.1:{back_end}",
             {"Ketch": terms(calls=10**6, burst=10**6, units=10**9)},
         )  # fmt: skip
         started = [

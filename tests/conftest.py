@@ -16,7 +16,7 @@ from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 from tests.office import Clock, Office
-from tests.processes import RedisServer
+from tests.processes import HERE, RedisServer
 
 # What is tested is what is computed, not how quick the machine is at the moment.
 settings.register_profile("untimed", deadline=None)
@@ -50,7 +50,10 @@ def ctx(migrated: Engine) -> Context:
         for table in metadata.tables:
             connection.execute(text(f"DELETE FROM `{table}`"))
         connection.execute(text("SET FOREIGN_KEY_CHECKS = 1"))
-    return context_for(migrated, clock=Clock(), signing_secret="a secret of this test's")
+    return context_for(
+        migrated, clock=Clock(), signing_secret="a secret of this test's", sealing_secret="another of this test's",
+        reach=HERE,
+    )  # fmt: skip
 
 
 @pytest.fixture

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import os
 import signal
@@ -11,16 +12,22 @@ import sys
 import time
 import urllib.error
 import urllib.request
+from collections.abc import Coroutine
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import httpx
 
+from calm_tariff.core.reach import Reach
 from calm_tariff.launch.children import die_with_parent, free_port
 from calm_tariff.services.shipping import closed_segments
 from calm_tariff.settings import Settings
 
 ROOT = Path(__file__).parents[1]
+# Back ends of tests are on this machine.
+HERE = Reach(here=True)
 PORTS = ("web", "gateway", "standins", "mail", "metrics", "decisions")
 
 
@@ -36,6 +43,12 @@ def wait_for(what, seconds: float = 90.0):
             assert found, f"not within {seconds} s"
             return found
         time.sleep(0.02)
+
+
+def awaited(work: Coroutine[Any, Any, Any], seconds: float = 120) -> Any:
+    """What a coroutine comes to, on a loop and in a thread of its own: a browser's loop may run in this one."""
+    with ThreadPoolExecutor(1) as apart:
+        return apart.submit(asyncio.run, asyncio.wait_for(work, seconds)).result()
 
 
 def answers(address: str) -> bool:
@@ -65,6 +78,7 @@ class Processes:
             standins=True,
             proxy_token="a proxy's token",
             signing_secret="a secret of this test's",
+            value_secret="another of this test's",
             **ports,
             **self.more,
         )

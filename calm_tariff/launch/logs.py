@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import faulthandler
 import logging
+import os
 import re
 import sys
 from collections.abc import MutableMapping
-from typing import Any
+from pathlib import Path
+from typing import Any, BinaryIO
 
 import structlog
 
@@ -22,6 +24,13 @@ _SECRET = re.compile(
 def without_secrets(text: str) -> str:
     """The text with every credential in it cut short to what tells its kind."""
     return _SECRET.sub(lambda found: f"{found[1] or found[2] or found[3] or ''}…", text)
+
+
+def opened(path: Path) -> BinaryIO:
+    """A log to add to, which nobody but its owner reads."""
+    descriptor = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600)
+    os.fchmod(descriptor, 0o600)  # one that was there before
+    return os.fdopen(descriptor, "ab")
 
 
 def begin(process: str) -> None:

@@ -20,12 +20,13 @@ from calm_tariff.demo.load import load
 from calm_tariff.demo.scenario import PASSWORD, STAFF
 from calm_tariff.launch.database import CannotStart, Database
 from calm_tariff.launch.supervisor import Supervisor
-from calm_tariff.services import people
+from calm_tariff.services import service_tokens
 from calm_tariff.services.context import SYSTEM, Context, context_for
 from calm_tariff.services.installation import ProviderTyped, add_person, install, installed
 from calm_tariff.settings import Settings
 from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
+from calm_tariff.store.tables import metadata
 
 
 def run(demo: bool) -> int:
@@ -37,7 +38,7 @@ def run(demo: bool) -> int:
     schema = "calm_demo" if demo else "calm"
     database = Database((base.var / "mariadb").resolve(), base.database_port)
     try:
-        url = database.url(schema)
+        url = database.serving_url(schema)
     except CannotStart as error:
         print(error, file=sys.stderr)
         return 1
@@ -57,6 +58,7 @@ def run(demo: bool) -> int:
         began = time.monotonic()
         database.start()
         password = _prepare(database.make_schema(schema), settings, demo)
+        database.let_serve(schema, metadata.tables)
         supervisor.start_all()
         _running(base).write_text(json.dumps({"schema": schema, "process": os.getpid()}), encoding="utf-8")
         _greet(settings, demo, password, time.monotonic() - began)
@@ -89,9 +91,9 @@ def service_token(label: str, role: str) -> str:
     except (OSError, ValueError, KeyError):
         raise Invalid("nothing runs in this folder; start it with ./calm start or ./calm demo") from None
     database = Database((base.var / "mariadb").resolve(), base.database_port)
-    ctx = context_for(engine(database.url(running["schema"])), actor=SYSTEM)
+    ctx = context_for(engine(database.serving_url(running["schema"])), actor=SYSTEM)
     try:
-        return people.make_service_token(ctx, label, role)
+        return service_tokens.make_for_machine(ctx, label, role)
     except OperationalError:
         raise Invalid("the database does not answer; start it with ./calm start or ./calm demo") from None
 
@@ -113,7 +115,7 @@ def reset() -> int:
 def _prepare(url: str, settings: Settings, demo: bool) -> str | None:
     """Migrate; load the demo or make the first sign-in where there is none yet, and return its password."""
     upgrade(url)
-    ctx = context_for(engine(url))
+    ctx = context_for(engine(url), sealing_secret=settings.value_secret, reach=settings.reach)
     if installed(ctx):
         return None
     if demo:

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from threading import Event
 
+from calm_tariff.launch import logs
 from calm_tariff.launch.children import die_with_parent, port_taken
 from calm_tariff.launch.database import CannotStart, Database
 from calm_tariff.settings import Settings
@@ -88,14 +89,14 @@ class Supervisor:
 
     def start(self, part: Part) -> None:
         """Start one process; its log goes to var/log."""
-        logs = self.settings.var / "log"
-        logs.mkdir(parents=True, exist_ok=True)
+        folder = self.settings.var / "log"
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         environment = dict(os.environ)
         environment |= {f"CALM_{k.upper()}": str(v) for k, v in self.settings.model_dump().items()}
         ended = self.ended.get(part.name)
         if ended:
             environment |= {"CALM_STARTED_AGAIN": str(ended.times), "CALM_ENDED_WITH": ended.how}
-        with (logs / f"{part.command}.log").open("ab") as log:
+        with logs.opened(folder / f"{part.command}.log") as log:
             self.children[part.name] = subprocess.Popen(
                 [sys.executable, "-m", "calm_tariff.cli", part.command],
                 stdout=log, stderr=log, stdin=subprocess.DEVNULL, env=environment,

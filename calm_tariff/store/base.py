@@ -59,6 +59,7 @@ def engine(url: str, **options: Any) -> Engine:
     return create_engine(
         url,
         pool_pre_ping=True,
+        hide_parameters=True,  # a message of the database's may hold what was to be kept: hashes, names
         pool_recycle=1800,
         isolation_level="READ COMMITTED",
         connect_args={

@@ -14,7 +14,8 @@ from calm_tariff.launch.database import Database
 from calm_tariff.services.context import context_for
 from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
-from tests.processes import Processes
+from calm_tariff.store.tables import metadata
+from tests.processes import HERE, Processes
 
 expect.set_options(timeout=60_000)
 SIZE = {"width": 1280, "height": 800}
@@ -26,8 +27,9 @@ def product(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Ite
     """Everything `./calm demo` starts, on other ports."""
     url = database.make_schema("calm_browser")
     upgrade(url)
-    processes = Processes(tmp_path_factory.mktemp("product"), url, demo=True)
-    load(context_for(engine(url)), processes.standins, scale=0.15)
+    serving = database.let_serve("calm_browser", metadata.tables)
+    processes = Processes(tmp_path_factory.mktemp("product"), serving, demo=True)
+    load(context_for(engine(url), reach=HERE), processes.standins, scale=0.15)
     for command in ("standins", "web", "gateway", "worker"):
         processes.start(command)
     yield processes

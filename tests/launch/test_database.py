@@ -1,0 +1,88 @@
+"""Who may do what in the database."""
+
+from __future__ import annotations
+
+import os
+import pwd
+import stat
+import tempfile
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+from sqlalchemy import text
+from sqlalchemy.exc import OperationalError, ProgrammingError
+
+from calm_tariff.launch.children import free_port
+from calm_tariff.launch.database import SERVING, USER, Database
+from calm_tariff.services import upkeep
+from calm_tariff.services.context import context_for
+from calm_tariff.store.base import engine
+from calm_tariff.store.migrate import upgrade
+from calm_tariff.store.tables import metadata
+
+
+def test_who_serves_reads_and_writes_rows_and_nothing_else(database: Database) -> None:
+    upgrade(database.make_schema("calm_serving"))
+    serving = engine(database.let_serve("calm_serving", metadata.tables))
+    forbidden = [
+        "DROP TABLE `call`", "TRUNCATE TABLE `call`", "ALTER TABLE invoice ADD COLUMN x INT", "CREATE TABLE x (y INT)",
+        "CREATE DATABASE calm_other", "DROP DATABASE calm_serving", "UPDATE audit_entry SET actor = 'nobody'",
+        "DELETE FROM audit_entry", "UPDATE plan_revision SET number = 1", "DELETE FROM terms_of_use",
+        "SELECT * FROM mysql.global_priv", "SELECT * FROM alembic_version", "GRANT ALL ON *.* TO calm@'127.0.0.1'",
+        "SET GLOBAL max_connections = 1", "SELECT 'x' INTO OUTFILE '/tmp/calm-out'",
+        "SELECT LOAD_FILE('/etc/passwd')",
+        "CREATE USER x@localhost", "KILL 1",
+    ]  # fmt: skip
+    for statement in forbidden:
+        with serving.connect() as connection:
+            try:
+                got = connection.execute(text(statement)).scalar() if statement.startswith("SELECT LOAD") else (
+                    connection.execute(text(statement)))  # fmt: skip
+            except (OperationalError, ProgrammingError):
+                continue
+            assert got is None, statement  # a file that may not be read reads as nothing
+    for table in metadata.tables:
+        with serving.connect() as connection:
+            connection.execute(text(f"SELECT 1 FROM `{table}` LIMIT 1"))
+    ctx = context_for(serving, clock=lambda: datetime(2031, 3, 1, tzinfo=UTC))
+    assert len(upkeep.prepare_partitions(ctx)) == 4  # what the worker does while it serves
+    with upkeep.leading(ctx) as won:
+        assert won
+    serving.dispose()
+
+
+def test_what_goes_wrong_in_the_database_shows_no_values(database: Database) -> None:
+    url = database.make_schema("calm_serving")
+    upgrade(url)
+    with engine(url).connect() as connection, pytest.raises(ProgrammingError) as wrong:
+        connection.execute(text("INSERT INTO nowhere VALUES (:hash)"), {"hash": "$argon2id$secret"})
+    assert "argon2id" not in str(wrong.value)
+
+
+def test_an_account_of_an_earlier_version_loses_what_it_could_do(database: Database) -> None:
+    with database.connect() as connection, connection.cursor() as cursor:
+        cursor.execute("SELECT COUNT(*) FROM information_schema.user_privileges WHERE grantee = %s "
+                       "AND privilege_type <> 'USAGE'", (f"'{SERVING}'@'127.0.0.1'",))  # fmt: skip
+        assert cursor.fetchone() == (0,)
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only who may choose the user can start it as another")
+def test_the_server_runs_as_its_own_user_where_it_can_reach_its_folder() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        Path(folder).chmod(0o755)
+        server = Database(Path(folder) / "mariadb", free_port())
+        server.start()
+        try:
+            assert server.process
+            uid = Path(f"/proc/{server.process.pid}").stat().st_uid
+            assert pwd.getpwuid(uid).pw_name == USER
+            for path in ("password-calm", "password-calm_owner", "grants.sql", "mariadbd.log"):
+                assert stat.S_IMODE((server.home / path).stat().st_mode) == 0o600, path
+            upgrade(server.make_schema("calm_x"))
+        finally:
+            server.stop()
+        server.start()  # and again, over what is there
+        server.kill()
+        server.start()
+        server.stop()
