@@ -2,26 +2,27 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Annotated, Any, Literal
 
 from fastapi import Depends, FastAPI, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
-from calm_tariff.core.errors import NotAllowed
 from calm_tariff.core.meters import Environment
-from calm_tariff.edge import problems
-from calm_tariff.edge.asking import (
-    address_of,
-    asking,
-    begin_session,
-    context_of,
-    end_session,
-    same_origin,
-    session_token,
+from calm_tariff.edge import problems, signing_in
+from calm_tariff.edge.asking import address_of, asking, begin_session, context_of, same_origin
+from calm_tariff.services import (
+    admission,
+    allowances,
+    applications,
+    invoices,
+    people,
+    receipts,
+    sign_up,
+    storefront,
+    traffic,
 )
-from calm_tariff.services import admission, allowances, applications, invoices, people, receipts, storefront, traffic
 from calm_tariff.services.admission import RequestView, TermsToAccept
 from calm_tariff.services.allowances import Gauge
 from calm_tariff.services.applications import ApplicationView, KeyView, Kind, NewKey
@@ -29,6 +30,7 @@ from calm_tariff.services.context import Context
 from calm_tariff.services.invoices import DayUnits, InvoiceSummary, InvoiceView
 from calm_tariff.services.people import SignIn
 from calm_tariff.services.receipts import Receipt
+from calm_tariff.services.sign_up import SignUpTyped
 from calm_tariff.services.storefront import Look, ProductLine, Storefront
 from calm_tariff.services.traffic import CallLine
 from calm_tariff.settings import Settings
@@ -36,7 +38,7 @@ from calm_tariff.store.call_queries import CallFilter
 from calm_tariff.store.paging import Page
 
 COOKIE = "calm_portal"
-Asking = Annotated[Context, Depends(asking(COOKIE))]
+Asking = Annotated[Context, Depends(asking(COOKIE, "member"))]
 
 
 class Member(BaseModel):
@@ -48,26 +50,19 @@ class Member(BaseModel):
     demo: list[SignIn]
 
 
-class Credentials(BaseModel):
-    """What somebody types to sign in."""
+class SignUpIn(BaseModel):
+    """Whose account it is to be."""
 
     email: str = Field(max_length=1000)
-    password: str = Field(max_length=1000)
 
 
-class SignUpIn(BaseModel):
-    """What somebody types to sign up."""
+class ConfirmIn(BaseModel):
+    """What somebody types whose letter has come, with the letter's token."""
 
+    token: str = Field(max_length=200)
     name: str = Field(max_length=200)
     organisation: str = Field(max_length=200)
-    email: str = Field(max_length=200)
-    password: str = Field(max_length=200)
-
-
-class DemoChoice(BaseModel):
-    """Which demo member to be."""
-
-    email: str
+    password: str = Field(max_length=1000)
 
 
 class ApplicationIn(BaseModel):
@@ -87,13 +82,15 @@ class RequestIn(BaseModel):
 
 
 class KeyIn(BaseModel):
-    """A key to make, or a secret for the client id; good from and until a moment, if given."""
+    """A key to make, or a secret for the client id; good from and until a moment, or to the end of a day in the
+    provider's zone, if given."""
 
     label: str = Field(default="", max_length=200)
     environment: Environment = "live"
     kind: Kind = "key"
     starts_at: datetime | None = None
     expires_at: datetime | None = None
+    last_day: date | None = None
 
 
 class TagsIn(BaseModel):
@@ -108,6 +105,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app.state.ctx = ctx
     app.state.settings = settings
     problems.tell(app)
+    app.include_router(signing_in.router("member", COOKIE))
     _sessions(app, settings)
     _browsing(app)
     _own_things(app)
@@ -123,33 +121,16 @@ def _sessions(app: FastAPI, settings: Settings) -> None:
         name = ctx.actor.name if ctx.actor.consumer_id else ""
         return Member(name=name, consumer=ctx.actor.consumer, look=look, demo=demo)
 
-    @app.post("/session", status_code=204, dependencies=[Depends(same_origin)])
-    def sign_in(request: Request, response: Response, typed: Credentials) -> None:
-        """Sign in with address and password."""
-        came_from = address_of(request)
-        token = people.sign_in_member(context_of(request), typed.email, typed.password, came_from)
-        begin_session(request, response, COOKIE, token)
-
-    @app.post("/session/demo", status_code=204, dependencies=[Depends(same_origin)])
-    def sign_in_demo(request: Request, response: Response, choice: DemoChoice) -> None:
-        """Sign in as a demo member; only in a demo."""
-        if not settings.demo:
-            raise NotAllowed("this is no demo")
-        ctx = context_of(request)
-        if choice.email not in {m.email for m in people.demo_members(ctx)}:
-            raise NotAllowed("this person belongs to no consumer of the demo")
-        begin_session(request, response, COOKIE, people.demo_sign_in(ctx, choice.email))
-
-    @app.delete("/session", status_code=204)
-    def sign_out(request: Request, response: Response, ctx: Asking) -> None:
-        """Sign out."""
-        people.sign_out(ctx, session_token(request, COOKIE))
-        end_session(request, response, COOKIE)
-
     @app.post("/sign-up", status_code=204, dependencies=[Depends(same_origin)])
-    def sign_up(request: Request, response: Response, typed: SignUpIn) -> None:
-        """Make an account for an organisation and sign in."""
-        token = people.sign_up(context_of(request), typed.name, typed.email, typed.organisation, typed.password)
+    def sign_up_(request: Request, typed: SignUpIn) -> None:
+        """Have a letter sent with which an account can be made. The answer is the same for every address."""
+        sign_up.ask(context_of(request), typed.email, address_of(request))
+
+    @app.post("/sign-up/confirm", status_code=204, dependencies=[Depends(same_origin)])
+    def confirm(request: Request, response: Response, typed: ConfirmIn) -> None:
+        """Make an account for an organisation by the token of a letter, and sign in."""
+        chosen = SignUpTyped(name=typed.name, organisation=typed.organisation, password=typed.password)
+        token = sign_up.confirm(context_of(request), typed.token, chosen, address_of(request))
         begin_session(request, response, COOKIE, token)
 
 

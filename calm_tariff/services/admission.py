@@ -15,7 +15,7 @@ from calm_tariff.core.periods import DAY
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.markdown import html
 from calm_tariff.formats.values import read
-from calm_tariff.services import auditing, groups, mailing, stamps, subscriptions
+from calm_tariff.services import auditing, groups, mailing, stamps, storefront, subscriptions
 from calm_tariff.services.applications import ApplicationView, of_consumer, owned
 from calm_tariff.services.context import ROLES, SYSTEM, Context
 from calm_tariff.services.sheet_cells import Column
@@ -123,7 +123,7 @@ def accept_terms(ctx: Context, slug: str) -> None:
     """Accept the newest terms of use of a product for one's own organisation. Raises `NotFound`."""
     with ctx.transaction() as session:
         product = session.scalar(select(Product).where(Product.slug == slug))
-        if product is None or not groups.sees(product, groups.of_consumer(session, ctx.actor.own_consumer)):
+        if product is None or not storefront.seen(session, product, ctx.actor.own_consumer):
             raise NotFound("there is no such product", slug)
         _accept(session, ctx, product)
         auditing.note(

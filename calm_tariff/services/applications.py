@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import date, datetime, timedelta
 from typing import Literal
 
 from sqlalchemy import select
@@ -14,8 +14,9 @@ from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import KEY, VALID_KEY, move
 from calm_tariff.core.meters import Environment
+from calm_tariff.core.periods import day_start, moment_of
 from calm_tariff.services import auditing, stamps
-from calm_tariff.services.context import Context
+from calm_tariff.services.context import Context, zone_of
 from calm_tariff.services.secrets import hash_token
 from calm_tariff.store.admission import AccessRequest, ApiKey, Application, Subscription
 
@@ -48,7 +49,8 @@ class NewKey:
 
 @dataclass(frozen=True, slots=True)
 class PlanHeld:
-    """A plan an application is on, or has asked for. `state` is the request's or the subscription's."""
+    """A plan an application is on, or has asked for. `state` is the request's or the subscription's; `key_header` is
+    where its product takes keys."""
 
     product: str
     plan: str
@@ -57,6 +59,7 @@ class PlanHeld:
     since: datetime
     request_id: int | None
     subscription_id: int | None
+    key_header: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,7 +101,16 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
     plans: dict[int, list[PlanHeld]] = {}
     for s in subscriptions:
         plans.setdefault(s.application_id, []).append(
-            PlanHeld(s.plan.product.name, s.plan.name, s.state, "", s.started_at, s.request_id, s.id)
+            PlanHeld(
+                s.plan.product.name,
+                s.plan.name,
+                s.state,
+                "",
+                s.started_at,
+                s.request_id,
+                s.id,
+                s.plan.product.key_header,
+            )
         )
     for r in requests:
         if r.id not in granted:
@@ -111,6 +123,7 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
                     r.decided_at or r.created_at,
                     r.id,
                     None,
+                    r.plan.product.key_header,
                 )
             )
     return [
@@ -153,9 +166,16 @@ def make_key(
     kind: Kind = "key",
     starts_at: datetime | None = None,
     expires_at: datetime | None = None,
+    last_day: date | None = None,
 ) -> NewKey:
     """A new key for one's own application, or a secret that goes with its client id. It is good from
-    `starts_at` until `expires_at`, where these are given. Raises `NotFound` for another's, `Invalid`."""
+    `starts_at` until `expires_at`, or to the end of `last_day` in the provider's zone, where these are given. Raises
+    `NotFound` for another's, `Invalid`."""
+    if last_day is not None:
+        if last_day.year >= 9999:
+            raise Invalid("is further ahead than a key can last", "last_day")
+        with ctx.transaction() as session:
+            expires_at = moment_of(day_start(last_day + timedelta(days=1), zone_of(session)))
     for field, moment in (("starts_at", starts_at), ("expires_at", expires_at)):
         if moment is not None and moment.tzinfo is None:
             raise Invalid("must say its time zone, as in 2027-01-01T00:00:00Z", field)

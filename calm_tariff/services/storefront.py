@@ -26,6 +26,7 @@ from calm_tariff.formats.values import read
 from calm_tariff.services import groups, rating_cases
 from calm_tariff.services.context import Context, provider_of
 from calm_tariff.services.products import api_names, meters_of
+from calm_tariff.store.admission import Application, Subscription
 from calm_tariff.store.catalogue import Plan, Product
 
 
@@ -94,6 +95,7 @@ class Storefront:
     meter: str | None
     units: int
     offers: list[Offer]
+    key_header: str
 
 
 def look(ctx: Context, gateway: str) -> Look:
@@ -153,8 +155,22 @@ def product(ctx: Context, slug: str, units: int = 10_000) -> Storefront:
             found.slug, found.name, found.description, found.contact, html(found.description), html(found.contact),
             html(found.terms_of_use), found.terms_dated,
             found.access_route, operations, names.get(meter or ""), units,
-            _offers(session, ctx, sold, meter, units, names),
+            _offers(session, ctx, sold, meter, units, names), found.key_header,
         )  # fmt: skip
+
+
+def seen(session: Session, product: Product, consumer_id: int) -> bool:
+    """Whether a consumer may know that a product is there: it has something on sale for them, or they are on it."""
+    mine = groups.of_consumer(session, consumer_id)
+    if groups.sees(product, mine) and _on_sale(product, mine):
+        return True
+    held = (
+        select(Subscription.id)
+        .join(Plan, Plan.id == Subscription.plan_id)
+        .join(Application, Application.id == Subscription.application_id)
+        .where(Plan.product_id == product.id, Application.consumer_id == consumer_id, Subscription.state != "ended")
+    )
+    return session.scalar(held.limit(1)) is not None
 
 
 def _on_sale(product: Product, mine: frozenset[int]) -> list[Plan]:

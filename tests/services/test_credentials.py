@@ -2,7 +2,7 @@
 
 import json
 from dataclasses import replace
-from datetime import timedelta
+from datetime import UTC, date, datetime, timedelta
 
 import pytest
 from joserfc import jwt
@@ -208,3 +208,14 @@ def test_tags_are_few_plain_words(office: Office) -> None:
         with pytest.raises(Invalid, match="tags"):
             applications.set_tags(own, one.application, wrong)
     assert applications.own(own)[0].tags == kept.tags
+
+
+def test_a_key_lasts_to_the_end_of_a_day_in_the_providers_zone(office: Office) -> None:
+    one, application = office.acting(office.consumers[0]), office.consumers[0].application
+    made = applications.make_key(one, application, "until", last_day=date(2026, 10, 25))  # the clocks go back
+    assert made.key.expires_at == datetime(2026, 10, 26, 0, tzinfo=UTC)
+    made = applications.make_key(one, application, "today", last_day=START.date())
+    assert made.key.expires_at == datetime(2026, 9, 10, 23, tzinfo=UTC)
+    for day in (date(2026, 9, 9), date(9999, 12, 31)):
+        with pytest.raises(Invalid):
+            applications.make_key(one, application, "x", last_day=day)

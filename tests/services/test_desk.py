@@ -130,3 +130,24 @@ def test_a_decision_is_for_those_who_answer_for_it_and_is_told(office: Office) -
         assert mail.body.endswith("The reviewer writes: Welcome.\n")
     with pytest.raises(Conflict):
         admission.decide(office.reviewer, request, "declined", "No.")
+
+
+def test_a_product_that_is_not_on_sale_betrays_nothing_by_its_terms(office: Office) -> None:
+    one = office.acting(office.consumers[0])
+    other = products.clone(office.manager, office.product, "Not out yet")  # its plans are drafts
+
+    def accepted(slug: str) -> str:
+        try:
+            admission.accept_terms(one, slug)
+        except NotFound as error:
+            return str(error)
+        return "accepted"
+
+    assert accepted(other.slug) == accepted("no-such").replace("no-such", other.slug)
+    assert accepted("harbour-data") == "accepted"
+    for plan in ("Skiff", "Ketch"):  # closed to others, it stays theirs
+        plans.close(office.manager, office.plans[plan])
+    assert accepted("harbour-data") == "accepted"
+    newcomer = office.ctx.acting(office.join("Terns"))
+    with pytest.raises(NotFound):
+        admission.accept_terms(newcomer, "harbour-data")

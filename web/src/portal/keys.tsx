@@ -25,7 +25,7 @@ export function Keys({ app }: { app: App }) {
           label,
           environment,
           kind,
-          expires_at: until ? new Date(`${until}T23:59:59`).toISOString() : null,
+          last_day: until || null,
         },
       }),
     onSuccess: () => {
@@ -125,6 +125,7 @@ export function Keys({ app }: { app: App }) {
       {make.data && (
         <NewKey
           secret={make.data.secret}
+          header={app.plans[0]?.key_header ?? "X-API-Key"}
           kind={make.data.key.kind}
           client={app.client_id}
           gateway={me.look.gateway}
@@ -202,12 +203,14 @@ function NewKey({
   kind,
   client,
   gateway,
+  header,
   onClose,
 }: {
   secret: string;
   kind: string;
   client: string;
   gateway: string;
+  header: string;
   onClose: () => void;
 }) {
   const [copied, setCopied] = useState(false);
@@ -224,7 +227,7 @@ function NewKey({
       </p>
       <pre className="bg-[#F1F5F9] p-3 font-mono text-[12px] break-all whitespace-pre-wrap">
         {kind === "key"
-          ? `curl -H "X-API-Key: ${secret.slice(0, 12)}…" ${gateway}/…`
+          ? `curl -H "${header}: ${secret.slice(0, 12)}…" ${gateway}/…`
           : `curl -u "${client}:${secret.slice(0, 12)}…" ${gateway}/…`}
       </pre>
       <div className="mt-4 text-right">

@@ -187,7 +187,7 @@ function OfferColumn({ offer, product, onChoose }: { offer: Offer; product: Prod
 }
 
 function Operations({ product, gateway }: { product: Product; gateway: string }) {
-  const first = product.operations.at(-1);
+  const first = product.operations.findLast((o) => o.method === "GET") ?? product.operations.at(-1);
   return (
     <>
       <table className="plain-table max-w-[860px]">
@@ -213,11 +213,23 @@ function Operations({ product, gateway }: { product: Product; gateway: string })
       {first && (
         <>
           <h2 className="mt-6 mb-1.5">A first call</h2>
-          <pre className="overflow-x-auto bg-[#F1F5F9] p-3 font-mono text-[13px]">{`curl -H "X-API-Key: YOUR_KEY" ${gateway}${first.url_path.replace(/\{[^}]*\}/g, "lm-01")}`}</pre>
+          <pre className="overflow-x-auto bg-[#F1F5F9] p-3 font-mono text-[13px]">
+            {firstCall(product.key_header, gateway, first)}
+          </pre>
         </>
       )}
     </>
   );
+}
+
+/** A call as it is typed, with a body where its method sends one. */
+function firstCall(header: string, gateway: string, of: Product["operations"][number]): string {
+  const method = of.method === "GET" ? "" : of.method === "HEAD" ? " --head" : ` -X ${of.method}`;
+  const body = ["POST", "PUT", "PATCH"].includes(of.method)
+    ? ` -H "Content-Type: application/json" -d '{}'`
+    : "";
+  const path = of.url_path.replace(/\{[^}]*\}/g, "lm-01");
+  return `curl${method} -H "${header}: YOUR_KEY"${body} ${gateway}${path}`;
 }
 
 function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer; onClose: () => void }) {
@@ -283,6 +295,12 @@ function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer
         </p>
       </Dialog>
     );
+  if (own.isPending)
+    return (
+      <Dialog open onClose={onClose} title={`${product.name} · ${offer.name}`}>
+        <Waiting words="Reading your applications" />
+      </Dialog>
+    );
   return (
     <Dialog open onClose={onClose} title={`${product.name} · ${offer.name}`}>
       <form
@@ -295,6 +313,8 @@ function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer
           <label className="mb-3 block text-[13px] text-soft">
             For the application
             <select
+              // biome-ignore lint/a11y/noAutofocus: a dialog begins with its first field
+              autoFocus
               className="field text-[15px] text-ink"
               value={application || String(own.data[0]?.id)}
               onChange={(e) => setApplication(e.target.value)}
@@ -308,7 +328,15 @@ function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer
             </select>
           </label>
         )}
-        {fresh && <Field label="Name of the application" required value={name} onChange={setName} />}
+        {fresh && (
+          <Field
+            label="Name of the application"
+            required
+            autoFocus={!own.data?.length}
+            value={name}
+            onChange={setName}
+          />
+        )}
         <Field
           label="What is it for?"
           area
