@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 from pathlib import Path
 from typing import Literal
 from urllib.parse import urlsplit
@@ -24,6 +25,8 @@ class Settings(BaseSettings):
     Values that calls are counted by are hashed with the `value_secret`, and what back ends are asked with is sealed
     with it: web, worker and all gateways must share it. `reaches`: the networks the product may ask, with commas
     between; without it all but this machine and its links.
+    `provider_name`, `time_zone`, `currency` (ISO 4217), `tax_percent`, `mail_from` and `owner` (the first one's mail
+    address) are those of a new installation, and taken at its first start alone.
     `standins` starts the stand-ins outside a demo, too; without them, letters go to `mail_host` and `mail_port`, and
     nothing is passed to a ticket desk unless one is named. `started_again` and `ended_with` are told by whoever
     started a process again.
@@ -59,6 +62,12 @@ class Settings(BaseSettings):
     reaches: str = ""
     standins: bool = False
     mail_host: str = "127.0.0.1"
+    provider_name: str = "Your organisation"
+    time_zone: str = "Europe/Lisbon"
+    currency: str = "EUR"
+    tax_percent: Decimal = Decimal(0)
+    mail_from: str = "access@provider.example"
+    owner: str = "owner@provider.example"
     started_again: int = 0
     ended_with: str = ""
 

@@ -88,7 +88,7 @@ class _Reader:
         self.findings: list[Finding] = []
         self.operations: dict[tuple[str, str], Described] = {}
         self.ids: dict[str, str] = {}
-        self.shapes: dict[str, str] = {}
+        self.shapes: dict[tuple[str, str], str] = {}
         self.total = 0
 
     def read(self) -> Description:
@@ -132,11 +132,6 @@ class _Reader:
         if trouble:
             self.leave_out(at, trouble)
             return
-        shape = _TEMPLATE.sub("{}", path)
-        if shape in self.shapes:
-            self.leave_out(at, f"leads to the same place as {self.shapes[shape]}")
-            return
-        self.shapes[shape] = path
         shared = self.parameters(item.get("parameters"), f"{at}/parameters")
         if "servers" in item:
             self.doubt(f"{at}/servers", "names servers of its own; calls go to the back end of the version")
@@ -152,10 +147,16 @@ class _Reader:
         if not isinstance(operation, dict):
             self.leave_out(at, f"must be an object, not {_kind(operation)}")
             return
+        # Two paths may name the same place with other names of its parameters; each method is at one of them.
+        shape = method, _TEMPLATE.sub("{}", path)
+        if shape in self.shapes:
+            self.leave_out(at, f"leads to the same place as {method.upper()} {self.shapes[shape]}")
+            return
         remote = next(_remote_references(operation, at), None)
         if remote:
             self.leave_out(remote[0], f"refers to {remote[1]}, which lies outside the document and is not fetched")
             return
+        self.shapes[shape] = path
         named = self.word(operation.get("operationId"))
         if named and named in self.ids:
             self.doubt(f"{at}/operationId", f"{named!r} is also the name of {self.ids[named]}")
@@ -255,6 +256,9 @@ def _path_trouble(path: str) -> str:
     return ""
 
 
+_PLACE = re.compile("[0-9]{1,9}")
+
+
 def resolve(document: Any, reference: str) -> Any:
     """What a local reference (`#/a/b`) points to; None where nothing is there."""
     here = document
@@ -264,7 +268,7 @@ def resolve(document: Any, reference: str) -> Any:
             name = _percent_decoded(name)
         if isinstance(here, dict):
             here = here.get(name)
-        elif isinstance(here, list) and name.isdigit() and int(name) < len(here):
+        elif isinstance(here, list) and _PLACE.fullmatch(name) and int(name) < len(here):
             here = here[int(name)]
         else:
             return None

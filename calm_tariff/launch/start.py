@@ -9,20 +9,21 @@ import shutil
 import signal
 import sys
 import time
-from decimal import Decimal
 from pathlib import Path
 from threading import Event
 
+from pydantic import ValidationError
 from sqlalchemy.exc import OperationalError
 
 from calm_tariff.core.errors import Invalid
 from calm_tariff.demo.load import load
 from calm_tariff.demo.scenario import PASSWORD, STAFF
+from calm_tariff.formats.addresses import mail_address
 from calm_tariff.launch.database import CannotStart, Database
 from calm_tariff.launch.supervisor import Supervisor
 from calm_tariff.services import service_tokens
-from calm_tariff.services.context import SYSTEM, Context, context_for
-from calm_tariff.services.installation import ProviderTyped, add_person, install, installed
+from calm_tariff.services.context import SYSTEM, context_for
+from calm_tariff.services.installation import ProviderTyped, add_person, check, install, installed
 from calm_tariff.settings import Settings
 from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
@@ -34,7 +35,13 @@ def run(demo: bool) -> int:
     stop = Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stop.set())
-    base = Settings()
+    try:
+        base = Settings()
+        _ = base.reach
+        provider = first_provider(base)
+    except (ValidationError, Invalid) as error:
+        print(_setting_at_fault(error), file=sys.stderr)
+        return 1
     schema = "calm_demo" if demo else "calm"
     database = Database((base.var / "mariadb").resolve(), base.database_port)
     try:
@@ -57,11 +64,13 @@ def run(demo: bool) -> int:
         supervisor.check_ports()
         began = time.monotonic()
         database.start()
-        password = _prepare(database.make_schema(schema), settings, demo)
+        password = _prepare(database.make_schema(schema), settings, None if demo else provider)
         database.let_serve(schema, metadata.tables)
         supervisor.start_all()
         _running(base).write_text(json.dumps({"schema": schema, "process": os.getpid()}), encoding="utf-8")
-        _greet(settings, demo, password, time.monotonic() - began)
+        _greet(settings, demo, time.monotonic() - began)
+        if password:
+            _introduce(provider, settings.owner, password)
         supervisor.watch(stop)
         return 0
     except CannotStart as error:
@@ -112,35 +121,61 @@ def reset() -> int:
     return 0
 
 
-def _prepare(url: str, settings: Settings, demo: bool) -> str | None:
-    """Migrate; load the demo or make the first sign-in where there is none yet, and return its password."""
+def first_provider(settings: Settings) -> ProviderTyped:
+    """Who sells access in a new installation, as the settings say. Raises `Invalid`, naming the field."""
+    typed = ProviderTyped(
+        name=settings.provider_name, time_zone=settings.time_zone, currency=settings.currency,
+        tax_percent=settings.tax_percent, mail_from=settings.mail_from,
+    )  # fmt: skip
+    check(typed)
+    mail_address(settings.owner, "owner")
+    return typed
+
+
+def _setting_at_fault(error: ValidationError | Invalid) -> str:
+    """Which setting is not right, and what is not right about it, in a sentence."""
+    if isinstance(error, Invalid):
+        name = {"name": "provider_name"}.get(error.where, error.where)
+        what = error.what
+    else:
+        first = error.errors()[0]
+        name, what = str(first["loc"][0]), first["msg"]
+    name = name.upper()
+    return f"{name if name.startswith('CALM_') else f'CALM_{name}'}: {what}"
+
+
+def _prepare(url: str, settings: Settings, provider: ProviderTyped | None) -> str | None:
+    """Migrate; load the demo (without a provider) or make the first sign-in where there is none yet, and return its
+    password."""
     upgrade(url)
     ctx = context_for(engine(url), sealing_secret=settings.value_secret, reach=settings.reach)
     if installed(ctx):
         return None
-    if demo:
+    if provider is None:
         print("Loading the demo data …", flush=True)
         began = time.monotonic()
         count = load(ctx, settings.standins_address, lambda words: print(f"  {words}", flush=True))
         print(f"  {count:,} calls recorded in {time.monotonic() - began:.0f} s", flush=True)
         return None
-    return _first_person(ctx)
-
-
-def _first_person(ctx: Context) -> str:
     password = secrets.token_urlsafe(12)
-    install(
-        ctx,
-        ProviderTyped(
-            name="Your organisation", time_zone="Europe/Lisbon", currency="EUR", tax_percent=Decimal(0),
-            mail_from="access@provider.example",
-        ),
-    )  # fmt: skip
-    add_person(ctx, "owner@provider.example", "Owner", "product manager", password)
+    with ctx.transaction() as session:
+        install(ctx.joining(session), provider)
+        add_person(ctx.joining(session), settings.owner, "Owner", "product manager", password)
     return password
 
 
-def _greet(settings: Settings, demo: bool, password: str | None, seconds: float) -> None:
+def _introduce(provider: ProviderTyped, owner: str, password: str) -> None:
+    print(
+        f"\nA new installation of {provider.name}: {provider.currency}, days of {provider.time_zone}, "
+        f"{provider.tax_percent.normalize():f}% tax, letters from {provider.mail_from}.\n"
+        "Not right? Stop it, ./calm reset, and start it again with CALM_PROVIDER_NAME, CALM_CURRENCY, CALM_TIME_ZONE,\n"
+        "CALM_TAX_PERCENT, CALM_MAIL_FROM, CALM_OWNER set: money and days are counted in these.\n"
+        f"\nFirst sign-in (shown this once): {owner}, password {password}",
+        flush=True,
+    )
+
+
+def _greet(settings: Settings, demo: bool, seconds: float) -> None:
     print(
         f"\nCalm Tariff is up after {seconds:.0f} s.\n"
         f"  console   http://127.0.0.1:{settings.web_port}/\n"
@@ -152,6 +187,4 @@ def _greet(settings: Settings, demo: bool, password: str | None, seconds: float)
         print("\nSign in with a button, or with the password " + PASSWORD + ":")
         for email, name, role in STAFF:
             print(f"  {name:8} {role:16} {email}")
-    if password:
-        print(f"\nFirst sign-in (shown this once): owner@provider.example, password {password}")
     print("\nCtrl-C stops everything.", flush=True)

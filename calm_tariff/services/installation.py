@@ -7,9 +7,11 @@ from decimal import Decimal
 
 from sqlalchemy import select
 
+from calm_tariff.core import names
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.money import minor_digits
 from calm_tariff.core.periods import zone
+from calm_tariff.formats.addresses import mail_address
 from calm_tariff.services import stamps
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.services.secrets import hash_password
@@ -36,10 +38,19 @@ def installed(ctx: Context) -> bool:
         return session.scalar(select(Provider.id)) is not None
 
 
-def install(ctx: Context, typed: ProviderTyped) -> None:
-    """Make the provider. Raises `Invalid` for an unknown zone or currency."""
+def check(typed: ProviderTyped) -> None:
+    """Raise `Invalid`, naming the field, for a provider that cannot be made."""
+    names.plain(typed.name, "name", 200)
     zone(typed.time_zone)
     minor_digits(typed.currency)
+    if not 0 <= typed.tax_percent <= 100 or typed.tax_percent != round(typed.tax_percent, 4):
+        raise Invalid("must be between 0 and 100, with at most four decimals", "tax_percent")
+    mail_address(typed.mail_from, "mail_from")
+
+
+def install(ctx: Context, typed: ProviderTyped) -> None:
+    """Make the provider. Raises `Invalid`, naming the field."""
+    check(typed)
     with ctx.transaction() as session:
         session.add(
             Provider(

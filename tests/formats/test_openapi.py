@@ -74,7 +74,7 @@ def test_each_thing_that_is_wrong_is_found_at_its_place_and_the_rest_is_taken() 
         "paths": {
             "/good": {"get": {"operationId": "a", "tags": ["One", "One"]}},
             "/same/{x}": {"get": {"parameters": [{"in": "path", "name": "x"}]}},
-            "/same/{y}": {"get": {}},
+            "/same/{y}": {"get": {}, "post": {"parameters": [{"in": "path", "name": "y"}]}},
             "no-slash": {"get": {}},
             "/brace/{x": {"get": {}},
             "/twice": {"get": {"operationId": "a"}, "post": 5, "trace": {}},
@@ -90,12 +90,12 @@ def test_each_thing_that_is_wrong_is_found_at_its_place_and_the_rest_is_taken() 
     }
     found = describe(document)
     assert [f"{o.method} {o.path}" for o in found.operations] == [
-        "GET /good", "GET /same/{x}", "GET /twice", "GET /undescribed/{id}",
+        "GET /good", "GET /same/{x}", "POST /same/{y}", "GET /twice", "GET /undescribed/{id}",
     ]  # fmt: skip
     assert found.operations[0].groups == ("One",)
     left_out = {f.where: f.what for f in found.findings if f.weight == "left out"}
     assert {where: what.split(",")[0] for where, what in left_out.items()} == {
-        "/paths/~1same~1{y}": "leads to the same place as /same/{x}",
+        "/paths/~1same~1{y}/get": "leads to the same place as GET /same/{x}",
         "/paths/no-slash": "must begin with a slash",
         "/paths/~1brace~1{x": "has a brace without its partner",
         "/paths/~1twice/post": "must be an object",

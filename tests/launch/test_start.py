@@ -6,12 +6,18 @@ import socket
 import subprocess
 import sys
 from collections import namedtuple
+from decimal import Decimal
 from pathlib import Path
 
 import pytest
 
+from calm_tariff.launch import start as start_module
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import CannotStart, Database
+from calm_tariff.services import people
+from calm_tariff.services.context import context_for, provider_of
+from calm_tariff.settings import Settings
+from calm_tariff.store.base import engine
 
 ROOT = Path(__file__).parents[2]
 
@@ -52,3 +58,35 @@ def test_a_full_disk_is_said_before_anything_is_made(tmp_path: Path, monkeypatch
     with pytest.raises(CannotStart, match="Less than 300 MB are free"):
         Database(tmp_path / "mariadb", free_port()).start()
     assert not (tmp_path / "mariadb" / "data").exists()
+
+
+@pytest.mark.parametrize(
+    ("setting", "value", "said"),
+    [
+        ("CALM_CURRENCY", "XXX", "ISO 4217"), ("CALM_TIME_ZONE", "Europe/Atlantis", "Atlantis"),
+        ("CALM_TAX_PERCENT", "123", "between 0 and 100"), ("CALM_TAX_PERCENT", "much", "decimal"),
+        ("CALM_MAIL_FROM", "nobody", "mail"), ("CALM_OWNER", "(x@b.cc", "mail"), ("CALM_REACHES", "all", "network"),
+        ("CALM_PROVIDER_NAME", "a\nb", "seen"), ("CALM_WEB_PORT", "web", "integer"),
+    ],
+)  # fmt: skip
+def test_a_setting_that_is_not_right_is_named_before_anything_is_made(
+    tmp_path: Path, setting: str, value: str, said: str
+) -> None:
+    ran = start(CALM_VAR=tmp_path / "var", **{setting: value})
+    assert ran.returncode == 1
+    assert ran.stderr.startswith(f"{setting}: ") and said in ran.stderr, ran.stderr
+    assert "Traceback" not in ran.stderr and not (tmp_path / "var").exists()
+
+
+def test_a_new_installation_is_what_its_settings_say(database: Database) -> None:
+    url = database.make_schema("calm_new")
+    settings = Settings(provider_name="Isle Survey", currency="JPY", time_zone="Asia/Tokyo", tax_percent=Decimal("10"),
+                        mail_from="maps@isle.example", owner="Kei@Isle.example")  # fmt: skip
+    password = start_module._prepare(url, settings, start_module.first_provider(settings))
+    ctx = context_for(engine(url))
+    with ctx.transaction() as session:
+        p = provider_of(session)
+        assert (p.name, p.currency, p.time_zone, p.tax_percent) == ("Isle Survey", "JPY", "Asia/Tokyo", 10)
+    assert password and people.sign_in_person(ctx, "kei@isle.example", password)
+    other = settings.model_copy(update={"currency": "EUR"})  # later starts change nothing
+    assert start_module._prepare(url, other, start_module.first_provider(other)) is None

@@ -9,12 +9,14 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
+from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.services import (
     admission,
     api_documents,
     apis,
     applications,
     charging,
+    gateway_feed,
     groups,
     history,
     house_limits,
@@ -285,8 +287,11 @@ def test_a_revision_for_a_day_moves_subscribers_there_and_leaves_trials_alone(of
         office.publish("at date", on=date(2026, 9, 10))
     office.publish("at date", on=date(2026, 9, 16))
     with office.ctx.transaction() as session:
-        query = select(Stay).where(Stay.subscription_id == tried.subscription).order_by(Stay.start_at)
-        assert [(s.trial, s.revision.number) for s in session.scalars(query)] == [(True, 2), (False, 3)]
+        query = select(Stay).where(Stay.subscription_id == tried.subscription).order_by(Stay.start_at, Stay.id)
+        # Should its units end the trial before the day, it goes on as agreed until then: empty as yet.
+        assert [(s.trial, s.revision.number, s.start_at == s.end_at) for s in session.scalars(query)] == [
+            (True, 2, False), (False, 2, True), (False, 3, False)
+        ]  # fmt: skip
         query = select(Stay).where(Stay.subscription_id == office.consumers[0].subscription).order_by(Stay.start_at)
         moved = session.scalars(query).all()
         assert [s.revision.number for s in moved] == [1, 3]
@@ -359,3 +364,19 @@ def test_a_tariff_brought_into_an_empty_installation_is_the_same_there(office: O
     again = tariff_document.export(office.manager)
     assert tariff_document.diff(office.manager, renamed) == []
     assert "name: Pier Data" in again
+
+
+def test_two_paths_of_one_place_are_both_kept_each_with_its_methods(office: Office) -> None:
+    paths = {
+        "/stations/{id}": {"get": {"parameters": [{"in": "path", "name": "id"}], "responses": {}}},
+        "/stations/{name}": {"post": {"parameters": [{"in": "path", "name": "name"}], "responses": {}}},
+    }
+    reading = brought_in(office, {**DOCUMENT, "paths": paths})
+    typed = ApiTyped("Places", "v1", "", "/places/v1", "http://127.0.0.1:9/places", 50)
+    made = api_documents.apply_as_new(office.manager, reading, typed, True)
+    found = {f"{o.method} {o.path}" for o in operations.page(office.manager, made.id).operations}
+    assert found == {"GET /stations/{id}", "POST /stations/{name}"}
+    snapshot = Snapshot(gateway_feed.read_feed(office.ctx))
+    for method, other in (("GET", "POST"), ("POST", "GET")):
+        place = snapshot.place(method, "/places/v1/stations/x")
+        assert place and place.match.operation_id and set(place.match.methods) == {method, other}
