@@ -46,7 +46,7 @@ def read_period(ctx: Asking, start: date, asked: Asked) -> PeriodView:
 @router.get("/periods/{start}/charges.csv", response_class=Response)
 def export_period(ctx: Asking, start: date, asked: Asked) -> Response:
     """A billing month's charges, before tax, as CSV."""
-    rows = all_of(lambda part: charging.charges(ctx, start, part), asked)
+    rows = all_of(charging.pages(ctx, start), asked)
     return as_csv(f"charges-{start}", RunningCharge, rows, left_out=("consumer_id", "invoice_id"))
 
 

@@ -17,6 +17,7 @@ from calm_tariff.store.paging import ROWS, Page, Wanted
 
 T = TypeVar("T")
 EXPORTED = 10_000
+PART = 1000
 _CUTS = re.compile(r"[;\t\r\n]")
 
 
@@ -35,7 +36,7 @@ def all_of(read: Callable[[Wanted], Page[T]], asked: Wanted) -> Iterator[T]:
     """Every row of a list from the page asked for, up to 10,000 of them."""
     left = EXPORTED
     while left > 0:
-        page = read(replace(asked, rows=min(1000, left)))
+        page = read(replace(asked, rows=min(PART, left)))
         yield from page.rows
         left -= len(page.rows)
         if page.next is None:

@@ -148,9 +148,15 @@ def one(ctx: Context, start: date, wanted: Wanted) -> PeriodView:
 
 def charges(ctx: Context, start: date, wanted: Wanted) -> Page[RunningCharge]:
     """A page of one billing month's charges alone, in the same orders."""
+    return pages(ctx, start)(wanted)
+
+
+def pages(ctx: Context, start: date) -> Callable[[Wanted], Page[RunningCharge]]:
+    """One billing month's charges, worked out once, however many pages of them are then taken."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        return listed(_charges(session, _period(start))[0], wanted, _ORDERS)
+        found = _charges(session, _period(start))[0]
+    return lambda wanted: listed(found, wanted, _ORDERS)
 
 
 _ORDERS: dict[str, Callable[[RunningCharge], Any]] = {

@@ -10,15 +10,19 @@ from typing import Any
 
 import pytest
 from sqlalchemy import select
+from starlette.testclient import TestClient
 
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.numbering import document_number
-from calm_tariff.services import charging, history, invoices, plans, tariff_sheet, today
+from calm_tariff.edge import lists
+from calm_tariff.services import charging, history, invoices, people, plans, tariff_sheet, today
 from calm_tariff.services.charging import PeriodView, RunningCharge
 from calm_tariff.services.context import Actor, Context
+from calm_tariff.settings import Settings
 from calm_tariff.store.invoicing import ChargeRun, Invoice
 from calm_tariff.store.paging import Wanted
-from tests.office import START, Office, terms
+from calm_tariff.web import create_app
+from tests.office import PASSWORD, START, Office, terms
 
 SEPTEMBER, OCTOBER = date(2026, 9, 1), date(2026, 10, 1)
 LATER = datetime(2026, 10, 3, 9, tzinfo=UTC)
@@ -182,3 +186,20 @@ def test_a_period_that_cannot_be_is_refused(office: Office, start: date) -> None
         with pytest.raises(Invalid) as refused:
             work()
         assert refused.value.where == "period"
+
+
+def test_a_file_of_a_months_charges_works_them_out_once(office: Office, monkeypatch: pytest.MonkeyPatch) -> None:
+    done: list[date] = []
+    real = charging._charges
+
+    def counted(session: Any, period: Any) -> Any:
+        done.append(period.start)
+        return real(session, period)
+
+    monkeypatch.setattr(charging, "_charges", counted)
+    monkeypatch.setattr(lists, "PART", 1)  # every charge a page of its own
+    web = TestClient(create_app(office.ctx, Settings()), base_url="http://127.0.0.1:8400")
+    web.cookies.set("calm_console", people.sign_in_person(office.ctx, "finance@test.example", PASSWORD))
+    answer = web.get("/api/v1/periods/2026-09-01/charges.csv?sort=charge")
+    assert [line.split(",")[0] for line in answer.text.splitlines()[1:]] == ["Ferries", "Kayaks"]
+    assert done == [date(2026, 9, 1)]

@@ -45,6 +45,7 @@ export function ApiFields({ typed, onChange }: { typed: Settings; onChange: (typ
           placeholder="http://127.0.0.1:8402/tides"
           value={typed.back_end_url}
           onChange={(back_end_url) => set({ back_end_url })}
+          hint="A name and password, as in https://name:password@…, are sealed; https://@… forgets them."
         />
         <Field
           label="The back end takes, calls a second"

@@ -32,6 +32,16 @@ export function Forwarding({ view, onShow }: { view: View; onShow: (view: View) 
           ? `Pages of ${f.cors_origins.includes("*") ? "any origin" : f.cors_origins.join(", ")} may call.`
           : "No page of another origin may call."}
       </p>
+      {(view.back_end_login || view.sandbox_login) && (
+        <p className="mt-1">
+          {view.back_end_login && view.sandbox_login
+            ? "Both are"
+            : view.back_end_login
+              ? "The live one is"
+              : "That of the sandbox is"}{" "}
+          asked with a name and password, which are sealed and shown to nobody.
+        </p>
+      )}
       <p className="mt-1">{letsThrough(f.lets_through)}</p>
       <p className="mt-1">
         <WordButton onClick={() => setOpen(true)}>change how they are asked</WordButton>
