@@ -27,7 +27,7 @@ def test_a_token_is_made_used_seen_to_be_used_and_revoked(people: People, produc
     secret = page.get_by_test_id("secret").inner_text()
     page.get_by_role("button", name="I have kept it").click()
     row = page.get_by_role("row").filter(has_text="the ledger")
-    expect(row).to_contain_text("finance may, for you")
+    expect(row).to_contain_text("as finance, for you")
     expect(row).to_contain_text("never")
     asked = {"headers": {"Authorization": f"Bearer {secret}"}}
     assert httpx.get(f"{product.web}/api/v1/today", **asked).status_code == 200

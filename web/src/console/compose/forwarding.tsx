@@ -61,7 +61,7 @@ export function Forwarding({ view, onShow }: { view: View; onShow: (view: View) 
 }
 
 const ODD = [
-  ["odd paths", "paths with ;, an encoded ? or #, or bytes that are no UTF-8"],
+  ["odd paths", "paths with a semicolon, an encoded ? or #, or bytes that are no UTF-8"],
   ["other case", "paths that, in another case, are an operation the caller has not subscribed to"],
   ["overrides", "header fields that ask for another method or path"],
 ] as const;

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
 import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
-import { count, dayAndMinute, plural } from "../../kit/format";
+import { count, dayAndMinute, dayAndYear, plural } from "../../kit/format";
 import { Aside, Page } from "../frame";
 
 type Token = Console["ServiceTokenView"];
@@ -43,7 +43,7 @@ export function ServiceTokens() {
           <thead>
             <tr>
               <th>For</th>
-              <th>Does what</th>
+              <th>Acts</th>
               <th>Until</th>
               <th>Last used</th>
               <th>
@@ -56,7 +56,7 @@ export function ServiceTokens() {
               <tr key={token.id}>
                 <td>{token.label}</td>
                 <td>
-                  {token.role} may, for {token.mine ? "you" : token.owner}
+                  as {token.role}, for {token.mine ? "you" : token.owner}
                 </td>
                 <td className={token.state === "active" ? "" : "text-soft"}>{until(token)}</td>
                 <td className="text-soft">{used(token)}</td>
@@ -77,8 +77,8 @@ export function ServiceTokens() {
 }
 
 function until(token: Token): string {
-  if (token.revoked_at) return `revoked ${dayAndMinute(token.revoked_at)}`;
-  return `${token.state === "expired" ? "expired " : ""}${dayAndMinute(token.expires_at)}`;
+  if (token.revoked_at) return `revoked ${dayAndYear(token.revoked_at)}`;
+  return `${token.state === "expired" ? "expired " : ""}${dayAndYear(token.expires_at)}`;
 }
 
 function used(token: Token): string {
