@@ -20,7 +20,7 @@ from sqlalchemy import Engine, func, select
 from calm_tariff.gateway.journal import Journal, Unwritable
 from calm_tariff.gateway.routing import Router, is_plain
 from calm_tariff.launch.database import Database
-from calm_tariff.services import applications
+from calm_tariff.services import applications, instances
 from calm_tariff.services.context import context_for
 from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
@@ -236,3 +236,15 @@ def test_paths_lead_to_operations_by_openapis_precedence() -> None:
         assert not is_plain(path), path
     for path in ("/a/..b", "/a/100%25", "/a/caf%C3%A9", "/a/%3F%23", "//a"):
         assert is_plain(path), path
+
+
+def test_a_gateway_that_is_told_to_stop_leaves_in_good_order(running: Running) -> None:
+    assert running.get().status_code == 200
+    wait_for(lambda: any(i.kind == "gateway" for i in instances.health(running.office.manager).instances))
+    process = running.processes.running.pop("gateway")
+    process.terminate()
+    assert process.wait(60) == 0
+    journal = running.processes.settings.journal / running.processes.settings.gateway_name
+    assert not (journal / "running").exists()  # it is not taken for one that died
+    assert [i.kind for i in instances.health(running.office.manager).instances if i.kind == "gateway"] == []
+    assert running.recorded("served") == 1
