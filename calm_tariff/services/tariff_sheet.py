@@ -136,8 +136,11 @@ def drop_draft(session: Session, plan: Plan) -> None:
 
 
 def plan_of(session: Session, plan_id: int) -> Plan:
-    """The stored plan, locked. Raises `NotFound`."""
-    plan = session.get(Plan, plan_id, with_for_update={"of": Plan})
+    """The stored plan, locked, its product before it: whoever publishes locks in that order, too. Raises
+    `NotFound`."""
+    product_id = session.scalar(select(Plan.product_id).where(Plan.id == plan_id))
+    session.execute(select(Product.id).where(Product.id == product_id).with_for_update())
+    plan = session.get(Plan, plan_id, with_for_update=True, populate_existing=True)
     if plan is None:
         raise NotFound("there is no such plan", str(plan_id))
     return plan
