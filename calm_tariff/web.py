@@ -75,6 +75,14 @@ def _page(name: str) -> Response:
     return FileResponse(path, headers={**SECURITY, "cache-control": "no-cache"})
 
 
+# `proxy_headers`: left on, whoever connects from this machine could say that it is somebody else; whose word is taken
+# the settings say (`trusted`).
+SERVED: dict[str, Any] = {
+    "host": "127.0.0.1", "log_config": None, "access_log": False, "timeout_graceful_shutdown": 2,
+    "timeout_keep_alive": 60, "http": Wire, "server_header": False, "lifespan": "off", "proxy_headers": False,
+}  # fmt: skip
+
+
 def serve(settings: Settings) -> None:
     """Serve until told to stop."""
     ctx = context_for(
@@ -85,10 +93,7 @@ def serve(settings: Settings) -> None:
         sealing_secret=settings.value_secret,
         reach=settings.reach,
     )
-    uvicorn.run(
-        create_app(ctx, settings), host="127.0.0.1", port=settings.web_port, log_config=None, access_log=False,
-        timeout_graceful_shutdown=2, timeout_keep_alive=60, http=Wire, server_header=False, lifespan="off",
-    )  # fmt: skip
+    uvicorn.run(create_app(ctx, settings), port=settings.web_port, **SERVED)
 
 
 def write_openapi(folder: Path) -> None:

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import asyncio
 import re
 
+import httpx
 import pytest
+import uvicorn
 from starlette.testclient import TestClient
 
+from calm_tariff.launch.children import free_port
 from calm_tariff.services import products
 from calm_tariff.settings import Settings
 from calm_tariff.store.catalogue import Product
-from calm_tariff.web import create_app
+from calm_tariff.web import SERVED, create_app
 from tests.office import PASSWORD, Office
+from tests.processes import awaited
 
 HERE = "http://127.0.0.1:8400"
 
@@ -159,3 +164,25 @@ def test_no_redirect_leads_to_another_host(office: Office) -> None:
         answer = web(office).get(path, follow_redirects=False, headers={"x-forwarded-host": "evil.example"})
         leads = answer.headers.get("location", "/")
         assert leads.startswith(("/", HERE)) and not leads.startswith(("//", "/\\")), (path, leads)
+
+
+def test_nobody_says_that_they_come_from_somewhere_else() -> None:
+    seen: list[tuple[str, int]] = []
+
+    async def app(scope, receive, send) -> None:
+        seen.append(scope["client"])
+        await send({"type": "http.response.start", "status": 204, "headers": []})
+        await send({"type": "http.response.body", "body": b""})
+
+    async def run() -> None:
+        server = uvicorn.Server(uvicorn.Config(app, port=free_port(), **SERVED))
+        task = asyncio.create_task(server.serve())
+        while not server.started:
+            await asyncio.sleep(0.01)
+        async with httpx.AsyncClient() as client:
+            await client.get(f"http://127.0.0.1:{server.config.port}/", headers={"x-forwarded-for": "203.0.113.9"})
+        server.should_exit = True
+        await task
+
+    awaited(run())
+    assert [address for address, _ in seen] == ["127.0.0.1"]
