@@ -10,10 +10,13 @@ import time
 from typing import Any
 
 MEGABYTE = b"x" * 1_000_000
+# Where its APIs lie. Only the worker asks this itself: operations have a path behind it.
+DEEP = "/deep"
 
 
 class OddBackEnd(socketserver.ThreadingTCPServer):
-    """Answers by the last segment of the path; keeps what it was asked."""
+    """Answers by the last segment of the path; keeps what callers asked of it, and the worker's checks of its health,
+    which come whenever they come, apart."""
 
     daemon_threads = True
     allow_reuse_address = True
@@ -21,12 +24,17 @@ class OddBackEnd(socketserver.ThreadingTCPServer):
     def __init__(self) -> None:
         super().__init__(("127.0.0.1", 0), _Handler)
         self.asked: list[dict[str, Any]] = []
+        self.checks: list[dict[str, Any]] = []
         self.failing = False
         threading.Thread(target=self.serve_forever, daemon=True).start()
 
     @property
     def url(self) -> str:
         return f"http://127.0.0.1:{self.server_address[1]}"
+
+    @property
+    def deep(self) -> str:
+        return self.url + DEEP
 
 
 class _Handler(socketserver.StreamRequestHandler):
@@ -40,7 +48,7 @@ class _Handler(socketserver.StreamRequestHandler):
                 name, _, value = raw.decode("latin-1").partition(":")
                 headers[name.lower()] = value.strip()
             asked: dict[str, Any] = {"method": method, "target": target, "headers": headers, "body": 0}
-            self.server.asked.append(asked)
+            (self.server.checks if target == DEEP else self.server.asked).append(asked)
             what = target.split("?")[0].rsplit("/", 1)[-1]
             if what == "early":  # answers before it has read the body
                 self.wfile.write(b"HTTP/1.1 400 No\r\nContent-Length: 0\r\nConnection: close\r\n\r\n")

@@ -39,7 +39,7 @@ def odd(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterato
     made.back_end = OddBackEnd()
     office = made.office
     view = apis.one(office.manager, office.api)
-    typed = apis.ApiTyped("Tides", "v1", "", BASE, f"{made.back_end.url}/deep", 50)
+    typed = apis.ApiTyped("Tides", "v1", "", BASE, made.back_end.deep, 50)
     view = apis.save(office.manager, office.api, view.edition, typed)
     apis.set_forwarding(
         office.manager, office.api, view.edition,
