@@ -15,7 +15,7 @@ from calm_tariff.core.limits import Limit, Pace, Quota, Rate, Window
 from calm_tariff.core.sentences import limit_sentence
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read, write
-from calm_tariff.services import auditing, stamps
+from calm_tariff.services import auditing, credential_fields, stamps
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.services.meters import rule_of
 from calm_tariff.services.sheet_cells import SheetAction, SheetPart, parts_of
@@ -89,6 +89,7 @@ def save(ctx: Context, api_version_id: int | None, edition: int, limits: Any) ->
     wanted = read(_Many, {"limits": limits}).limits
     _check(wanted)
     with ctx.transaction() as session:
+        credential_fields.refuse_limits(session, ((f"limits[{n}]", limit) for n, limit in enumerate(wanted)))
         name = "Every API"
         if api_version_id is not None:
             version = session.get(ApiVersion, api_version_id)

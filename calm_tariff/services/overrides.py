@@ -18,7 +18,7 @@ from calm_tariff.core.periods import day_start, instant_of, local_day, moment_of
 from calm_tariff.core.sentences import limit_sentence, words
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read, write
-from calm_tariff.services import auditing, mailing, stamps
+from calm_tariff.services import auditing, credential_fields, mailing, stamps
 from calm_tariff.services.context import ROLES, Context, zone_of
 from calm_tariff.store.admission import Stay, Subscription, SubscriptionOverride
 from calm_tariff.store.people import Member
@@ -108,6 +108,7 @@ def make(ctx: Context, subscription_id: int, typed: OverrideTyped) -> OverrideVi
         if subscription.state not in CALLING:
             raise Conflict(f"it is {subscription.state}; only one that lets calls through can be overridden", "state")
         limit = _limit(typed.limit)
+        credential_fields.refuse_limits(session, [("limit", limit)])
         if not typed.reason.strip():
             raise Invalid("say why, so that the record can answer for it", "reason")
         where = zone_of(session)

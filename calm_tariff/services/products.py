@@ -15,7 +15,7 @@ from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.lifecycles import CALLING
 from calm_tariff.core.meters import CREDENTIALS
-from calm_tariff.services import auditing, groups, mailing, stamps
+from calm_tariff.services import auditing, credential_fields, groups, mailing, stamps
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.store.admission import Application, Subscription, TermsAccepted
 from calm_tariff.store.catalogue import Meter, MeterOperation, Operation, Plan, PlanDraft, Product, TermsOfUse
@@ -192,7 +192,8 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
 
 
 def set_credentials(ctx: Context, product_id: int, edition: int, typed: CredentialsTyped) -> ProductView:
-    """Say how callers of a product prove who they are. Raises `Invalid`, naming the field, or `Stale`."""
+    """Say how callers of a product prove who they are. Raises `Invalid`, naming the field, `Stale`, or `Conflict` where
+    a limit counts by the header that is to carry keys."""
     ctx.actor.must_be("product manager")
     unknown = set(typed.kinds) - set(CREDENTIALS)
     if unknown or not typed.kinds:
@@ -205,6 +206,8 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
         product = get(session, product_id, lock=True)
         if product.edition != edition:
             raise Stale("somebody else has changed this product meanwhile", product.name, view(product))
+        if typed.key_header.lower() != product.key_header.lower():
+            credential_fields.refuse_header(session, typed.key_header, ctx.now)
         before = asdict(credentials_of(product))
         product.credential_kinds = [kind for kind in CREDENTIALS if kind in typed.kinds]
         product.key_header, product.key_query = typed.key_header, typed.key_query

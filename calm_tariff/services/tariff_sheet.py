@@ -14,6 +14,7 @@ from calm_tariff.core.errors import Conflict, NotFound, Stale
 from calm_tariff.core.lifecycles import CALLING, PLAN
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read, write
+from calm_tariff.services import credential_fields
 from calm_tariff.services.context import ROLES, Context, provider_of
 from calm_tariff.services.products import ProductView, get, meters_of, view
 from calm_tariff.services.sheet_cells import Column
@@ -107,6 +108,7 @@ def keep_terms(session: Session, ctx: Context, plan: Plan, terms: PlanTerms) -> 
     product = get(session, plan.product_id)
     known = meters_of(session, product)
     term_rules.check(terms, frozenset(m.key for m in known))
+    credential_fields.refuse_terms(session, terms)
     live = plan.revisions[-1] if plan.revisions else None
     if live and read(PlanTerms, live.terms) == terms:
         drop_draft(session, plan)
