@@ -48,7 +48,7 @@ export function Api() {
     );
   const show = (next: View) => {
     queries.setQueryData(key, next);
-    queries.invalidateQueries({ queryKey: ["apis"] });
+    queries.invalidateQueries({ queryKey: ["/apis"] });
   };
   return (
     <Page
