@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import re
 from typing import Any
@@ -21,6 +22,25 @@ BOMB = "a: &a [x,x,x,x,x,x,x,x,x]\n" + "".join(
 MERGED = "a: &a {x: 1}\n" + "".join(
     f"{chr(98 + n)}: &{chr(98 + n)} {{<<: [{','.join(['*' + chr(97 + n)] * 9)}]}}\n" for n in range(9)
 )
+
+
+@pytest.mark.parametrize("broken", [False, True])
+def test_nothing_looks_for_cycles_while_a_document_is_read(broken: bool) -> None:
+    text = yaml.dump(large("3.1.0"), Dumper=yaml.CSafeDumper) + ("  - [" if broken else "")
+    looked: list[str] = []
+    gc.callbacks.append(lambda phase, info: looked.append(phase))
+    try:
+        gc.collect(0)
+        assert looked == ["start", "stop"]  # it would be noticed
+        looked.clear()
+        if broken:
+            with pytest.raises(Invalid, match="YAML"):
+                read_document(text)
+        else:
+            assert len(read_document(text)["paths"]) > 100
+        assert looked.count("start") <= 1 and gc.isenabled()  # one, once it is on again
+    finally:
+        gc.callbacks.pop()
 
 
 @pytest.mark.parametrize(

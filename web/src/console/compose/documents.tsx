@@ -143,6 +143,16 @@ function Progress({ reading }: { reading: Reading }) {
   );
 }
 
+/** A document being applied: all of it or, where something is wrong, nothing. */
+function Applying({ words }: { words: string }) {
+  return (
+    <div className="mt-3 max-w-[520px]" role="status">
+      <progress className="w-full accent-(--color-kelp)" aria-label={words} />
+      <p className="text-soft">{words}: all of it, or nothing.</p>
+    </div>
+  );
+}
+
 function Findings({ reading }: { reading: Reading }) {
   const [all, setAll] = useState(false);
   const shown = all ? reading.findings : reading.findings.slice(0, 8);
@@ -262,6 +272,7 @@ function AsNew({ reading }: { reading: Reading }) {
       >
         Take in {plural(reading.operations, "operation")}
       </Button>
+      {apply.isPending && <Applying words={`Taking in ${plural(reading.operations, "operation")}`} />}
     </form>
   );
 }
@@ -370,6 +381,7 @@ function Replace({ reading, versionId }: { reading: Reading; versionId: number }
       >
         {touched.length ? `Apply it, and take ${plural(touched.length, "operation")} from sale` : "Apply it"}
       </Button>
+      {apply.isPending && <Applying words={`Applying it to ${version.data.name} ${version.data.version}`} />}
     </section>
   );
 }
