@@ -8,6 +8,8 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
+from calm_tariff.core.errors import Invalid
+
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command; the exit status."""
@@ -25,12 +27,19 @@ def main(arguments: list[str] | None = None) -> int:
         if name == "tariff":
             _tariff_arguments(command)
     chosen = parser.parse_args(arguments)
-    return _COMMANDS[chosen.command][1](chosen)
+    try:
+        return _COMMANDS[chosen.command][1](chosen)
+    except Invalid as error:
+        from calm_tariff.settings import SettingInvalid
+
+        if not isinstance(error, SettingInvalid):
+            raise
+        print(error, file=sys.stderr)
+        return 1
 
 
 def _offline(answer: str) -> Callable[[argparse.Namespace], int]:
     def run(chosen: argparse.Namespace) -> int:
-        from calm_tariff.core.errors import Invalid
         from calm_tariff.formats import cases
 
         try:
@@ -73,10 +82,10 @@ def _log(process: str) -> None:
 
 def _web(_: argparse.Namespace) -> int:
     _log("web")
-    from calm_tariff.settings import Settings
+    from calm_tariff.settings import settings_now
     from calm_tariff.web import serve
 
-    serve(Settings())
+    serve(settings_now())
     return 0
 
 
@@ -87,9 +96,9 @@ def _gateway(_: argparse.Namespace) -> int:
     import uvloop
 
     from calm_tariff.gateway.run import serve
-    from calm_tariff.settings import Settings
+    from calm_tariff.settings import settings_now
 
-    s = Settings()
+    s = settings_now()
     with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
         runner.run(serve(s))
     return 0
@@ -97,10 +106,11 @@ def _gateway(_: argparse.Namespace) -> int:
 
 def _standins(_: argparse.Namespace) -> int:
     _log("standins")
-    from calm_tariff.settings import Settings
+    from calm_tariff.settings import settings_now
     from calm_tariff.standins.run import serve
 
-    serve(Settings().standins_port, Settings().mail_port)
+    settings = settings_now()
+    serve(settings.standins_port, settings.mail_port, settings.ticket_desk_secret)
     return 0
 
 
@@ -109,12 +119,12 @@ def _worker(_: argparse.Namespace) -> int:
     import signal
     from threading import Event
 
-    from calm_tariff.settings import Settings
+    from calm_tariff.settings import settings_now
     from calm_tariff.worker.run import work
 
     stop = Event()
     signal.signal(signal.SIGTERM, lambda *_: stop.set())
-    work(Settings(), stop)
+    work(settings_now(), stop)
     return 0
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import httpx
 
-from calm_tariff.settings import Settings
+from calm_tariff.settings import settings_now
 
 
 def tariff(what: str, file: str | None, publish: str | None, on: str | None) -> int:
@@ -23,7 +23,7 @@ def tariff(what: str, file: str | None, publish: str | None, on: str | None) -> 
     token = os.environ.get("CALM_TOKEN", "")
     if not token:
         return _fail("Set CALM_TOKEN to a service token; ./calm token LABEL 'product manager' makes one.")
-    address = os.environ.get("CALM_ADDRESS", f"http://127.0.0.1:{Settings().web_port}")
+    address = os.environ.get("CALM_ADDRESS", f"http://127.0.0.1:{settings_now().web_port}")
     if what != "export" and file is None:
         return _fail(f"Say which file: ./calm tariff {what} FILE")
     headers = {"Authorization": f"Bearer {token}"}

@@ -7,10 +7,14 @@ from pathlib import Path
 from typing import Literal
 from urllib.parse import urlsplit
 
-from pydantic import Field
+from pydantic import Field, ValidationError, ValidationInfo, field_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
+from calm_tariff.core.errors import Invalid
 from calm_tariff.core.reach import Reach, networks
+
+# HS256 takes no key that is shorter (RFC 7518, 3.2).
+LEAST_DESK_SECRET = 32
 
 
 class Settings(BaseSettings):
@@ -28,11 +32,12 @@ class Settings(BaseSettings):
     `provider_name`, `time_zone`, `currency` (ISO 4217), `tax_percent`, `mail_from` and `owner` (the first one's mail
     address) are those of a new installation, and taken at its first start alone.
     `standins` starts the stand-ins outside a demo, too; without them, letters go to `mail_host` and `mail_port`, and
-    nothing is passed to a ticket desk unless one is named. `started_again` and `ended_with` are told by whoever
+    nothing is passed to a ticket desk unless one is named: it and the product sign what they say to each other with
+    the `ticket_desk_secret`. `started_again` and `ended_with` are told by whoever
     started a process again.
     """
 
-    model_config = SettingsConfigDict(env_prefix="CALM_")
+    model_config = SettingsConfigDict(env_prefix="CALM_", hide_input_in_errors=True)
 
     database_url: str = "mysql+pymysql://calm@127.0.0.1:33406/calm"
     var: Path = Path("var")
@@ -59,6 +64,7 @@ class Settings(BaseSettings):
     web_address: str = ""
     web_hosts: str = ""
     ticket_desk: str = ""
+    ticket_desk_secret: str = Field(default="", validate_default=True)
     reaches: str = ""
     standins: bool = False
     mail_host: str = "127.0.0.1"
@@ -70,6 +76,17 @@ class Settings(BaseSettings):
     owner: str = "owner@provider.example"
     started_again: int = 0
     ended_with: str = ""
+
+    @field_validator("ticket_desk_secret")
+    @classmethod
+    def _proves(cls, secret: str, info: ValidationInfo) -> str:
+        """A desk outside decides only with a secret that its signature can be made with."""
+        if info.data.get("ticket_desk") and len(secret.encode()) < LEAST_DESK_SECRET:
+            raise ValueError(
+                f"must have {LEAST_DESK_SECRET} characters or more, for the desk that CALM_TICKET_DESK names signs "
+                "with it"
+            )
+        return secret
 
     @property
     def has_standins(self) -> bool:
@@ -122,3 +139,17 @@ class Settings(BaseSettings):
     def standins_address(self) -> str:
         """Where the stand-ins answer."""
         return f"http://127.0.0.1:{self.standins_port}"
+
+
+class SettingInvalid(Invalid):
+    """A setting that cannot be what it is set to."""
+
+
+def settings_now() -> Settings:
+    """The settings as the environment has them. Raises `SettingInvalid`, naming the one that is not right."""
+    try:
+        return Settings()
+    except ValidationError as error:
+        first = error.errors(include_input=False)[0]
+        what, name = first["msg"].removeprefix("Value error, "), str(first["loc"][0]).upper()
+        raise SettingInvalid(what, f"CALM_{name}") from None

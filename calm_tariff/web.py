@@ -20,7 +20,7 @@ from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.portal_api import app as portal
 from calm_tariff.portal_api import oauth
 from calm_tariff.services.context import Context, context_for
-from calm_tariff.settings import Settings
+from calm_tariff.settings import Settings, settings_now
 from calm_tariff.store.base import engine
 
 BUILT = Path(__file__).parent.parent / "web" / "dist"
@@ -101,5 +101,5 @@ def write_openapi(folder: Path) -> None:
     ctx: Any = None
     folder.mkdir(parents=True, exist_ok=True)
     for name, made in (("console", console.create_app), ("portal", portal.create_app)):
-        document = made(ctx, Settings()).openapi()
+        document = made(ctx, settings_now()).openapi()
         (folder / f"{name}.json").write_text(json.dumps(document, indent=1, sort_keys=True))

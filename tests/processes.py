@@ -79,6 +79,7 @@ class Processes:
             proxy_token="a proxy's token",
             signing_secret="a secret of this test's",
             value_secret="another of this test's",
+            ticket_desk_secret="what the desk of this test signs with",
             **ports,
             **self.more,
         )

@@ -12,7 +12,6 @@ import time
 from pathlib import Path
 from threading import Event
 
-from pydantic import ValidationError
 from sqlalchemy.exc import OperationalError
 
 from calm_tariff.core.errors import Invalid
@@ -24,7 +23,7 @@ from calm_tariff.launch.supervisor import Supervisor
 from calm_tariff.services import service_tokens
 from calm_tariff.services.context import SYSTEM, context_for
 from calm_tariff.services.installation import ProviderTyped, add_person, check, install, installed
-from calm_tariff.settings import Settings
+from calm_tariff.settings import Settings, settings_now
 from calm_tariff.store.base import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
@@ -36,10 +35,10 @@ def run(demo: bool) -> int:
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stop.set())
     try:
-        base = Settings()
+        base = settings_now()
         _ = base.reach
         provider = first_provider(base)
-    except (ValidationError, Invalid) as error:
+    except Invalid as error:
         print(_setting_at_fault(error), file=sys.stderr)
         return 1
     schema = "calm_demo" if demo else "calm"
@@ -56,6 +55,7 @@ def run(demo: bool) -> int:
             "database_url": url,
             "proxy_token": base.proxy_token or _secret(base.var / schema / "proxy-token"),
             "value_secret": base.value_secret or _secret(base.var / schema / "value-secret"),
+            "ticket_desk_secret": base.ticket_desk_secret or _secret(base.var / schema / "ticket-desk-secret"),
             "signing_secret": base.signing_secret or _secret(base.var / schema / "signing-secret"),
         }
     )
@@ -93,7 +93,7 @@ def _secret(path: Path) -> str:
 
 def service_token(label: str, role: str) -> str:
     """A new service token of the installation that runs in this folder. Raises `Invalid`."""
-    base = Settings()
+    base = settings_now()
     try:
         running = json.loads(_running(base).read_text(encoding="utf-8"))
         os.kill(running["process"], 0)
@@ -114,7 +114,7 @@ def _running(base: Settings) -> Path:
 
 def reset() -> int:
     """Throw away all data of this folder: database, journals, logs."""
-    var = Settings().var
+    var = settings_now().var
     for name in ("mariadb", "calm", "calm_demo"):
         shutil.rmtree(var / name, ignore_errors=True)
     print("All data is gone; ./calm demo or ./calm start begins anew.")
@@ -132,16 +132,10 @@ def first_provider(settings: Settings) -> ProviderTyped:
     return typed
 
 
-def _setting_at_fault(error: ValidationError | Invalid) -> str:
+def _setting_at_fault(error: Invalid) -> str:
     """Which setting is not right, and what is not right about it, in a sentence."""
-    if isinstance(error, Invalid):
-        name = {"name": "provider_name"}.get(error.where, error.where)
-        what = error.what
-    else:
-        first = error.errors()[0]
-        name, what = str(first["loc"][0]), first["msg"]
-    name = name.upper()
-    return f"{name if name.startswith('CALM_') else f'CALM_{name}'}: {what}"
+    name = {"name": "provider_name"}.get(error.where, error.where).upper()
+    return f"{name if name.startswith('CALM_') else f'CALM_{name}'}: {error.what}"
 
 
 def _prepare(url: str, settings: Settings, provider: ProviderTyped | None) -> str | None:

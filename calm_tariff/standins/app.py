@@ -35,7 +35,7 @@ class Asked:
     last_headers: dict[str, str] | None = None
 
 
-def create_app(mailbox: Mailbox) -> FastAPI:
+def create_app(mailbox: Mailbox, desk_secret: str) -> FastAPI:
     """The application, with its own mood and memory."""
     app = FastAPI(title="Stand-ins", docs_url=None, redoc_url=None)
     mood, asked = Mood(), Asked()
@@ -98,7 +98,7 @@ def create_app(mailbox: Mailbox) -> FastAPI:
     async def read_asked() -> Any:
         return {"calls": asked.calls, "last_headers": asked.last_headers}
 
-    for made in (harbour.berths(), harbour.sea(), harbour.tiles(), tickets.router(), issuer.router()):
+    for made in (harbour.berths(), harbour.sea(), harbour.tiles(), tickets.router(desk_secret), issuer.router()):
         app.include_router(made)
 
     @app.get("/mailbox.json")

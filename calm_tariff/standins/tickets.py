@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
 import html
-from dataclasses import dataclass
-from typing import Any
+import time
+from dataclasses import asdict, dataclass
 
-from fastapi import APIRouter, Form, HTTPException
+from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response
 from fastapi.responses import HTMLResponse, RedirectResponse
+from joserfc import jwt
+from joserfc.errors import JoseError
+from joserfc.jwk import OctKey
 from pydantic import BaseModel
 
 
@@ -31,25 +35,45 @@ class Ticket:
     note: str = ""
 
 
-def router() -> APIRouter:
-    """The desk, with a memory of its own."""
+def router(secret: str) -> APIRouter:
+    """The desk, with a memory of its own. It answers whoever signs with the secret, and signs what it answers."""
     made = APIRouter()
     tickets: dict[int, Ticket] = {}
 
+    async def asked_of_us(request: Request) -> str:
+        """The id of a question that was signed for us."""
+        scheme, _, token = request.headers.get("authorization", "").partition(" ")
+        try:
+            claims = jwt.decode(token, OctKey.import_key(secret), algorithms=["HS256"]).claims
+        except (JoseError, ValueError):
+            claims = {}
+        asks = f"{request.method} {request.url.path}", hashlib.sha256(await request.body()).hexdigest()
+        late = time.time() - float(claims.get("exp", 0))
+        if scheme != "Bearer" or claims.get("aud") != "ticket desk" or late > 0:
+            raise HTTPException(401, "not signed for this desk")
+        if (claims.get("asks"), claims.get("sha256")) != asks:
+            raise HTTPException(401, "signed for another question")
+        return str(claims.get("jti", ""))
+
+    def answer(ticket: Ticket, asked: str) -> Response:
+        now = int(time.time())
+        claims = {"iss": "ticket desk", "aud": "calm tariff", "jti": asked, "iat": now, "ticket": asdict(ticket)}
+        signed = jwt.encode({"alg": "HS256"}, claims, OctKey.import_key(secret), algorithms=["HS256"])
+        return Response(signed, media_type="application/jwt")
+
     @made.post("/tickets")
-    async def open_ticket(wanted: TicketIn) -> Any:
+    async def open_ticket(wanted: TicketIn, asked: str = Depends(asked_of_us)) -> Response:
         known = next((t for t in tickets.values() if t.reference == wanted.reference), None)
         if known is None:
             number = 1000 + len(tickets)
             known = tickets[number] = Ticket(number, wanted.reference, wanted.title, wanted.text)
-        return known
+        return answer(known, asked)
 
     @made.get("/tickets/{number}")
-    async def one(number: int) -> Any:
-        if number not in tickets:
-            # The desk forgets when it is restarted; an unknown ticket is still open.
-            return Ticket(number, "", "", "")
-        return tickets[number]
+    async def one(number: int, asked: str = Depends(asked_of_us)) -> Response:
+        if number not in tickets:  # the desk forgets when it is restarted
+            raise HTTPException(404, "no such ticket")
+        return answer(tickets[number], asked)
 
     @made.post("/tickets/{number}/decide", response_class=RedirectResponse, status_code=303)
     async def decide(number: int, decision: str = Form(), note: str = Form("")) -> str:

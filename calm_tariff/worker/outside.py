@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import logging
 import time
 
 import httpx
 
 from calm_tariff.edge import reaching
 from calm_tariff.services import admission, back_ends
+from calm_tariff.services.admission import RequestView
 from calm_tariff.services.back_ends import Answer, Question
 from calm_tariff.services.context import Context
+from calm_tariff.worker.ticket_desk import TicketDesk, Unproven
+
+log = logging.getLogger("calm_tariff.worker")
 
 PATIENCE = httpx.Timeout(3)
 
@@ -38,23 +43,34 @@ def _ms(begun: float) -> int:
     return round((time.monotonic() - begun) * 1000)
 
 
-def exchange_tickets(ctx: Context, desk: str) -> None:
+def ask_ticket_desk(ctx: Context, address: str, secret: str) -> None:
+    """Exchange tickets with the desk at an address, which shares a secret with us."""
+    with httpx.Client(base_url=address, timeout=PATIENCE) as client:
+        exchange_tickets(ctx, TicketDesk(client, secret, ctx.clock))
+
+
+def exchange_tickets(ctx: Context, desk: TicketDesk) -> None:
     """Open a ticket for every request that an outside system decides, and carry out what was decided there.
 
-    The desk knows a request by its id, so that opening it twice makes one ticket.
+    One ticket that the desk answers wrongly holds up no other. Raises `httpx.TransportError` where it is away.
     """
-    with httpx.Client(base_url=desk, timeout=PATIENCE) as client:
-        for request in admission.without_ticket(ctx):
-            body = {
-                "reference": f"request-{request.id}",
-                "title": f"{request.product} · {request.plan} for {request.consumer}",
-                "text": request.purpose,
-            }
-            answer = client.post("/tickets", json=body).raise_for_status()
-            admission.keep_ticket(ctx, request.id, str(answer.json()["number"]))
-        for request in admission.with_ticket(ctx):
-            ticket = client.get(f"/tickets/{request.ticket}").raise_for_status().json()
-            if ticket["state"] == "granted":
-                admission.decide_outside(ctx, request.id, "granted", ticket["note"])
-            elif ticket["state"] == "declined":
-                admission.decide_outside(ctx, request.id, "declined", ticket["note"] or "The outside desk declined it.")
+    for request in (*admission.without_ticket(ctx), *admission.with_ticket(ctx)):
+        try:
+            _exchange(ctx, desk, request)
+        except (httpx.HTTPStatusError, Unproven) as error:
+            log.warning("what the ticket desk says of request %s is not taken: %s", request.id, error)
+
+
+def _exchange(ctx: Context, desk: TicketDesk, request: RequestView) -> None:
+    reference = f"request-{request.id}"
+    known = desk.look(request.ticket) if request.ticket else None
+    if known is None or known.reference != reference:  # it has none yet, or has lost it and gave its number away
+        known = desk.open(reference, f"{request.product} · {request.plan} for {request.consumer}", request.purpose)
+    if known.reference != reference:
+        raise Unproven(f"ticket {known.number} is about {known.reference or 'nothing'}, not about {reference}")
+    if known.number != request.ticket:
+        admission.keep_ticket(ctx, request.id, known.number)
+    if known.state == "granted":
+        admission.decide_outside(ctx, request.id, "granted", known.note)
+    elif known.state == "declined":
+        admission.decide_outside(ctx, request.id, "declined", known.note or "The outside desk declined it.")

@@ -16,7 +16,7 @@ from calm_tariff.services.context import SYSTEM, Context, context_for
 from calm_tariff.services.shipping import ship
 from calm_tariff.settings import Settings
 from calm_tariff.store.base import engine
-from calm_tariff.worker.outside import ask_back_ends, exchange_tickets
+from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk
 
 log = logging.getLogger("calm_tariff.worker")
 BEAT_SECONDS = 0.25
@@ -81,7 +81,8 @@ def _chores(ctx: Context, settings: Settings) -> list[tuple[float, Callable[[], 
         (HEALTH_SECONDS, lambda: ask_back_ends(ctx)),
     ]
     if settings.ticket_desk_address:
-        chores.append((OUTSIDE_SECONDS, lambda: exchange_tickets(ctx, settings.ticket_desk_address)))
+        desk, secret = settings.ticket_desk_address, settings.ticket_desk_secret
+        chores.append((OUTSIDE_SECONDS, lambda: ask_ticket_desk(ctx, desk, secret)))
     return chores
 
 

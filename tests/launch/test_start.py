@@ -22,11 +22,13 @@ from calm_tariff.store.base import engine
 ROOT = Path(__file__).parents[2]
 
 
-def start(**environment: object) -> subprocess.CompletedProcess[str]:
+def start(*command: str, **environment: object) -> subprocess.CompletedProcess[str]:
+    """Run a command, `start` where none is given."""
     ports = {f"CALM_{n}_PORT": free_port() for n in ("WEB", "GATEWAY", "STANDINS", "MAIL", "DATABASE")}
     wanted = {**ports, **environment}
     return subprocess.run(
-        [sys.executable, "-m", "calm_tariff.cli", "start"], capture_output=True, text=True, cwd=ROOT, timeout=120,
+        [sys.executable, "-m", "calm_tariff.cli", *(command or ["start"])],
+        capture_output=True, text=True, cwd=ROOT, timeout=120,
         env={**os.environ, "PYTHONPATH": str(ROOT), **{name: str(value) for name, value in wanted.items()}},
     )  # fmt: skip
 
@@ -76,6 +78,18 @@ def test_a_setting_that_is_not_right_is_named_before_anything_is_made(
     assert ran.returncode == 1
     assert ran.stderr.startswith(f"{setting}: ") and said in ran.stderr, ran.stderr
     assert "Traceback" not in ran.stderr and not (tmp_path / "var").exists()
+
+
+@pytest.mark.parametrize("command", [["start"], ["reset"], ["web"], ["gateway"], ["worker"], ["standins"],
+                                     ["token", "A script", "finance"], ["openapi", "var/none"]])  # fmt: skip
+def test_no_command_shows_a_traceback_for_a_wrong_setting_or_tells_what_it_was(
+    tmp_path: Path, command: list[str]
+) -> None:
+    wrong = {"CALM_VAR": tmp_path / "var", "CALM_TICKET_DESK": "https://desk.example",
+             "CALM_TICKET_DESK_SECRET": "too short to sign"}  # fmt: skip
+    ran = start(*command, **wrong)
+    assert ran.returncode != 0 and "CALM_TICKET_DESK_SECRET: must have 32" in ran.stderr, ran.stderr
+    assert "Traceback" not in ran.stderr and "too short to sign" not in ran.stderr
 
 
 def test_a_new_installation_is_what_its_settings_say(database: Database) -> None:

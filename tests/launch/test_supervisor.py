@@ -22,7 +22,14 @@ def test_stand_ins_run_in_a_demo_alone_unless_they_are_named(tmp_path: Path, set
     assert ("stand-ins" in [part.name for part in made.parts()]) is there
     # Anybody can tell the desk among them that a request is granted: without them there is none.
     assert bool(made.settings.ticket_desk_address) is there
-    assert Settings(ticket_desk="https://desk.example").ticket_desk_address == "https://desk.example"
+    named = Settings(ticket_desk="https://desk.example", ticket_desk_secret="x" * 32)
+    assert named.ticket_desk_address == "https://desk.example"
+
+
+def test_a_desk_that_is_named_needs_a_secret_to_sign_with() -> None:
+    for secret in ("", "x" * 31):
+        with pytest.raises(ValueError, match="must have 32 characters or more"):
+            Settings(ticket_desk="https://desk.example", ticket_desk_secret=secret)
 
 
 class Starting(Supervisor):
