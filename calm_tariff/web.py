@@ -15,6 +15,7 @@ from starlette.staticfiles import StaticFiles
 
 from calm_tariff.console_api import app as console
 from calm_tariff.edge.guard import Guard
+from calm_tariff.edge.pages import SECURITY
 from calm_tariff.edge.wire import Wire
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.portal_api import app as portal
@@ -24,12 +25,6 @@ from calm_tariff.settings import Settings, settings_now
 from calm_tariff.store.base import engine
 
 BUILT = Path(__file__).parent.parent / "web" / "dist"
-SECURITY = {
-    "content-security-policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
-    "frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-    "x-content-type-options": "nosniff",
-    "referrer-policy": "same-origin",
-}
 
 
 def create_app(ctx: Context, settings: Settings) -> Guard:

@@ -18,7 +18,7 @@ from calm_tariff.console_api import (
     tariff,
 )
 from calm_tariff.console_api.asking import COOKIE
-from calm_tariff.edge import problems, signing_in
+from calm_tariff.edge import problems, reference, signing_in
 from calm_tariff.services.context import Context
 from calm_tariff.settings import Settings
 
@@ -33,4 +33,5 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     places = (session, service_tokens, apis, bench, credentials, meters, products, tariff, admit, observe, settle)
     for place in places:
         app.include_router(place.router)
+    reference.serve(app, "A script is known by a service token (Authorization: Bearer), a browser by its session.")
     return app

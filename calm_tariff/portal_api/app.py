@@ -10,7 +10,7 @@ from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
 from calm_tariff.core.meters import Environment
-from calm_tariff.edge import problems, signing_in
+from calm_tariff.edge import problems, reference, signing_in
 from calm_tariff.edge.asking import address_of, asking, begin_session, context_of, same_origin
 from calm_tariff.services import (
     admission,
@@ -109,6 +109,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     _sessions(app, settings)
     _browsing(app)
     _own_things(app)
+    reference.serve(app, "A browser is known by its session, which begins by signing in.")
     return app
 
 

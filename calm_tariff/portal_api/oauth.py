@@ -5,6 +5,8 @@ from __future__ import annotations
 
 import base64
 import binascii
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Annotated, Any
 from urllib.parse import unquote_plus
 
@@ -40,6 +42,19 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
         headers = {**NOT_KEPT, "www-authenticate": 'Basic realm="tokens"'} if status == 401 else NOT_KEPT
         return JSONResponse({"error": name, "error_description": error.what}, status, headers=headers)
 
+    @contextmanager
+    def _attempt(request: Request, client_id: str, secret: str) -> Iterator[tuple[str, str, str]]:
+        """Who shows which secret from where, where that may be tried now: too many wrong ones have to wait."""
+        client, shown = _client(request, client_id, secret)
+        came_from = address_of(request)
+        throttling.attempt(ctx, f"client {client}", came_from)
+        try:
+            yield client, shown, came_from
+        except NotSignedIn:
+            tokens.turned_away(ctx, client, came_from)
+            raise
+        throttling.forgive(ctx, f"client {client}", came_from)
+
     @app.post("/token")
     def token(
         request: Request,
@@ -52,11 +67,8 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
         if grant_type != "client_credentials":
             wrong = {"error": "unsupported_grant_type", "error_description": "Only client_credentials is taken here."}
             return JSONResponse(wrong, 400, headers=NOT_KEPT)
-        client, secret = _client(request, client_id, client_secret)
-        came_from = address_of(request)
-        throttling.attempt(ctx, f"client {client}", came_from)
-        issued = tokens.issue(ctx, client, secret, scope)
-        throttling.forgive(ctx, f"client {client}", came_from)
+        with _attempt(request, client_id, client_secret) as (client, secret, came_from):
+            issued = tokens.issue(ctx, client, secret, scope, came_from)
         answer = {
             "access_token": issued.access_token, "token_type": "Bearer", "expires_in": issued.expires_in,
             "scope": issued.scope,
@@ -71,7 +83,8 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
         client_secret: Annotated[str, Form()] = "",
     ) -> JSONResponse:
         """Make a token invalid at once; one that is none is no error."""
-        tokens.revoke(ctx, *_client(request, client_id, client_secret), token)
+        with _attempt(request, client_id, client_secret) as (client, secret, _):
+            tokens.revoke(ctx, client, secret, token)
         return JSONResponse({}, headers=NOT_KEPT)
 
     @app.get("/jwks.json")

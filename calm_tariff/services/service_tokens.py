@@ -7,12 +7,10 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from sqlalchemy import func, select
-from sqlalchemy.dialects.mysql import insert
-from sqlalchemy.orm import Session
 
 from calm_tariff.core import names
 from calm_tariff.core.errors import Invalid, NotAllowed, NotFound, NotSignedIn
-from calm_tariff.services import auditing
+from calm_tariff.services import auditing, places
 from calm_tariff.services.context import ROLES, Actor, Context
 from calm_tariff.services.secrets import hash_token
 from calm_tariff.store.people import ServiceToken, ServiceTokenPlace
@@ -22,7 +20,6 @@ DAYS = 90
 MOST_DAYS = 366
 # How exactly it is kept when a token was last used; more would be a change for every request.
 NOTICED = timedelta(minutes=1)
-PLACES = 50
 _MACHINE = "whoever runs this machine"
 
 
@@ -52,7 +49,7 @@ def everything(ctx: Context) -> list[ServiceTokenView]:
         if ctx.actor.role != "product manager":
             query = query.where(ServiceToken.owner_id == (ctx.actor.person_id or 0))
         found = session.scalars(query).all()
-        counted = select(ServiceTokenPlace.token_id, func.count()).group_by(ServiceTokenPlace.token_id)
+        counted = select(ServiceTokenPlace.secret_id, func.count()).group_by(ServiceTokenPlace.secret_id)
         places: dict[int, int] = {of: n for of, n in session.execute(counted)}  # noqa: C416
         return [_view(ctx, token, places.get(token.id, 0)) for token in found]
 
@@ -95,8 +92,11 @@ def who_by(ctx: Context, token: str, address: str = "") -> Actor:
             log.warning("a service token from %s was turned away: %s", address or "an unknown address", wrong)
             raise NotSignedIn(f"the service token {wrong}")
         who = Actor(f"token {found.label}", found.role, token_id=found.id)
-        if found.used_at is None or found.used_from != address[:40] or ctx.now - found.used_at >= NOTICED:
-            _notice(session, ctx.acting(who), found, address[:40])
+        address = address[: places.LONGEST]
+        if found.used_at is None or found.used_from != address or ctx.now - found.used_at >= NOTICED:
+            found.used_at, found.used_from = ctx.now, address
+            subject = ("service token", found.id, found.label)
+            places.note(session, ctx.acting(who), ServiceTokenPlace, subject, address)
         return who
 
 
@@ -110,21 +110,6 @@ def _wrong(ctx: Context, found: ServiceToken | None) -> str:
     if found.owner is not None and found.owner.role != found.role:
         return f"can do no more than its owner, who is no {found.role} now"
     return ""
-
-
-def _notice(session: Session, ctx: Context, token: ServiceToken, address: str) -> None:
-    """Keep when and from where a token was used; from somewhere new, that goes on the record."""
-    token.used_at, token.used_from = ctx.now, address
-    known = session.scalars(select(ServiceTokenPlace.address).where(ServiceTokenPlace.token_id == token.id)).all()
-    if address in known or len(known) >= PLACES:
-        return
-    # Ignored where another request of the same script was first.
-    made = insert(ServiceTokenPlace).values(token_id=token.id, address=address, first_at=ctx.now).prefix_with("IGNORE")
-    if not session.execute(made).rowcount:  # type: ignore[attr-defined]
-        return
-    subject = ("service token", token.id, token.label)
-    auditing.note(session, ctx, "was used from a new place", subject, why=f"from {address}" if address else "")
-    log.warning("service token %d was used from a new place: %s", token.id, address)
 
 
 def _made(ctx: Context, label: str, role: str, days: int) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import re
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
@@ -19,14 +20,15 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
 from calm_tariff.core.lifecycles import CALLING, VALID_KEY
 from calm_tariff.core.periods import instant_of
-from calm_tariff.services import auditing, stamps
-from calm_tariff.services.context import Context
+from calm_tariff.services import auditing, places, stamps
+from calm_tariff.services.context import Actor, Context
 from calm_tariff.services.sealing import Sealed, seal, unseal
 from calm_tariff.services.secrets import hash_token
-from calm_tariff.store.admission import ApiKey, Subscription
+from calm_tariff.store.admission import ApiKey, ApiKeyPlace, Subscription
 from calm_tariff.store.catalogue import Operation, Plan, Product, ProductOperation
 from calm_tariff.store.tokens import RevokedToken, SigningKey
 
+log = logging.getLogger("calm_tariff.sign_in")
 ALGORITHM = "ES256"
 AUDIENCE = "calm-tariff-gateway"
 LIFE = timedelta(minutes=15)
@@ -52,12 +54,14 @@ def scopes_of(groups: Iterable[str]) -> frozenset[str]:
     return frozenset(scope_name(group) for group in groups) or frozenset({UNGROUPED})
 
 
-def issue(ctx: Context, client_id: str, secret: str, wanted: str) -> Issued:
-    """A token for an application that shows its id and secret. `wanted` scopes, separated by spaces, must be
-    among those of its plans; none asked for means all. Raises `NotSignedIn`, `NotAllowed`, `Invalid`, or `Conflict`
-    where the installation has no secret to seal signing keys with."""
+def issue(ctx: Context, client_id: str, secret: str, wanted: str, address: str = "") -> Issued:
+    """A token for an application that shows its id and secret, from an address. `wanted` scopes, separated by spaces,
+    must be among those of its plans; none asked for means all. Raises `NotSignedIn`, `NotAllowed`, `Invalid`,
+    or `Conflict` where the installation has no secret to seal signing keys with."""
     with ctx.transaction() as session:
         key = _secret(session, ctx, client_id, secret)
+        caller = ctx.acting(Actor(f"client {client_id}"))
+        places.note(session, caller, ApiKeyPlace, ("key", key.id, f"{key.prefix}… of {key.application.name}"), address)
         known = _scopes_sold(session, key.application_id)
         if not known:
             raise NotAllowed("no plan of this application takes tokens of the token endpoint", "client_id")
@@ -74,6 +78,14 @@ def issue(ctx: Context, client_id: str, secret: str, wanted: str) -> Issued:
         kid, signing = _newest(session, ctx)
         token = jwt.encode({"alg": ALGORITHM, "kid": kid, "typ": "at+jwt"}, claims, signing)
         return Issued(token, int(LIFE.total_seconds()), scope)
+
+
+def turned_away(ctx: Context, client_id: str, address: str) -> None:
+    """Say that a client id was shown with a wrong secret, to the record and the log."""
+    with ctx.transaction() as session:
+        subject, why = ("client", 0, client_id), f"from {address}" if address else ""
+        auditing.note(session, ctx, "was turned away at the token endpoint", subject, why=why)
+    log.warning("%s from %s was turned away at the token endpoint", client_id[:40], address or "an unknown address")
 
 
 def revoke(ctx: Context, client_id: str, secret: str, token: str) -> None:

@@ -126,6 +126,15 @@ class ApiKey(Base):
     application: Mapped[Application] = relationship(back_populates="keys", lazy="joined")
 
 
+class ApiKeyPlace(Base):
+    """An address from which the secret of a client id was shown to the token endpoint."""
+
+    __tablename__ = "api_key_place"
+    secret_id: Mapped[int] = mapped_column(ForeignKey("api_key.id"), primary_key=True)
+    address: Mapped[Word] = mapped_column(primary_key=True)
+    first_at: Mapped[datetime]
+
+
 class SubscriptionOverride(Base):
     """A limit of one subscription in place of its plan's limit of the same name, or beside the plan's.
 

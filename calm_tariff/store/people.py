@@ -147,6 +147,6 @@ class ServiceTokenPlace(Base):
     """An address a service token was used from."""
 
     __tablename__ = "service_token_place"
-    token_id: Mapped[int] = mapped_column(ForeignKey("service_token.id"), primary_key=True)
+    secret_id: Mapped[int] = mapped_column(ForeignKey("service_token.id"), primary_key=True)
     address: Mapped[Word] = mapped_column(primary_key=True)
     first_at: Mapped[datetime]

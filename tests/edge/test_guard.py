@@ -11,9 +11,10 @@ import uvicorn
 from starlette.testclient import TestClient
 
 from calm_tariff.launch.children import free_port
-from calm_tariff.services import products
+from calm_tariff.services import auditing, products
 from calm_tariff.settings import Settings
 from calm_tariff.store.catalogue import Product
+from calm_tariff.store.paging import Wanted
 from calm_tariff.web import SERVED, create_app
 from tests.office import PASSWORD, Office
 from tests.processes import awaited
@@ -94,9 +95,13 @@ def test_who_tries_too_often_hears_when_to_come_again(office: Office) -> None:
         assert [a.status_code for a in answers] == [401] * 5 + [429], path
         assert 0 < int(answers[-1].headers["retry-after"]) <= 61
         office.clock.forward(hours=2)
-    form = {"grant_type": "client_credentials", "client_id": "app-nobody", "client_secret": "wrong"}
-    answers = [web(office).post("/oauth2/token", data=form) for _ in range(6)]
-    assert answers[-1].status_code == 429 and int(answers[-1].headers["retry-after"]) > 0
+    form = {"grant_type": "client_credentials", "client_secret": "wrong", "token": "any"}
+    for path, client in (("/oauth2/token", "app-nobody"), ("/oauth2/revoke", "app-" + "n" * 5000)):
+        answers = [web(office).post(path, data={**form, "client_id": client}) for _ in range(6)]
+        assert [a.status_code for a in answers] == [401] * 5 + [429], path
+        assert int(answers[-1].headers["retry-after"]) > 0
+    said = [e.action for e in auditing.entries(office.manager, Wanted("token endpoint", rows=20)).rows]
+    assert said == ["was turned away at the token endpoint"] * 10
 
 
 @pytest.mark.parametrize("edition", ["²", '"²"', "9" * 5000, "-1", "x", ""])

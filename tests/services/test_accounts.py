@@ -12,7 +12,7 @@ from sqlalchemy import delete, func, select
 from starlette.testclient import TestClient
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, TooMany
-from calm_tariff.services import applications, auditing, passwords, people, service_tokens, sign_up, upkeep
+from calm_tariff.services import applications, auditing, passwords, people, places, service_tokens, sign_up, upkeep
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.services.sign_up import SignUpTyped
 from calm_tariff.settings import Settings
@@ -273,10 +273,10 @@ def test_use_from_a_new_place_is_on_the_record_once(office: Office) -> None:
     assert found == ["from 198.51.100.7", "from 192.0.2.1"]
     [view] = service_tokens.everything(ines)
     assert (view.used_at, view.used_from, view.places) == (office.clock.now, "192.0.2.1", 2)
-    for n in range(service_tokens.PLACES + 5):  # and is bounded
+    for n in range(places.MOST + 5):  # and is bounded
         acts(office, token, f"203.0.113.{n}")
     with office.ctx.transaction() as session:
-        assert session.scalar(select(func.count()).select_from(ServiceTokenPlace)) == service_tokens.PLACES
+        assert session.scalar(select(func.count()).select_from(ServiceTokenPlace)) == places.MOST
 
 
 def test_when_a_token_was_used_is_kept_to_the_minute(office: Office) -> None:
