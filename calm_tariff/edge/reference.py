@@ -23,7 +23,8 @@ h2{font-size:19px;margin:28px 0 0;border-bottom:1px solid var(--line);padding-bo
 nav{position:sticky;top:0;align-self:start;max-height:100vh;overflow:auto;padding:28px 0}
 nav a{display:block;padding:2px 0}
 a{color:var(--kelp);text-decoration:none}a:hover{text-decoration:underline}p{margin:4px 0}.soft{color:var(--soft)}
-details{border-bottom:1px solid var(--line)}summary{cursor:pointer;padding:6px 0;overflow-wrap:anywhere}
+details{border-bottom:1px solid var(--line)}
+summary{cursor:pointer;padding:6px 0 6px 15px;text-indent:-15px;overflow-wrap:anywhere}
 summary b,code{font:13px ui-monospace,monospace}.in{padding:0 0 10px 16px}
 table{border-collapse:collapse;width:100%}th{font-weight:500;color:var(--soft);text-align:left}
 td,th{padding:3px 12px 3px 0;vertical-align:top;border-top:1px solid var(--line)}
