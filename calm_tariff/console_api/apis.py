@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import date
 from typing import Any, Literal
 
@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.asking import Asking
 from calm_tariff.edge.asking import Edition
-from calm_tariff.edge.lists import EXPORTED, Asked, all_of, as_csv
+from calm_tariff.edge.lists import PART, Asked, all_of, as_csv
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.services import api_documents, apis, house_limits, operations
 from calm_tariff.services.api_documents import Comparison, ReadingView
@@ -214,8 +214,15 @@ def export_operations(
     standing: Standing | None = None,
 ) -> Response:
     """The same as CSV, all of them."""
-    found = operations.page(ctx, version_id, words, group, standing, 0, EXPORTED)
-    return as_csv("operations", OperationView, found.operations)
+
+    def rows() -> Iterator[OperationView]:
+        after: int | None = 0
+        while after is not None:
+            found = operations.page(ctx, version_id, words, group, standing, after, PART)
+            yield from found.operations
+            after = found.after
+
+    return as_csv("operations", OperationView, rows())
 
 
 @router.post("/apis/{version_id}/operations", status_code=201)

@@ -54,7 +54,7 @@ def list_calls(ctx: Asking, wanted: Narrowed, cursor: str | None = None) -> Page
 
 @router.get("/calls.csv", response_class=Response)
 def export_calls(ctx: Asking, wanted: Narrowed) -> Response:
-    """The log as CSV, newest first, up to 10,000 calls."""
+    """The log as CSV, newest first."""
     calls = all_of(lambda part: traffic.log(ctx, wanted, part.cursor, part.rows), Wanted())
     return as_csv("calls", CallLine, calls, left_out=("consumer_id",))
 

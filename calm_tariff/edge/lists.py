@@ -8,15 +8,15 @@ import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import fields, replace
 from datetime import datetime
+from itertools import islice
 from typing import Annotated, Any, TypeVar
 
 from fastapi import Depends, Query
-from fastapi.responses import Response
+from fastapi.responses import Response, StreamingResponse
 
 from calm_tariff.store.paging import ROWS, Page, Wanted
 
 T = TypeVar("T")
-EXPORTED = 10_000
 PART = 1000
 _CUTS = re.compile(r"[;\t\r\n]")
 
@@ -33,29 +33,40 @@ Asked = Annotated[Wanted, Depends(wanted)]
 
 
 def all_of(read: Callable[[Wanted], Page[T]], asked: Wanted) -> Iterator[T]:
-    """Every row of a list from the page asked for, up to 10,000 of them."""
-    left = EXPORTED
-    while left > 0:
-        page = read(replace(asked, rows=min(PART, left)))
+    """Every row of a list from the page asked for, read in parts."""
+    asked = replace(asked, rows=PART)
+    while True:
+        page = read(asked)
         yield from page.rows
-        left -= len(page.rows)
         if page.next is None:
             return
         asked = replace(asked, cursor=page.next)
 
 
 def as_csv(name: str, kind: type, rows: Iterable[Any], left_out: Sequence[str] = ()) -> Response:
-    """Rows of a dataclass as a file: its fields are the columns."""
+    """Rows of a dataclass as a file, sent while they are read: its fields are the columns. What is wrong with the
+    question is told before anything is sent."""
     columns = [f.name for f in fields(kind) if f.name not in left_out]
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(columns)
-    writer.writerows([_cell(getattr(row, column)) for column in columns] for row in rows)
-    return Response(
-        out.getvalue(),
-        media_type="text/csv; charset=utf-8",
+    coming = iter(rows)
+    first = list(islice(coming, PART))
+
+    def sent() -> Iterator[str]:
+        yield _lines([columns])
+        part = first
+        while part:
+            yield _lines([_cell(getattr(row, column)) for column in columns] for row in part)
+            part = list(islice(coming, PART))
+
+    return StreamingResponse(
+        sent(), media_type="text/csv; charset=utf-8",
         headers={"content-disposition": f'attachment; filename="{name}.csv"'},
-    )
+    )  # fmt: skip
+
+
+def _lines(rows: Iterable[list[str]]) -> str:
+    out = io.StringIO()
+    csv.writer(out).writerows(rows)
+    return out.getvalue()
 
 
 def _cell(value: Any) -> str:

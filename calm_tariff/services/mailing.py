@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import logging
 import smtplib
+from datetime import datetime
 from email.message import EmailMessage
 from email.utils import formataddr
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.names import cut
+from calm_tariff.services import auditing
 from calm_tariff.services.context import Context, provider_of
 from calm_tariff.store.people import Provider
 from calm_tariff.store.record import Mail
 
 log = logging.getLogger("calm_tariff.mail")
+SET_ASIDE = "could not send a letter"
 
 
 def write(session: Session, ctx: Context, recipient: str, subject: str, body: str, confidential: bool = False) -> None:
@@ -57,7 +60,15 @@ def send_waiting(ctx: Context, host: str, port: int, most: int = 50) -> int:
                     mail.body = ""
                 if mail.failed:
                     log.error("letter %d cannot be sent and is set aside: %s", mail.id, mail.failed)
+                    subject = ("letter", mail.id, f"“{mail.subject}” to {mail.recipient}")
+                    auditing.note(session, ctx, SET_ASIDE, subject, why=mail.failed)
     return sent
+
+
+def set_aside_since(session: Session, since: datetime) -> int:
+    """How many letters could not be sent since then."""
+    query = select(func.count()).where(Mail.failed.is_not(None), Mail.created_at >= since)
+    return session.scalar(query) or 0
 
 
 def _letter(provider: Provider, mail: Mail) -> EmailMessage:

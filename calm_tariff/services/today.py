@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import timedelta
+from urllib.parse import quote_plus
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import HOUR, day_start, local_day, month_of, period_before
-from calm_tariff.services import admission, allowances, late_usage
+from calm_tariff.services import admission, allowances, late_usage, mailing
 from calm_tariff.services.context import ROLES, Context, zone_of
 from calm_tariff.store import usage_queries
 from calm_tariff.store.catalogue import ApiVersion, Meter, Plan, PlanDraft, Product
@@ -18,6 +19,8 @@ from calm_tariff.store.people import Consumer
 from calm_tariff.store.usage import Call
 
 ALMOST_SPENT = 80
+# For so long a letter that could not be sent is told.
+_TOLD = timedelta(days=7)
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +61,7 @@ def today(ctx: Context) -> Today:
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
         items = [*_requests(session, ctx), *_spent(session, ctx), *_refusals(session, ctx), *_periods(session, ctx)]
-        items += [*_late(session, ctx), *_drafts(session)]
+        items += [*_late(session, ctx), *_letters(session, ctx), *_drafts(session)]
         yours = [i for i in items if ctx.actor.role in i.roles]
         return Today(yours, [i for i in items if i not in yours], _yesterday(session, ctx))
 
@@ -170,6 +173,17 @@ def _late(session: Session, ctx: Context) -> list[Item]:
                  "See what arrived", f"/settle/periods/{start}", ["finance"])
         )  # fmt: skip
     return items
+
+
+def _letters(session: Session, ctx: Context) -> list[Item]:
+    """Letters of the last days that nobody got."""
+    failed = mailing.set_aside_since(session, ctx.now - _TOLD)
+    if not failed:
+        return []
+    title = "One letter could not be sent" if failed == 1 else f"{failed} letters could not be sent"
+    where = f"/record?words={quote_plus(mailing.SET_ASIDE)}"
+    detail = "Each is set aside with the reason; whoever it was for has not heard of it."
+    return [Item(title, detail, "See to whom, and why", where, ["operations", "product manager"])]
 
 
 def _drafts(session: Session) -> list[Item]:

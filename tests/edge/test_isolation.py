@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 from fastapi import FastAPI
+from sqlalchemy import insert
 from starlette.testclient import TestClient
 
 from calm_tariff.console_api import app as console
@@ -16,6 +17,7 @@ from calm_tariff.services import charging, history, invoices, people, service_to
 from calm_tariff.services.context import ROLES, Context
 from calm_tariff.settings import Settings
 from calm_tariff.store.paging import Wanted
+from calm_tariff.store.record import AuditEntry
 from calm_tariff.web import create_app
 from tests.office import PASSWORD, START, Office
 
@@ -199,6 +201,20 @@ def test_each_list_that_is_saved_holds_what_is_shown_in_its_order(lived: dict[st
                     same = datetime.fromisoformat(text) == datetime.fromisoformat(there) if "T" in there[10:11] else (
                         text.lstrip("'") == there)  # fmt: skip
                     assert same, (path, column)
+
+
+def test_a_long_list_is_saved_to_its_end(office: Office) -> None:
+    with office.ctx.transaction() as session:
+        one_of = {"at": START, "actor": "A script", "action": "did", "subject_kind": "thing", "subject": "x", "why": ""}
+        many = [{**one_of, "subject_id": n} for n in range(10_500)]
+        session.execute(insert(AuditEntry), many)
+    web = client(office.ctx)
+    web.headers["Authorization"] = f"Bearer {service_tokens.make_for_machine(office.ctx, 'script', 'finance')}"
+    total = web.get("/api/v1/record?rows=1").json()["total"]
+    written = list(csv.DictReader(io.StringIO(web.get("/api/v1/record.csv").text)))
+    assert len(written) == len({line["id"] for line in written}) == total > 10_500
+    for wrong in ("sort=nothing", "cursor=x"):  # told before a file begins
+        assert web.get(f"/api/v1/record.csv?{wrong}").status_code == web.get(f"/api/v1/record?{wrong}").status_code
 
 
 def test_a_change_must_come_from_our_own_pages(office: Office) -> None:

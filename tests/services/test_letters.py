@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 from threading import Barrier
+from urllib.parse import parse_qs, urlsplit
 
 import pytest
 from aiosmtpd.controller import Controller
@@ -22,6 +23,7 @@ from calm_tariff.services import (
     products,
     service_tokens,
     sign_up,
+    today,
 )
 from calm_tariff.services.context import Actor
 from calm_tariff.services.sign_up import SignUpTyped
@@ -68,6 +70,14 @@ def test_a_letter_that_cannot_be_sent_is_set_aside_and_holds_up_none(office: Off
     finally:
         server.stop()
     assert "last@consumer.example" in picky.got and "refused@consumer.example" not in picky.got
+    told = next(i for i in today.today(office.manager).yours if "could not be sent" in i.title)
+    words = parse_qs(urlsplit(told.link).query)["words"][0]
+    named = auditing.entries(office.manager, Wanted(words, rows=20)).rows  # where Today leads to
+    assert told.title == f"{len(named)} letters could not be sent" and len(named) >= 2
+    [refused] = [e for e in named if e.subject == "“One” to refused@consumer.example"]
+    assert "550" in refused.why
+    office.clock.forward(days=8)
+    assert not [i for i in today.today(office.manager).yours if "could not be sent" in i.title]
     with office.ctx.transaction() as session:
         found = {m.subject: (m.sent_at is not None, m.failed or "") for m in session.scalars(select(Mail))}
     assert found["Four"] == (True, "")
