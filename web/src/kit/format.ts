@@ -38,6 +38,12 @@ export const dayAndYear = format({ day: "numeric", month: "long", year: "numeric
 export const minute = format({ hour: "2-digit", minute: "2-digit" });
 export const dayAndMinute = format({ day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 
+/** Until when something holds that ends at an instant: a last day, or a time of day. */
+export function untilWhen(end: string): string {
+  const before = new Date(new Date(end).getTime() - 1);
+  return minute(end) === "00:00" ? `the end of ${dayAndYear(before)}` : `${dayAndYear(end)}, ${minute(end)}`;
+}
+
 export function clock(moment: string): string {
   const shown = format({ hour: "2-digit", minute: "2-digit", second: "2-digit" })(moment);
   return `${shown}.${String(new Date(moment).getUTCMilliseconds()).padStart(3, "0")}`;

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, type Portal } from "../api/portal";
 import { Choose } from "../kit/choose";
 import { Button, Dialog, Field, Trouble, WordButton } from "../kit/controls";
-import { dayAndYear } from "../kit/format";
+import { dayAndYear, untilWhen } from "../kit/format";
 import { useMe } from "./app";
 
 type App = Portal["ApplicationView"];
@@ -15,7 +15,7 @@ export function Keys({ app }: { app: App }) {
   const [label, setLabel] = useState("");
   const [environment, setEnvironment] = useState<"live" | "sandbox">("live");
   const [kind, setKind] = useState<"key" | "secret">("key");
-  const [until, setUntil] = useState("");
+  const [lastDay, setLastDay] = useState("");
   const [revoking, setRevoking] = useState<App["keys"][number] | null>(null);
   const make = useMutation({
     mutationFn: () =>
@@ -25,12 +25,12 @@ export function Keys({ app }: { app: App }) {
           label,
           environment,
           kind,
-          last_day: until || null,
+          last_day: lastDay || null,
         },
       }),
     onSuccess: () => {
       setLabel("");
-      setUntil("");
+      setLastDay("");
       queries.invalidateQueries({ queryKey: ["applications"] });
     },
   });
@@ -76,7 +76,7 @@ export function Keys({ app }: { app: App }) {
                 </td>
                 <td>{k.environment}</td>
                 <td>{k.state}</td>
-                <td>{k.expires_at ? dayAndYear(k.expires_at) : "until revoked"}</td>
+                <td>{k.expires_at ? untilWhen(k.expires_at) : "it is revoked"}</td>
                 <td>{dayAndYear(k.created_at)}</td>
                 <td className="number">
                   {k.state === "active" && <WordButton onClick={() => setRevoking(k)}>revoke</WordButton>}
@@ -115,7 +115,7 @@ export function Keys({ app }: { app: App }) {
           onChange={setEnvironment}
         />
         <div className="w-40">
-          <Field label="Good until the end of" type="date" value={until} onChange={setUntil} />
+          <Field label="Good until the end of" type="date" value={lastDay} onChange={setLastDay} />
         </div>
         <Button main type="submit" disabled={make.isPending} className="mb-3">
           {kind === "key" ? "Make a key" : "Make a secret"}

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, type Console } from "../../api/console";
 import { Choose } from "../../kit/choose";
 import { Button, Dialog, Field, Trouble, WordButton } from "../../kit/controls";
-import { dayAndYear } from "../../kit/format";
+import { dayAndYear, untilWhen } from "../../kit/format";
 
 type Consumer = Console["ConsumerView"];
 type Held = Console["HeldLimit"];
@@ -47,7 +47,7 @@ export function Overrides({ consumer }: { consumer: Consumer }) {
           {o.instead_of && <span className="text-soft"> instead of {o.instead_of}</span>}
           <div className="text-[13px] text-soft">
             “{o.reason}” {o.made_by}, {dayAndYear(o.made_at)};{" "}
-            {o.state === "in force" ? `until ${dayAndYear(o.ends_at)}` : o.state}
+            {o.state === "in force" ? `until ${untilWhen(o.ends_at)}` : o.state}
             {may && o.state === "in force" && (
               <>
                 {" "}

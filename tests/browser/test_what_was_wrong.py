@@ -1,0 +1,125 @@
+"""What an audit found wrong on the screens, and must not be so again."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from playwright.sync_api import Route, expect
+
+from tests.browser.conftest import People
+from tests.browser.test_together import change
+
+WEB = Path(__file__).parents[2] / "web" / "src"
+
+
+def test_undoing_takes_back_nothing_that_somebody_else_has_typed_since(people: People) -> None:
+    ines, other = people.staff("Ines"), people.staff("Ines")
+    for page in (ines, other):
+        page.goto("/compose/products/1")
+        expect(page.get_by_role("heading", name="Harbour Data")).to_be_visible()
+    of_ines, of_other = (page.locator('button[data-field="limits.0.calls"]').first for page in (ines, other))
+    change(ines, "limits.0.calls", "3")
+    expect(of_other).to_have_text("3")
+    change(other, "limits.0.calls", "7")
+    expect(of_ines).to_have_text("7")  # she sees it, and takes back what she did herself
+    ines.keyboard.press("Control+z")
+    expect(ines.get_by_text("Somebody else changed this plan meanwhile")).to_be_visible()
+    other.reload()
+    expect(of_other).to_have_text("7")
+    other.get_by_role("button", name="More for the plan Skiff").click()
+    other.get_by_role("menuitem", name="Go back to the live terms").click()
+    expect(of_other).to_have_text("2")
+
+
+def test_a_month_met_again_shows_what_was_read_before(people: People) -> None:
+    page = people.staff("Beatriz")
+    page.goto("/settle/periods")
+    month = page.get_by_role("table").get_by_role("link").first
+    name = month.inner_text()
+    month.click()
+    expect(page.get_by_role("heading", name=name)).to_be_visible()
+    row = page.get_by_role("table").get_by_role("row").nth(1)
+    expect(row).to_be_visible()
+    page.get_by_role("link", name="Periods").click()
+    expect(page.get_by_role("heading", name="Periods")).to_be_visible()
+    asked: list[str] = []
+    page.route(re.compile(r"/api/v1/periods/\d"), lambda route: asked.append(route.request.url))  # never answered
+    page.get_by_role("table").get_by_role("link", name=name).click()
+    expect(row).to_be_visible()
+    assert page.get_by_text("Working out the charges").count() == 0
+
+
+def test_changing_an_api_is_seen_on_the_list_at_once(people: People) -> None:
+    page = people.staff("Ines")
+    page.goto("/compose/apis")
+    page.get_by_role("link", name="Chart Tiles v1").click()
+    page.get_by_role("button", name="Announce its end…").click()
+    dialog = page.get_by_role("dialog", name="Announce its end")
+    dialog.get_by_label("It answers no more from").fill("2031-05-01")
+    dialog.get_by_role("button", name="Announce it").click()
+    expect(page.get_by_role("button", name="Call its end off")).to_be_visible()
+    page.get_by_role("button", name="Call its end off").click()
+    expect(page.get_by_text("live · answers under")).to_be_visible()
+    page.get_by_role("link", name="APIs").click()
+    line = page.get_by_role("row").filter(has_text="Chart Tiles")
+    expect(line).to_contain_text("live")
+    line.get_by_role("link").first.click()
+
+
+def test_no_key_of_a_query_is_made_stale_that_nothing_reads() -> None:
+    """A key that is spelled otherwise where it is made stale leaves a screen as it was."""
+    read, stale = set(), []
+    for path in (*WEB.rglob("*.tsx"), *WEB.rglob("*.ts")):
+        text = path.read_text(encoding="utf-8")
+        for at in re.finditer(r"queryKey: \[\s*([\"`][^\"`]*[\"`]|\w+)", text):
+            before = text[max(0, at.start() - 60) : at.start()]
+            key = at.group(1)
+            if re.search(r"(invalidate|cancel)Queries\(\{\s*$", before):
+                stale.append((path.name, key))
+            else:
+                read.add(key)
+        # A list's key is its path.
+        read |= {f'"{path}"' for path in re.findall(r"useList\(\s*[\"`]([^\"`]+)[\"`]", text)}
+    assert len(stale) > 15
+    named = [(where, key) for where, key in stale if key.startswith(('"', "`"))]
+    assert [each for each in named if each[1] not in read] == []
+
+
+def test_a_first_call_is_made_as_its_operation_is_called(people: People) -> None:
+    page = people.page()
+
+    def only_posts(route: Route) -> None:
+        answer = route.fetch()
+        product = answer.json()
+        held = {**product["operations"][0], "method": "POST", "url_path": "/berths/v1/holds/{harbour}"}
+        route.fulfill(response=answer, json={**product, "operations": [held], "key_header": "X-Harbour-Key"})
+
+    page.route("**/portal/api/v1/products/harbour-data*", only_posts)
+    page.goto("/portal/products/harbour-data")
+    page.get_by_role("button", name="Operations").click()
+    call = page.locator("pre", has_text="curl")
+    expect(call).to_contain_text('curl -X POST -H "X-Harbour-Key: YOUR_KEY" -H "Content-Type: application/json"')
+    expect(call).to_contain_text("/berths/v1/holds/lm-01")
+
+
+def test_asking_for_a_plan_begins_with_the_first_field(people: People) -> None:
+    page = people.member("Leonor")
+    page.goto("/portal/products/harbour-data")
+    page.get_by_role("button", name="Choose Schooner").click()
+    expect(page.get_by_role("dialog").get_by_label("For the application")).to_be_focused()
+
+
+def test_a_keys_last_day_is_the_providers_wherever_its_reader_is(people: People) -> None:
+    page = people.member("Henrique")
+    far = people.chromium.new_context(base_url=people.product.web, timezone_id="Pacific/Auckland",
+                                      storage_state=page.context.storage_state())  # fmt: skip
+    people.contexts.append(far)
+    page = far.new_page()
+    page.goto("/portal/applications")
+    page.locator("main a[href*='/applications/']").first.click()
+    page.get_by_label("Label of a new key").fill("far away")
+    page.get_by_label("Good until the end of").fill("2031-05-01")
+    page.get_by_role("button", name="Make a key").click()
+    page.get_by_role("button", name="I have kept it").click()
+    expect(page.get_by_role("row").filter(has_text="far away")).to_contain_text("the end of 1 May 2031")
