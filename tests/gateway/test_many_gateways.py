@@ -27,6 +27,7 @@ from calm_tariff.formats.values import read
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import Database
 from calm_tariff.services import instances
+from calm_tariff.store.admission import Stay
 from calm_tariff.store.usage import Call as Recorded
 from tests.gateway.test_gateway import Running
 from tests.processes import RedisServer, wait_for
@@ -69,12 +70,12 @@ class Three(Running):
     def all_shared(self) -> bool:
         return [i.report["counters"] for i in self.health()] == ["shared in Redis"] * 3
 
-    def fire(self, many: int, at_once: int) -> Counter[int]:
+    def fire(self, many: int, at_once: int, secret: str = "") -> Counter[int]:
         """Make calls, the gateways in turn; how often each status came."""
 
         async def everything() -> Counter[int]:
             turns, left, got = itertools.cycle(self.addresses()), iter(range(many)), Counter[int]()
-            headers = {"X-API-Key": self.caller.secret}
+            headers = {"X-API-Key": secret or self.caller.secret}
             async with aiohttp.ClientSession(connector=aiohttp.TCPConnector(limit=0)) as session:
 
                 async def caller() -> None:
@@ -134,6 +135,27 @@ def test_three_gateways_decide_as_one_would(three: Three) -> None:
     assert three.recorded("served") == 700 == three.units()
     page = httpx.get(f"http://127.0.0.1:{three.ports['gateway-2'][1]}/metrics").text
     assert 'calm_refusals_total{by="Allowance"}' in page and page.endswith("# EOF\n")
+
+
+def test_a_trial_of_five_units_is_five_over_all_gateways_together(three: Three) -> None:
+    office = three.office
+    trial = {"days": 14, "units": "5", "meter": "forecast_calls", "then": "charge"}
+    office.draft("Ketch", {"limits": LIMITS, "pricing": {"prices": []}, "trial": trial})
+    office.publish("keep")
+    new = office.admit("Anglers", "Ketch")
+
+    def known() -> bool:  # asked of what the trial's meter does not count
+        addresses = [address.replace("/lm-01", "") for address in three.addresses()]
+        return all(httpx.get(a, headers={"X-API-Key": new.secret}).status_code == 200 for a in addresses)
+
+    wait_for(known)
+    assert three.fire(30, 15, new.secret)[200] == 30
+    made = [c for c in three.calls() if c.subscription_id == new.subscription and c.units]
+    with office.ctx.transaction() as session:
+        stays = select(Stay.id, Stay.trial).where(Stay.subscription_id == new.subscription)
+        free = {i for i, trial in session.execute(stays) if trial}
+    assert [c.stay_id in free for c in made] == [True] * 5 + [False] * 25
+    assert len({c.source for c in made}) == 3
 
 
 def test_an_outcome_is_told_to_whichever_gateway(three: Three) -> None:

@@ -1,5 +1,6 @@
 """What hinders a start is said in a sentence: a taken port, a folder that cannot be used, no disk."""
 
+import json
 import os
 import shutil
 import socket
@@ -14,10 +15,12 @@ import pytest
 from calm_tariff.launch import start as start_module
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import CannotStart, Database
-from calm_tariff.services import people
+from calm_tariff.services import people, service_tokens
 from calm_tariff.services.context import context_for, provider_of
 from calm_tariff.settings import Settings
 from calm_tariff.store.base import engine
+from calm_tariff.store.migrate import upgrade
+from calm_tariff.store.tables import metadata
 
 ROOT = Path(__file__).parents[2]
 
@@ -104,3 +107,24 @@ def test_a_new_installation_is_what_its_settings_say(database: Database) -> None
     assert password and people.sign_in_person(ctx, "kei@isle.example", password)
     other = settings.model_copy(update={"currency": "EUR"})  # later starts change nothing
     assert start_module._prepare(url, other, start_module.first_provider(other)) is None
+
+
+def test_a_token_is_of_the_installation_that_runs_in_this_folder(database: Database, tmp_path: Path) -> None:
+    """Whether that is a demo or not; and where none runs, that is said."""
+    ran = start("token", "A script", "finance", CALM_VAR=tmp_path)
+    assert ran.returncode == 2 and "nothing runs in this folder" in ran.stderr and "Traceback" not in ran.stderr
+    url = database.make_schema("calm_token")
+    upgrade(url)
+    (tmp_path / "running.json").write_text(json.dumps({"schema": "calm_token", "process": os.getpid()}))
+    database.let_serve("calm_token", metadata.tables)
+    (tmp_path / "mariadb").symlink_to(database.home)
+    reach = {"CALM_VAR": tmp_path, "CALM_DATABASE_PORT": database.port}
+    for role in ("no such role", "x" * 500):
+        ran = start("token", "A script", role, **reach)
+        assert ran.returncode == 2 and "must be one of product manager" in ran.stderr and "Traceback" not in ran.stderr
+    ran = start("token", "A script", "finance", **reach)
+    assert ran.returncode == 0, ran.stderr
+    ctx = context_for(engine(url))
+    assert service_tokens.who_by(ctx, ran.stdout.strip()).role == "finance"
+    (tmp_path / "running.json").write_text(json.dumps({"schema": "calm_token", "process": 2**22 - 1}))
+    assert "nothing runs in this folder" in start("token", "A script", "finance", **reach).stderr

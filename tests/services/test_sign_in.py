@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
-from threading import Barrier
+from threading import Barrier, Lock
 
 import pytest
 
 from calm_tariff.core.errors import CalmTariffError, NotSignedIn, TooMany
-from calm_tariff.services import auditing, people, sign_up, throttling
+from calm_tariff.services import auditing, people, secrets, sign_up, throttling
 from calm_tariff.services.sign_up import SignUpTyped
 from calm_tariff.store.paging import Wanted
 from tests.office import PASSWORD, START, Office
@@ -105,3 +105,29 @@ def test_a_password_of_any_length_costs_no_memory(office: Office) -> None:
     with pytest.raises(CalmTariffError) as refused:
         sign_up.open_account(office.ctx, "gull@consumer.example", typed)
     assert refused.value.where == "password"
+
+
+def test_no_more_than_two_passwords_are_hashed_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    gate, going, most = Lock(), 0, 0
+
+    class Slow:
+        """Stands for the hashing, and sees how many do it."""
+
+        def verify(self, stored: str, password: str) -> bool:
+            nonlocal going, most
+            with gate:
+                going += 1
+                most = max(most, going)
+            two.wait()  # nobody goes on before two are here: with room for two there always are
+            with gate:
+                going -= 1
+            return True
+
+        hash = verify
+
+    two = Barrier(2)
+    monkeypatch.setattr(secrets, "_passwords", Slow())
+    with ThreadPoolExecutor(8) as pool:
+        tried = [pool.submit(secrets.password_matches, "stored", "a password") for _ in range(8)]
+        assert all(each.result(60) for each in tried)
+    assert most == 2
