@@ -143,16 +143,6 @@ function Progress({ reading }: { reading: Reading }) {
   );
 }
 
-/** A document being applied: all of it or, where something is wrong, nothing. */
-function Applying({ words }: { words: string }) {
-  return (
-    <div className="mt-3 max-w-[520px]" role="status">
-      <progress className="w-full accent-(--color-kelp)" aria-label={words} />
-      <p className="text-soft">{words}: all of it, or nothing.</p>
-    </div>
-  );
-}
-
 function Findings({ reading }: { reading: Reading }) {
   const [all, setAll] = useState(false);
   const shown = all ? reading.findings : reading.findings.slice(0, 8);
@@ -272,7 +262,9 @@ function AsNew({ reading }: { reading: Reading }) {
       >
         Take in {plural(reading.operations, "operation")}
       </Button>
-      {apply.isPending && <Applying words={`Taking in ${plural(reading.operations, "operation")}`} />}
+      {apply.isPending && (
+        <Waiting words={`Taking in ${plural(reading.operations, "operation")}, all or none`} />
+      )}
     </form>
   );
 }
@@ -381,7 +373,9 @@ function Replace({ reading, versionId }: { reading: Reading; versionId: number }
       >
         {touched.length ? `Apply it, and take ${plural(touched.length, "operation")} from sale` : "Apply it"}
       </Button>
-      {apply.isPending && <Applying words={`Applying it to ${version.data.name} ${version.data.version}`} />}
+      {apply.isPending && (
+        <Waiting words={`Applying it to ${version.data.name} ${version.data.version}, whole or not at all`} />
+      )}
     </section>
   );
 }
