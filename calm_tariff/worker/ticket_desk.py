@@ -13,6 +13,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
+from urllib.parse import quote
 
 import httpx
 import orjson
@@ -20,8 +21,8 @@ from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import OctKey
 
-SECONDS = 60
-LONGEST_NOTE = 2_000
+_SECONDS = 60
+_LONGEST_NOTE = 2_000
 _HOW = "HS256"
 _US, _DESK = "calm tariff", "ticket desk"
 _STATES = ("open", "granted", "declined")
@@ -55,7 +56,7 @@ class TicketDesk:
     def look(self, number: str) -> Ticket | None:
         """How a ticket stands; None where the desk says, without proof, that it has none."""
         try:
-            return self._ask("GET", f"/tickets/{number}")
+            return self._ask("GET", f"/tickets/{quote(number, safe='')}")
         except httpx.HTTPStatusError as error:
             if error.response.status_code == 404:
                 return None
@@ -65,7 +66,7 @@ class TicketDesk:
         asked, content = secrets.token_urlsafe(16), orjson.dumps(body) if body else b""
         now = int(self._clock().timestamp())
         ours = {
-            "iss": _US, "aud": _DESK, "jti": asked, "iat": now, "exp": now + SECONDS,
+            "iss": _US, "aud": _DESK, "jti": asked, "iat": now, "exp": now + _SECONDS,
             "asks": f"{method} {path}", "sha256": hashlib.sha256(content).hexdigest(),
         }  # fmt: skip
         fields = {
@@ -92,4 +93,4 @@ def _read(claims: dict[str, Any]) -> Ticket:
     if not number or len(number) > 40 or state not in _STATES:
         raise Unproven("it names no ticket in a state that tickets have")
     note = str(given.get("note", "")).encode("utf-8", "replace").decode()
-    return Ticket(number, reference, state, note[:LONGEST_NOTE])
+    return Ticket(number, reference, state, note[:_LONGEST_NOTE])
