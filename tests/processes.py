@@ -131,6 +131,10 @@ class Processes:
         return not left and not list(closed_segments(self.settings.journal))
 
 
+# For Redis that is there: however long a busy machine lets it be waited for, nobody counts without it.
+PATIENCE = 60.0
+
+
 @dataclass
 class RedisServer:
     """Debian's Redis on a port of its own; killed, it forgets everything."""

@@ -13,7 +13,7 @@ from calm_tariff.core.errors import Invalid
 from calm_tariff.core.reach import Reach
 from calm_tariff.services.context import Context
 
-PATIENCE_SECONDS = 2.0
+PATIENCE_SECONDS = 5.0
 PORTS = {"http": 80, "https": 443}
 _asking = ThreadPoolExecutor(4, thread_name_prefix="names")
 

@@ -25,6 +25,7 @@ from calm_tariff.services import subscriptions
 from calm_tariff.services.gateway_feed import Example, read_feed
 from calm_tariff.services.shipping import ship
 from tests.office import Office
+from tests.processes import PATIENCE
 
 ANSWER = Example(200, "text/plain", "tide")
 
@@ -81,7 +82,7 @@ class Simulated:
             return
 
         async def rebuilt() -> SharedCounters:
-            shared = SharedCounters(connect(self.redis_url), f"simulated-{self.folder.name}", own_time=False)
+            shared = SharedCounters(connect(self.redis_url, PATIENCE), f"simulated-{self.folder.name}", own_time=False)
             await shared.fill(counts, self.gateway.snapshot.stacks(self.now_us), self.now_us)
             await shared.redis.hset(shared.key("clock"), mapping={"era": "one", "t": self.now_us})
             shared.join("one")

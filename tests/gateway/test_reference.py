@@ -23,6 +23,7 @@ from calm_tariff.services import applications, tariff_sheet
 from calm_tariff.services.gateway_feed import Example, read_feed
 from tests.gateway.reference import Reference
 from tests.office import Office
+from tests.processes import PATIENCE
 
 START = 1_792_886_400_000_000 - 3 * 3_600_000_000  # three hours before a clock change in Lisbon, on 2026-10-25
 RATE = {"kind": "rate", "name": "Rate", "counted_per": "key", "calls": 7, "per_seconds": 3, "burst": 3}
@@ -84,7 +85,7 @@ def test_the_gateway_decides_as_the_reference_does(office: Office, tmp_path: Pat
     async def through_the_gateway() -> list[tuple[str, str | None, int]]:
         counters: Counters = LocalCounters()
         if store == "redis":
-            shared = SharedCounters(connect(redis_url), "reference", own_time=False)
+            shared = SharedCounters(connect(redis_url, PATIENCE), "reference", own_time=False)
             await shared.redis.hset(shared.key("clock"), "era", "one")
             shared.join("one")
             counters = shared
