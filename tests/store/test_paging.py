@@ -16,6 +16,7 @@ from calm_tariff.store.call_writer import record
 from calm_tariff.store.paging import Page, Wanted, listed
 from calm_tariff.store.people import Consumer
 from tests.office import START, Office
+from tests.processes import awaited
 
 # Names that differ, times of which many are alike.
 SOME = [(f"Boat {n * 7 % 23:02d}", START - timedelta(days=n % 4)) for n in range(23)]
@@ -114,7 +115,11 @@ def test_a_file_holds_what_is_shown_and_no_formula() -> None:
     rows = [Line('=HYPERLINK("http://x")', at, ["Skiff", "Ketch"], -4), Line('Gull, "Co"\n', None, [], 0)]
     sent = as_csv("lines", Line, rows, left_out=["hidden"])
     assert sent.headers["content-disposition"] == 'attachment; filename="lines.csv"'
-    assert list(csv.reader(io.StringIO(bytes(sent.body).decode()))) == [
+
+    async def whole() -> str:
+        return "".join([part async for part in sent.body_iterator])
+
+    assert list(csv.reader(io.StringIO(awaited(whole())))) == [
         ["name", "at", "plans", "percent"],
         ['\'=HYPERLINK("http://x")', "2026-09-10T12:00:00+00:00", "Skiff; Ketch", "-4"],
         ['Gull, "Co"\n', "", "", "0"],
