@@ -22,8 +22,9 @@ export function Today() {
             </Aside>
             <Aside title="What comes here">
               <p className="text-soft">
-                Requests that wait, allowances about to be spent, refusals out of the ordinary, drafts, and
-                periods ready to charge. Each leaves by itself once it is dealt with.
+                Requests that wait, allowances about to be spent, refusals out of the ordinary, letters nobody
+                got, late usage, drafts, and periods ready to charge. Each leaves by itself once it is dealt
+                with.
               </p>
             </Aside>
           </>
