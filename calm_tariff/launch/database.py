@@ -56,10 +56,7 @@ class Database:
                 path.write_text(secrets.token_urlsafe(24))
             return path.read_text().strip()
         except OSError as error:
-            raise CannotStart(
-                f"{error.filename} cannot be used: {error.strerror}. Run ./calm as the owner of the folder, or set "
-                "CALM_VAR to another."
-            ) from None
+            raise CannotStart(unusable(error)) from None
 
     def url(self, schema: str = "calm") -> str:
         """The SQLAlchemy address of a schema, for its owner: it may do everything there."""
@@ -87,7 +84,7 @@ class Database:
 
         Raises `CannotStart`.
         """
-        self._stop_leftover()
+        self.stop_leftover()
         if port_taken(self.port):
             raise CannotStart(
                 f"Port {self.port} is taken by another program. Free it, or set CALM_DATABASE_PORT to another."
@@ -212,8 +209,8 @@ class Database:
     def _log_tail(self) -> str:
         return "\n".join((self.home / "mariadbd.log").read_text(errors="replace").splitlines()[-12:])
 
-    def _stop_leftover(self) -> None:
-        """Stop a server that an earlier run left behind on this data directory."""
+    def stop_leftover(self) -> None:
+        """Stop a server that an earlier run left behind on this data directory. Raises `CannotStart`."""
         try:
             pid = int((self.home / "run" / "pid").read_text())
             command = Path(f"/proc/{pid}/cmdline").read_bytes().decode(errors="replace")
@@ -228,6 +225,14 @@ class Database:
                 return
             time.sleep(0.1)
         raise CannotStart(f"The database server of an earlier run (process {pid}) does not stop; end it by hand.")
+
+
+def unusable(error: OSError) -> str:
+    """What to say of a file or folder that cannot be used."""
+    return (
+        f"{error.filename} cannot be used: {error.strerror}. Run ./calm as the owner of the folder, or set CALM_VAR to "
+        "another."
+    )
 
 
 def _program(name: str) -> str:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-import os
 import secrets
 import shutil
 import signal
@@ -18,7 +16,8 @@ from calm_tariff.core.errors import Invalid
 from calm_tariff.demo.load import load
 from calm_tariff.demo.scenario import PASSWORD, STAFF
 from calm_tariff.formats.addresses import mail_address
-from calm_tariff.launch.database import CannotStart, Database
+from calm_tariff.launch.database import CannotStart, Database, unusable
+from calm_tariff.launch.folder import alone_in, known_as, running_in
 from calm_tariff.launch.supervisor import Supervisor
 from calm_tariff.services import service_tokens
 from calm_tariff.services.context import SYSTEM, context_for
@@ -41,13 +40,20 @@ def run(demo: bool) -> int:
     except Invalid as error:
         print(_setting_at_fault(error), file=sys.stderr)
         return 1
-    schema = "calm_demo" if demo else "calm"
-    database = Database((base.var / "mariadb").resolve(), base.database_port)
     try:
-        url = database.serving_url(schema)
+        with alone_in(base.var):
+            _serve(base, demo, None if demo else provider, stop)
+            return 0
     except CannotStart as error:
         print(error, file=sys.stderr)
         return 1
+
+
+def _serve(base: Settings, demo: bool, provider: ProviderTyped | None, stop: Event) -> None:
+    """Start everything in a folder that is held, and stay until told to stop. Raises `CannotStart`."""
+    schema = "calm_demo" if demo else "calm"
+    database = Database((base.var / "mariadb").resolve(), base.database_port)
+    url = database.serving_url(schema)
     settings = base.model_copy(
         update={
             "demo": demo,
@@ -64,20 +70,15 @@ def run(demo: bool) -> int:
         supervisor.check_ports()
         began = time.monotonic()
         database.start()
-        password = _prepare(database.make_schema(schema), settings, None if demo else provider)
+        password = _prepare(database.make_schema(schema), settings, provider)
         database.let_serve(schema, metadata.tables)
         supervisor.start_all()
-        _running(base).write_text(json.dumps({"schema": schema, "process": os.getpid()}), encoding="utf-8")
-        _greet(settings, demo, time.monotonic() - began)
-        if password:
-            _introduce(provider, settings.owner, password)
-        supervisor.watch(stop)
-        return 0
-    except CannotStart as error:
-        print(error, file=sys.stderr)
-        return 1
+        with known_as(base.var, schema):
+            _greet(settings, demo, time.monotonic() - began)
+            if password and provider:
+                _introduce(provider, settings.owner, password)
+            supervisor.watch(stop)
     finally:
-        _running(base).unlink(missing_ok=True)
         supervisor.stop_all()
         print("Everything is stopped.", flush=True)
 
@@ -94,29 +95,33 @@ def _secret(path: Path) -> str:
 def service_token(label: str, role: str) -> str:
     """A new service token of the installation that runs in this folder. Raises `Invalid`."""
     base = settings_now()
-    try:
-        running = json.loads(_running(base).read_text(encoding="utf-8"))
-        os.kill(running["process"], 0)
-    except (OSError, ValueError, KeyError):
-        raise Invalid("nothing runs in this folder; start it with ./calm start or ./calm demo") from None
+    schema = running_in(base.var)
+    if schema is None:
+        raise Invalid("nothing runs in this folder; start it with ./calm start or ./calm demo")
     database = Database((base.var / "mariadb").resolve(), base.database_port)
-    ctx = context_for(engine(database.serving_url(running["schema"])), actor=SYSTEM)
+    ctx = context_for(engine(database.serving_url(schema)), actor=SYSTEM)
     try:
         return service_tokens.make_for_machine(ctx, label, role)
     except OperationalError:
         raise Invalid("the database does not answer; start it with ./calm start or ./calm demo") from None
 
 
-def _running(base: Settings) -> Path:
-    """Where what runs in this folder says so."""
-    return base.var / "running.json"
-
-
 def reset() -> int:
-    """Throw away all data of this folder: database, journals, logs."""
-    var = settings_now().var
-    for name in ("mariadb", "calm", "calm_demo"):
-        shutil.rmtree(var / name, ignore_errors=True)
+    """Throw away all data of this folder: database, journals, logs; the exit status. Nothing, where an installation
+    runs in it."""
+    base = settings_now()
+    try:
+        with alone_in(base.var):
+            Database((base.var / "mariadb").resolve(), base.database_port).stop_leftover()
+            for path in (base.var / name for name in ("mariadb", "calm", "calm_demo")):
+                if path.exists():
+                    shutil.rmtree(path)
+    except CannotStart as error:
+        print(error, file=sys.stderr)
+        return 1
+    except OSError as error:
+        print(f"Not all data is gone. {unusable(error)}", file=sys.stderr)
+        return 1
     print("All data is gone; ./calm demo or ./calm start begins anew.")
     return 0
 
