@@ -122,3 +122,13 @@ def test_a_keys_last_day_is_the_providers_wherever_its_reader_is(people: People)
     page.get_by_role("button", name="Make a key").click()
     page.get_by_role("button", name="I have kept it").click()
     expect(page.get_by_role("row").filter(has_text="far away")).to_contain_text("the end of 1 May 2031")
+
+
+def test_two_allowances_of_one_application_are_told_apart(people: People) -> None:
+    rui, leonor = people.staff("Rui"), people.member("Leonor")
+    rui.goto("/admit/consumers/1")
+    leonor.goto("/portal/usage")
+    for page in (rui, leonor):
+        for name in ("Forecast calls", "Berth lookups"):
+            gauge = page.get_by_text(re.compile(rf"Timetable on Harbour Data · Ketch, {name}: [\d,]+ a month"))
+            expect(gauge).to_be_visible()

@@ -60,7 +60,7 @@ export function Usage() {
         {gauges.data?.map((g) => (
           <div key={g.subscription_id + g.name}>
             <div className="mb-1">
-              <b className="font-semibold">{g.application}</b> on {g.product} · {g.plan}:{" "}
+              <b className="font-semibold">{g.application}</b> on {g.product} · {g.plan}, {g.name}:{" "}
               <span className="text-soft">{g.sentence}</span>
             </div>
             <AllowanceGauge of={g} />

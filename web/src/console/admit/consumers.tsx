@@ -87,7 +87,8 @@ export function Consumer() {
         {c.gauges.map((g) => (
           <div key={g.subscription_id + g.name} className="border-b border-line-soft py-2.5">
             <div className="mb-1.5">
-              {g.application} on {g.product} · {g.plan}: <span className="text-soft">{g.sentence}</span>
+              {g.application} on {g.product} · {g.plan}, {g.name}:{" "}
+              <span className="text-soft">{g.sentence}</span>
             </div>
             <div className="max-w-[560px]">
               <AllowanceGauge of={g} />
