@@ -16,11 +16,11 @@ from calm_tariff.core.periods import DAY
 from calm_tariff.demo.load import load
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import Database
-from calm_tariff.services.context import context_for
-from calm_tariff.store.base import engine
+from calm_tariff.services.base.context import context_for
+from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
+from calm_tariff.store.serve.usage import Call
 from calm_tariff.store.tables import metadata
-from calm_tariff.store.usage import Call
 from tests.processes import HERE, Processes
 
 TIMES = 100

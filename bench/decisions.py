@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import time
 from statistics import median
+from typing import Any
 
 from limits import parse
 from limits.storage import MemoryStorage
@@ -32,7 +33,7 @@ def ours() -> float:
         zone("Europe/Lisbon"),
         0,
     )  # fmt: skip
-    counts: dict = {}
+    counts: dict[tuple[str, str], Any] = {}
     clock = Clock()
     begin = time.perf_counter()
     for n in range(CALLS):

@@ -16,7 +16,7 @@ from calm_tariff.core.meters import Meter
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.gateway.snapshot import Snapshot
-from calm_tariff.services.gateway_feed import Caller, Credential, Feed, Grant, ProductRules, Route
+from calm_tariff.services.serve.gateway_feed import Caller, Credential, Feed, Grant, ProductRules, Route
 
 OPERATIONS = tuple((n, "GET", f"/things{n}/{{id}}") for n in range(1, 9))
 TERMS = {
@@ -64,7 +64,8 @@ def memory(subscriptions: int = 10_000) -> dict[str, float]:
     tracemalloc.start()
     known = feed(subscriptions)
     rows = tracemalloc.get_traced_memory()[0]
-    snapshot, counts, clock = Snapshot(known), {}, Clock()
+    snapshot, clock = Snapshot(known), Clock()
+    counts: dict[tuple[str, str], Any] = {}
     for n in range(1, subscriptions + 1):
         access = snapshot.access(n, 1, "live", "key", 1_788_300_000_000_000)
         assert access

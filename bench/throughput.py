@@ -14,8 +14,8 @@ import aiohttp
 
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import Database
-from calm_tariff.services.context import context_for
-from calm_tariff.store.base import engine
+from calm_tariff.services.base.context import context_for
+from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from tests.office import Office, terms
 from tests.processes import HERE, Processes, answers, wait_for

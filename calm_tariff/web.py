@@ -19,10 +19,10 @@ from calm_tariff.edge.pages import SECURITY
 from calm_tariff.edge.wire import Wire
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.portal_api import app as portal
-from calm_tariff.portal_api import oauth
-from calm_tariff.services.context import Context, context_for
+from calm_tariff.portal_api.admit import oauth
+from calm_tariff.services.base.context import Context, context_for
 from calm_tariff.settings import Settings, settings_now
-from calm_tariff.store.base import engine
+from calm_tariff.store.base.connecting import engine
 
 BUILT = Path(__file__).parent.parent / "web" / "dist"
 

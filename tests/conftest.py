@@ -11,8 +11,8 @@ from sqlalchemy import Engine, text
 
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import Database
-from calm_tariff.services.context import Context, context_for
-from calm_tariff.store.base import engine
+from calm_tariff.services.base.context import Context, context_for
+from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 from tests.office import Clock, Office

@@ -11,31 +11,21 @@ from sqlalchemy import select
 
 from calm_tariff.core.ids import call_id
 from calm_tariff.core.periods import calendar_window, instant_of, subscription_window
-from calm_tariff.services import (
-    admission,
-    apis,
-    applications,
-    installation,
-    meters,
-    operations,
-    people,
-    plans,
-    products,
-    publishing,
-    sign_up,
-    standing,
-    tariff_sheet,
-)
-from calm_tariff.services.apis import ApiTyped
-from calm_tariff.services.context import Actor, Context, zone_of
-from calm_tariff.services.installation import ProviderTyped
-from calm_tariff.services.meters import MeterTyped
-from calm_tariff.services.operations import OperationTyped
-from calm_tariff.services.products import ProductTyped
-from calm_tariff.services.publishing import Existing
-from calm_tariff.services.sign_up import SignUpTyped
-from calm_tariff.services.tariff_sheet import Sheet
-from calm_tariff.store.admission import Stay
+from calm_tariff.services.admit import applications, carrying_over, requests, sign_up
+from calm_tariff.services.admit.carrying_over import Existing
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.admit.sign_up import SignUpTyped
+from calm_tariff.services.base.context import Actor, Context, zone_of
+from calm_tariff.services.compose import apis, meters, operations, plans, products, tariff_sheet
+from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.services.compose.meters import MeterTyped
+from calm_tariff.services.compose.operations import OperationTyped
+from calm_tariff.services.compose.products import ProductTyped
+from calm_tariff.services.compose.tariff_sheet import Sheet
+from calm_tariff.services.house import installation, sessions
+from calm_tariff.services.house.installation import ProviderTyped
+from calm_tariff.services.serve import standing
+from calm_tariff.store.admit.subscriptions import Stay
 
 PASSWORD = "a long password"
 START = datetime(2026, 9, 10, 12, tzinfo=UTC)
@@ -167,7 +157,7 @@ class Office:
         """Publish every draft as it stands."""
         drafted = tariff_sheet.sheet(self.manager, product or self.product).plans
         editions = {plan.id: plan.edition for plan in drafted if plan.drafted}
-        return publishing.publish(self.manager, product or self.product, editions, existing, note, on)
+        return carrying_over.publish(self.manager, product or self.product, editions, existing, note, on)
 
     def acting(self, consumer: Consumer) -> Context:
         return self.ctx.acting(consumer.member)
@@ -176,20 +166,20 @@ class Office:
         """An organisation's account: its owner."""
         email = f"{organisation.lower()}@consumer.example"
         typed = SignUpTyped(name=f"{organisation} owner", organisation=organisation, password=PASSWORD)
-        return people.who(self.ctx, sign_up.open_account(self.ctx, email, typed))
+        return sessions.who(self.ctx, MEMBERS, sign_up.open_account(self.ctx, email, typed))
 
     def ask(self, organisation: str, plan: str) -> tuple[Actor, int, int]:
         """Sign up, register and ask: the member, the application's and the request's ids."""
         member = self.join(organisation)
         own = self.ctx.acting(member)
         application = applications.register(own, f"{organisation} app", "")
-        request = admission.ask(own, application.id, self.plans[plan], f"What {organisation} does.", True)
+        request = requests.ask(own, application.id, self.plans[plan], f"What {organisation} does.", True)
         return member, application.id, request.id
 
     def admit(self, organisation: str, plan: str) -> Consumer:
         """A consumer that is granted a plan and makes a key."""
         member, application, request = self.ask(organisation, plan)
-        admission.decide(self.reviewer, request, "granted", "")
+        requests.decide(self.reviewer, request, "granted", "")
         made = applications.make_key(self.ctx.acting(member), application, "server")
         email = f"{organisation.lower()}@consumer.example"
         with self.ctx.transaction() as session:

@@ -22,7 +22,7 @@ import httpx
 
 from calm_tariff.core.reach import Reach
 from calm_tariff.launch.children import die_with_parent, free_port
-from calm_tariff.services.shipping import closed_segments
+from calm_tariff.services.serve.shipping import closed_segments
 from calm_tariff.settings import Settings
 
 ROOT = Path(__file__).parents[1]

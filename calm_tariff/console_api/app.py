@@ -4,23 +4,24 @@ from __future__ import annotations
 
 from fastapi import FastAPI
 
-from calm_tariff.console_api import (
-    admit,
-    apis,
-    bench,
-    credentials,
-    meters,
-    observe,
-    products,
-    service_tokens,
-    session,
-    settle,
-    tariff,
-)
-from calm_tariff.console_api.asking import COOKIE
+from calm_tariff.console_api.admit import carrying_over, groups, overrides, requests, signing_keys, tariff
+from calm_tariff.console_api.base.asking import COOKIE
+from calm_tariff.console_api.compose import apis, documents, house_limits, issuers, meters, operations, plans, products
+from calm_tariff.console_api.house import service_tokens, session
+from calm_tariff.console_api.observe import allowances, consumers, today, traffic
+from calm_tariff.console_api.serve import bench, instances, meter_preview, receipts
+from calm_tariff.console_api.settle import consequences, invoices, periods
 from calm_tariff.edge import problems, reference, signing_in
-from calm_tariff.services.context import Context
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.house.people import PEOPLE
 from calm_tariff.settings import Settings
+
+# Where a path could be read as another's, the plainer comes first: /meters/preview before /meters/{meter_id}.
+ROUTERS = (
+    session, service_tokens, apis, operations, documents, house_limits, issuers, meter_preview, meters, products, plans,
+    groups, requests, overrides, carrying_over, signing_keys, tariff, bench, receipts, instances, periods, invoices,
+    consequences, today, traffic, allowances, consumers,
+)  # fmt: skip
 
 
 def create_app(ctx: Context, settings: Settings) -> FastAPI:
@@ -29,9 +30,8 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app.state.ctx = ctx
     app.state.settings = settings
     problems.tell(app)
-    app.include_router(signing_in.router("person", COOKIE))
-    places = (session, service_tokens, apis, bench, credentials, meters, products, tariff, admit, observe, settle)
-    for place in places:
-        app.include_router(place.router)
+    app.include_router(signing_in.router(PEOPLE, COOKIE))
+    for each in ROUTERS:
+        app.include_router(each.router)
     reference.serve(app, "A script is known by a service token (Authorization: Bearer), a browser by its session.")
     return app

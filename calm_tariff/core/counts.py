@@ -1,4 +1,6 @@
-"""Whose count, and since when: the names of the counts that a subscription's limits add to (computation.md, section 1).
+"""Whose count, and since when: the names of the counts that a subscription's limits add to.
+
+Source: docs/arithmetic.md, sections 1 and 10.
 
 A count holds what its limit has admitted since it applied to that subject. A limit that is new to a subscription
 therefore gets a name no earlier count had; one that a revision only changes keeps its name as long as kind, meter,

@@ -1,5 +1,5 @@
 """The charge of a month as a function of one meter's quantity, and where two plans cost the same
-(computation.md, section 4). Exact: straight pieces, no sampling.
+(docs/arithmetic.md, section 4). Exact: straight pieces, no sampling.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""How an allowance will stand at its window's end (computation.md, section 4)."""
+"""How an allowance will stand at its window's end (docs/arithmetic.md, section 4)."""
 
 from __future__ import annotations
 

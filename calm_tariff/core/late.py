@@ -1,4 +1,4 @@
-"""What later knowledge changes about a period already invoiced (computation.md, section 3)."""
+"""What later knowledge changes about a period already invoiced (docs/arithmetic.md, section 3)."""
 
 from __future__ import annotations
 

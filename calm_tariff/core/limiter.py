@@ -1,4 +1,4 @@
-"""The limiter: all or nothing over the limits that apply (computation.md, section 1).
+"""The limiter: all or nothing over the limits that apply (docs/arithmetic.md, section 1).
 
 A `Stack` holds the compiled limits of one subscription. Counts live in a mapping that the caller
 owns, keyed by (scope, subject), so that several stacks share the counts they have in common. Each

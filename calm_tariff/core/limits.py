@@ -1,4 +1,4 @@
-"""The kinds of limit a plan can promise, as immutable values (computation.md, section 1)."""
+"""The kinds of limit a plan can promise, as immutable values (docs/arithmetic.md, section 1)."""
 
 from __future__ import annotations
 
@@ -163,7 +163,7 @@ def check(limit: Limit, where: str = "") -> None:
 
 
 def subject_of(limit: Limit, call: Call) -> str:
-    """Whose count a call adds to (computation.md, section 1).
+    """Whose count a call adds to (docs/arithmetic.md, section 1).
 
     A value that the call carries counts for its consumer alone, unless the limit says that it counts across
     consumers; a call without the value is counted for its key.

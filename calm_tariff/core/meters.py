@@ -1,4 +1,4 @@
-"""What counts: a meter turns a recorded call into units (computation.md, section 2)."""
+"""What counts: a meter turns a recorded call into units (docs/arithmetic.md, section 2)."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ def covers(meter: Meter, operation: str, environment: Environment = "live", cred
 
 @lru_cache(maxsize=10_000)
 def costs_of(meters: tuple[Meter, ...], operation: str, environment: Environment, credential: str) -> Costs:
-    """What a call costs the quotas of these meters until its response is in (computation.md, section 1): 1 where
+    """What a call costs the quotas of these meters until its response is in (docs/arithmetic.md, section 1): 1 where
     calls are counted, 0 for bytes and reported numbers, nothing where the meter cannot count it. What depends on
     the response is put right afterwards. The same for equal arguments."""
     made: dict[str | None, Cost] = {None: Cost(1)}

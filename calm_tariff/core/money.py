@@ -1,4 +1,4 @@
-"""Money: decimal amounts in one currency, rounded once per line (computation.md, section 3)."""
+"""Money: decimal amounts in one currency, rounded once per line (docs/arithmetic.md, section 3)."""
 
 from __future__ import annotations
 

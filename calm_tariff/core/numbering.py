@@ -1,4 +1,4 @@
-"""Numbers of documents: one series for each kind and calendar year, from 1 upward (computation.md, section 5)."""
+"""Numbers of documents: one series for each kind and calendar year, from 1 upward (docs/arithmetic.md, section 5)."""
 
 from __future__ import annotations
 

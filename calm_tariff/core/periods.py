@@ -1,4 +1,4 @@
-"""Local days, billing periods and quota windows (computation.md, sections 1 and 3).
+"""Local days, billing periods and quota windows (docs/arithmetic.md, sections 1 and 3).
 
 Instants are integers, microseconds since the Unix epoch; dates are local to a time zone.
 """

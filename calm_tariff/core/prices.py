@@ -1,4 +1,4 @@
-"""The price models of a plan, and what each makes of a quantity (computation.md, section 3)."""
+"""The price models of a plan, and what each makes of a quantity (docs/arithmetic.md, section 3)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""From a subscription's segments and usage to lines, tax and total (computation.md, section 3)."""
+"""From a subscription's segments and usage to lines, tax and total (docs/arithmetic.md, section 3)."""
 
 from __future__ import annotations
 

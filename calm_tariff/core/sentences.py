@@ -6,14 +6,15 @@ path into the terms.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal
 
-from calm_tariff.core.limits import COUNTED_PER, Limit, Pace, Rate, Window
+from calm_tariff.core.limits import COUNTED_PER, Limit, Pace, Quota, Rate, Window
 from calm_tariff.core.prices import Blocks, Fee, Graduated, PerUnit, Price, Setup, Volume
-from calm_tariff.core.terms import Trial
+from calm_tariff.core.rating import Pricing
+from calm_tariff.core.terms import PlanTerms, Trial
 
 Input = Literal["text", "whole", "decimal", "choice", "pick", "header", "claim"]
 
@@ -194,6 +195,47 @@ def amount_sentence(amount: Decimal, currency: str, path: str) -> Sentence:
 def percent_sentence(percent: Decimal, path: str) -> Sentence:
     """A discount in words."""
     return (Part(f"{percent:f}%", path, "decimal", format(percent, "f")), Part(" off fee and usage"))
+
+
+def bound_in_words(name: str, amount: Decimal, currency: str) -> str:
+    """A monthly minimum or cap where nothing names it."""
+    return f"{'at least' if name == 'minimum' else 'at most'} {amount:f} {currency} a month"
+
+
+def line_in_words(pricing: Pricing, line: str, meter: str | None, place: int, currency: str) -> str:
+    """The rule a line of an invoice follows: the `place`th price of its kind (`line`) and meter, or what else
+    made it."""
+    prices = [p for p in pricing.prices if p.kind == line and (meter is None or getattr(p, "meter", "") == meter)]
+    if prices:
+        return words(price_sentence(prices[place], currency, pricing.prorate))
+    if line == "discount":
+        return words(percent_sentence(pricing.discount_percent, ""))
+    bound = pricing.minimum if line == "minimum" else pricing.cap
+    return bound_in_words(line, bound or Decimal(0), currency)
+
+
+def plan_in_words(
+    terms: PlanTerms, currency: str, meters: Mapping[str, str], operations: Sequence[tuple[str, str]]
+) -> list[str]:
+    """All of a plan as plain sentences, for who buys it. `meters` are names by key, `operations` (id, label)."""
+    pricing = terms.pricing
+    found = [words(trial_sentence(terms.trial, "", list(meters.items())))] if terms.trial else []
+    for limit in terms.limits:
+        named = f"{meters.get(limit.meter or '', '')}: " if isinstance(limit, Quota) else ""
+        found.append(named + words(limit_sentence(limit)))
+    found += [words(override_sentence(limit, "", operations)) for limit in terms.overrides]
+    for price in pricing.prices:
+        named = f"{meters.get(price.meter, price.meter)}: " if price.kind == "usage" else ""
+        found.append(named + words(price_sentence(price, currency, pricing.prorate)))
+    if not pricing.prices:
+        found.append("free")
+    bounds = (("cap", pricing.cap), ("minimum", pricing.minimum))
+    found += [bound_in_words(name, amount, currency) for name, amount in bounds if amount is not None]
+    if pricing.discount_percent:
+        found.append(words(percent_sentence(pricing.discount_percent, "")))
+    if pricing.tax == "exempt":
+        found.append("exempt from tax")
+    return [*found, terms.notes] if terms.notes else found
 
 
 def _money(amount: Decimal, field: str, currency: str) -> Part:

@@ -1,4 +1,4 @@
-"""Stays: which terms a subscription is under at any instant, those to come as well (computation.md, section 1).
+"""Stays: which terms a subscription is under at any instant, those to come as well (docs/arithmetic.md, section 1).
 
 A call belongs to the stay in force at its instant, whoever was awake then. The decision, the shipper and the
 charging all ask here.
@@ -7,7 +7,7 @@ charging all ask here.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol, TypeVar
 
 from calm_tariff.core.limits import Units
@@ -33,6 +33,7 @@ class Span(Protocol):
         """The instant after its last."""
 
 
+NEW = 0
 S = TypeVar("S", bound=Span)
 
 
@@ -51,7 +52,8 @@ F = TypeVar("F", bound=Following)
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Stay:
     """A stretch of a subscription under one revision. `trial` marks a free one, `units` what ends it early, and
-    `spent` that they did; `due_us` marks one that follows such a trial (see `Following`)."""
+    `spent` that they did; `due_us` marks one that follows such a trial (see `Following`). One that is not kept yet has
+    the id `NEW`."""
 
     id: int
     revision_id: int
@@ -61,6 +63,9 @@ class Stay:
     units: TrialUnits | None = None
     spent: bool = False
     due_us: int | None = None
+
+
+Timeline = tuple[Stay, ...]
 
 
 def holds(span: Span, at_us: int) -> bool:
@@ -90,6 +95,84 @@ def laid_out(end_us: int, due: Sequence[int]) -> list[tuple[int, int | None]]:
     the trial's end, and none before it is due. Parts overtaken by the trial's end are empty."""
     starts = [max(end_us, each) for each in due]
     return list(zip(starts, [*starts[1:], None], strict=True))
+
+
+def begun(revision_id: int, at_us: int, trial: tuple[int, bool] | None = None, by_units: bool = False) -> Timeline:
+    """How a subscription begins: under a revision from an instant on. With a trial, given as the instant it ends and
+    whether charges follow, its first stretch is free; `by_units` says that units can end it before."""
+    if trial is None:
+        return (Stay(id=NEW, revision_id=revision_id, start_us=at_us),)
+    end_us, goes_on = trial
+    free = Stay(id=NEW, revision_id=revision_id, start_us=at_us, end_us=end_us, trial=True)
+    if not goes_on:
+        return (free,)
+    return free, Stay(id=NEW, revision_id=revision_id, start_us=end_us, due_us=at_us if by_units else None)
+
+
+def changed(stays: Timeline, at_us: int, revision_id: int) -> Timeline:
+    """The same with a revision in force from an instant on: what lies before, and trials, stay as they are.
+
+    Among what follows a trial that its units can end before or after that instant, the revision is due from then on.
+    """
+    trial = next((stay for stay in stays if stay.trial), None)
+    if trial is not None and any(stay.due_us is not None for stay in stays):
+        due = tuple(
+            replace(s, revision_id=revision_id) if (s.due_us or 0) >= at_us and not s.trial else s for s in stays
+        )
+        if all(stay.due_us != at_us for stay in stays):
+            due = (*due, Stay(id=NEW, revision_id=revision_id, start_us=at_us, due_us=at_us))
+        return followed(due, trial.end_us if trial.end_us is not None else at_us)
+    made: list[Stay] = []
+    for stay in stays:
+        if stay.trial or (stay.end_us is not None and stay.end_us <= at_us):
+            made.append(stay)
+        elif stay.start_us >= at_us:
+            made.append(replace(stay, revision_id=revision_id))
+        else:
+            made.append(replace(stay, end_us=at_us))
+            made.append(Stay(id=NEW, revision_id=revision_id, start_us=at_us, end_us=stay.end_us))
+    return tuple(made)
+
+
+def cut_off(stays: Timeline, at_us: int) -> Timeline:
+    """What is left where nothing is in force from an instant on: a pause, an end, or a move begins with this."""
+    return tuple(
+        replace(stay, end_us=at_us) if stay.end_us is None or stay.end_us > at_us else stay
+        for stay in stays
+        if stay.start_us <= at_us
+    )
+
+
+def moved(stays: Timeline, at_us: int, revision_id: int) -> Timeline:
+    """Under another revision from an instant on, and under nothing else: a move of plan, or a pause that is over. A
+    trial that runs ends with it."""
+    return (*cut_off(stays, at_us), Stay(id=NEW, revision_id=revision_id, start_us=at_us))
+
+
+def spent(stays: Timeline, last_us: int) -> Timeline:
+    """A trial whose last unit was used by the call of an instant: it ends with that call, and what follows begins."""
+    ended = tuple(replace(s, end_us=last_us + 1, spent=True) if s.trial else s for s in stays)
+    return followed(ended, last_us + 1)
+
+
+def followed(stays: Timeline, end_us: int) -> Timeline:
+    """What follows a trial of units, put where it lies once that ends then."""
+    chain = sorted((stay for stay in stays if stay.due_us is not None), key=lambda s: (s.due_us or 0, s.id or end_us))
+    lies = laid_out(end_us, [stay.due_us or 0 for stay in chain])
+    put = [replace(stay, start_us=start, end_us=end if end is not None else stay.end_us)
+           for stay, (start, end) in zip(chain, lies, strict=True)]  # fmt: skip
+    return (*(stay for stay in stays if stay.due_us is None), *put)
+
+
+def settled(stays: Timeline) -> Timeline:
+    """The same once its trial is over: what followed it lies where it lies."""
+    return tuple(replace(stay, due_us=None) for stay in stays)
+
+
+def first_charged(stays: Timeline) -> Stay | None:
+    """The stay from which a subscription is charged: a setup fee belongs to it. One overtaken by a trial's end has
+    no length and charges nothing."""
+    return next((stay for stay in stays if not stay.trial and stay.end_us != stay.start_us), None)
 
 
 def boundaries(spans: Iterable[Span]) -> list[int]:

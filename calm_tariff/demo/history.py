@@ -12,7 +12,7 @@ from typing import Any
 
 from calm_tariff.core.counts import house_name, plain_names
 from calm_tariff.core.ids import call_id
-from calm_tariff.core.layers import Layer, limits_of_a_plan
+from calm_tariff.core.layers import House, Layer
 from calm_tariff.core.limiter import Clock, Stack
 from calm_tariff.core.limits import Call, Quota, Units
 from calm_tariff.core.meters import Meter, Outcome, costs_of, reading
@@ -20,7 +20,7 @@ from calm_tariff.core.periods import HOUR, MINUTE, SECOND, day_start, local_day,
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.demo.scenario import Traffic
 from calm_tariff.formats.journal import rungs
-from calm_tariff.services.gateway_feed import Feed
+from calm_tariff.services.serve.gateway_feed import Feed
 
 Stay = tuple[int, int, PlanTerms, int]
 _PARAMETER = re.compile(r"\{(\w+)\}")
@@ -90,16 +90,15 @@ def recorded(world: World, callers: list[Caller], start: datetime, now_us: int, 
     counts: dict[tuple[str, str], Any] = {}
     clock = Clock()
     stacks: dict[int, Stack] = {}
-    operations_of = {m.key: tuple(sorted(m.operations)) for m in world.feed.meters.values()}
-    house: dict[str, Layer] = {limit.name: "provider" for limit in world.feed.provider_limits}
-    house |= {limit.name: "api" for limit in world.feed.api_limits}
+    house = world.feed.house("live")
+    layers = house.layers
     for at, place in wanted:
         caller = callers[place]
         if caller.started_us <= at < now_us:
             stay = [stay for stay in caller.stays if stay[3] <= at][-1]
-            stack = stacks.get(stay[1]) or _stack(world, caller, stay, operations_of)
+            stack = stacks.get(stay[1]) or _stack(world, caller, stay, house)
             stacks[stay[1]] = stack
-            yield _call(dice, world, caller, stay, at, stack, counts, clock, house)
+            yield _call(dice, world, caller, stay, at, stack, counts, clock, layers)
 
 
 def _day(dice: random.Random, caller: Caller, midnight: int, weekday: int) -> Iterator[int]:
@@ -117,11 +116,11 @@ def _day(dice: random.Random, caller: Caller, midnight: int, weekday: int) -> It
             yield begin
 
 
-def _stack(world: World, caller: Caller, stay: Stay, operations_of: dict[str, tuple[str, ...]]) -> Stack:
+def _stack(world: World, caller: Caller, stay: Stay, house: House) -> Stack:
     """The limits of a revision as the gateway would compile them; whose counts they share, too. A revision changes no
     count's kind, meter or window in the scenario, so that every name is plain."""
     feed = world.feed
-    layered = limits_of_a_plan(stay[2], operations_of, feed.provider_limits, feed.api_limits)
+    layered = house.with_plan(stay[2])
     above = ("provider", "api")
     names = plain_names(caller.plan_id, stay[2], (), caller.started_us)
     scopes = [house_name(e.layer, e.limit) if e.layer in above else names[e.limit.name] for e in layered]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, time, timedelta
+from functools import partial
 from itertools import accumulate
 from pathlib import Path
 from typing import Any
@@ -26,34 +27,29 @@ from calm_tariff.demo.scenario import (
     DemoProduct,
 )
 from calm_tariff.demo.serving import serve_as_told
-from calm_tariff.services import (
-    admission,
+from calm_tariff.services.admit import applications, carrying_over, groups, requests, sign_up
+from calm_tariff.services.admit.carrying_over import Existing
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.admit.sign_up import SignUpTyped
+from calm_tariff.services.base.context import Actor, Context
+from calm_tariff.services.compose import (
     api_documents,
     apis,
-    applications,
-    charging,
-    gateway_feed,
-    groups,
     house_limits,
-    installation,
     meters,
     operations,
-    people,
     plans,
     products,
-    publishing,
-    sign_up,
-    subscriptions,
     tariff_sheet,
 )
-from calm_tariff.services.apis import ApiTyped
-from calm_tariff.services.context import Actor, Context
-from calm_tariff.services.meters import MeterTyped
-from calm_tariff.services.products import ProductTyped
-from calm_tariff.services.publishing import Existing
-from calm_tariff.services.sign_up import SignUpTyped
-from calm_tariff.services.tariff_sheet import Sheet
-from calm_tariff.store.paging import Wanted
+from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.services.compose.meters import MeterTyped
+from calm_tariff.services.compose.products import ProductTyped
+from calm_tariff.services.compose.tariff_sheet import Sheet
+from calm_tariff.services.house import installation, sessions
+from calm_tariff.services.serve import gateway_feed, trials
+from calm_tariff.services.settle import charging
+from calm_tariff.store.base.paging import PageQuery
 
 DOCUMENTS = Path(__file__).parent / "documents"
 Say = Callable[[str], None]
@@ -99,7 +95,7 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     for product in PRODUCTS:
         _revise(office, product, labels)
     for day in range(DAYS + 1):
-        subscriptions.end_trials(office.on(day, "Ines", 2))
+        trials.end_trials(office.on(day, "Ines", 2))
     _announce(office)
     world, callers = _callers(frozen, office, scale, labels)
     told = _spoken(say)
@@ -210,7 +206,7 @@ def _draft(office: _Office, product: DemoProduct, labels: dict[str, int]) -> Non
 def _publish(ctx: Context, product_id: int, existing: Existing, note: str) -> Sheet:
     """Publish every draft as it stands."""
     drafted = tariff_sheet.sheet(ctx, product_id).plans
-    return publishing.publish(ctx, product_id, {p.id: p.edition for p in drafted if p.drafted}, existing, note)
+    return carrying_over.publish(ctx, product_id, {p.id: p.edition for p in drafted if p.drafted}, existing, note)
 
 
 def _product_id(office: _Office, product: DemoProduct) -> int:
@@ -223,8 +219,8 @@ def _admit(office: _Office, consumer: DemoConsumer, offers: dict[str, int]) -> N
     signing = replace(office.on(begin, "Rui", 0))
     typed = SignUpTyped(name=consumer.owner, organisation=consumer.name, password=PASSWORD)
     token = sign_up.open_account(signing, consumer.email, typed)
-    member = people.who(signing, token)
-    people.sign_out(signing, token)
+    member = sessions.who(signing, MEMBERS, token)
+    sessions.sign_out(signing, token)
     if consumer.group:
         ctx = office.on(begin, "Rui", 0)
         group = next(g for g in groups.everything(ctx) if g.name == consumer.group)
@@ -236,13 +232,13 @@ def _admit(office: _Office, consumer: DemoConsumer, offers: dict[str, int]) -> N
 def _ask(office: _Office, member: Actor, offers: dict[str, int], application: DemoApplication) -> None:
     asking = office.on(application.from_day, "Rui", 1).acting(member)
     made = applications.register(asking, application.name, "")
-    request = admission.ask(asking, made.id, offers[application.offer], application.purpose, True)
+    request = requests.ask(asking, made.id, offers[application.offer], application.purpose, True)
     if application.outcome == "waiting":
         return
     if request.state == "waiting":
         decision: Any = application.outcome
         for who in ("Rui", "Ines") if request.access_route == "reviewed twice" else ("Rui",):
-            admission.decide(office.on(application.from_day, who, 2), request.id, decision, application.note)
+            requests.decide(office.on(application.from_day, who, 2), request.id, decision, application.note)
     if application.outcome == "granted":
         for n in range(application.keys):
             label = "server" if n == 0 else f"server {n + 1}"
@@ -314,7 +310,7 @@ def _charge(office: _Office, now: datetime, say: Say) -> None:
     for period in reversed(ended):
         say(f"charging {period.start:%B}")
         moment = datetime.combine(period.end, time(9), where).astimezone(UTC) + timedelta(days=1)
-        ctx = replace(office.ctx, actor=Actor("Beatriz", "finance"), clock=lambda m=min(moment, now): m)
+        ctx = replace(office.ctx, actor=Actor("Beatriz", "finance"), clock=partial(min, moment, now))
         charging.run(ctx, period.start)
-        drafts = [c.invoice_id for c in charging.charges(ctx, period.start, Wanted(rows=1000)).rows if c.invoice_id]
+        drafts = [c.invoice_id for c in charging.charges(ctx, period.start, PageQuery(rows=1000)).rows if c.invoice_id]
         charging.issue(ctx, drafts)

@@ -9,9 +9,9 @@ from datetime import datetime
 from typing import Any
 
 from calm_tariff.demo.history import Caller, World, recorded
-from calm_tariff.services import history
-from calm_tariff.services.context import Context, context_for
-from calm_tariff.store.base import engine
+from calm_tariff.services.base.context import Context, context_for
+from calm_tariff.services.serve import history
+from calm_tariff.store.base.connecting import engine
 
 CORES = 2
 

@@ -8,8 +8,8 @@ from decimal import Decimal
 from typing import Any
 
 from calm_tariff.core.meters import Measure
-from calm_tariff.services.installation import ProviderTyped
-from calm_tariff.services.products import AccessRoute
+from calm_tariff.services.compose.products import AccessRoute
+from calm_tariff.services.house.installation import ProviderTyped
 
 PASSWORD = "larkmouth-demo"
 DAYS = 100

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from calm_tariff.services import apis, consumers, issuers, overrides, products
-from calm_tariff.services.apis import ForwardingTyped
-from calm_tariff.services.context import Context
-from calm_tariff.services.issuers import IssuerTyped
-from calm_tariff.services.overrides import OverrideTyped
-from calm_tariff.services.products import CredentialsTyped
-from calm_tariff.store.paging import Wanted
+from calm_tariff.services.admit import overrides
+from calm_tariff.services.admit.overrides import OverrideTyped
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.compose import apis, issuers, products
+from calm_tariff.services.compose.apis import ForwardingTyped
+from calm_tariff.services.compose.issuers import IssuerTyped
+from calm_tariff.services.compose.products import CredentialsTyped
+from calm_tariff.services.observe import consumers
+from calm_tariff.store.base.paging import PageQuery
 
 OVERRIDDEN = "Driftline Apps"
 
@@ -30,7 +32,7 @@ def serve_as_told(manager: Context, standins: str) -> None:
         manager, berths.id, apis.one(manager, berths.id).edition,
         ForwardingTyped(answer_ms=5000, passes_caller=True, cors_origins=["https://maps.larkmouth.example"]),
     )  # fmt: skip
-    (consumer,) = consumers.listed(manager, Wanted(words=OVERRIDDEN)).rows
+    (consumer,) = consumers.listed(manager, PageQuery(words=OVERRIDDEN)).rows
     held = next(h for h in overrides.held_by(manager, consumer.id) if h.limit["kind"] == "rate")
     overrides.make(
         manager, held.subscription_id,

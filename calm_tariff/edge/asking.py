@@ -9,9 +9,9 @@ from urllib.parse import urlsplit
 from fastapi import Depends, Header, Request, Response
 
 from calm_tariff.core.errors import Invalid, NotAllowed
-from calm_tariff.services import people, service_tokens
-from calm_tariff.services.context import Context
-from calm_tariff.services.people import Kind
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.house import service_tokens, sessions
+from calm_tariff.services.house.sessions import Realm
 
 SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
 
@@ -34,8 +34,8 @@ def address_of(request: Request) -> str:
     return address[:60]
 
 
-def asking(cookie: str, kind: Kind) -> Callable[[Request], Context]:
-    """A dependency that finds who asks by the session cookie of that name, which must be of somebody of that kind, or
+def asking(cookie: str, realm: Realm) -> Callable[[Request], Context]:
+    """A dependency that finds who asks by the session cookie of that name, which must be of somebody of that realm, or
     by a service token."""
 
     def find(request: Request) -> Context:
@@ -44,7 +44,7 @@ def asking(cookie: str, kind: Kind) -> Callable[[Request], Context]:
         if authorization.lower().startswith("bearer "):
             return ctx.acting(service_tokens.who_by(ctx, authorization[7:].strip(), address_of(request)))
         same_origin(request)
-        return ctx.acting(people.who(ctx, session_token(request, cookie), kind))
+        return ctx.acting(sessions.who(ctx, realm, session_token(request, cookie)))
 
     return find
 

@@ -4,18 +4,12 @@ says to browsers."""
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable
 from contextlib import suppress
-from typing import Any
 
 import orjson
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from calm_tariff.edge.wire import abort
-
-Message = dict[str, Any]
-Receive = Callable[[], Awaitable[Message]]
-Send = Callable[[Message], Awaitable[None]]
-App = Callable[[dict[str, Any], Receive, Send], Awaitable[None]]
 
 MOST = 1_000_000
 # How long the next part of a body is waited for, and how long a caller may take over the next part of an answer.
@@ -39,13 +33,13 @@ class Guard:
     here can make a browser speak to it. `larger` are paths' beginnings with the bytes that may be sent there.
     """
 
-    def __init__(self, app: App, hosts: frozenset[str], larger: dict[str, int], https: bool) -> None:
+    def __init__(self, app: ASGIApp, hosts: frozenset[str], larger: dict[str, int], https: bool) -> None:
         self.app, self.hosts, self.larger = app, hosts, larger
         self.always = [(b"x-content-type-options", b"nosniff")]
         if https:
             self.always.append((b"strict-transport-security", b"max-age=31536000"))
 
-    async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer, or refuse before anything is read."""
         if scope["type"] != "http":
             await self.app(scope, receive, send)

@@ -14,25 +14,25 @@ from typing import Annotated, Any, TypeVar
 from fastapi import Depends, Query
 from fastapi.responses import Response, StreamingResponse
 
-from calm_tariff.store.paging import ROWS, Page, Wanted
+from calm_tariff.store.base.paging import ROWS, Page, PageQuery
 
 T = TypeVar("T")
 PART = 1000
 _CUTS = re.compile(r"[;\t\r\n]")
 
 
-def wanted(
+def page_query(
     words: Annotated[str, Query(max_length=200)] = "", sort: str = "", down: bool = False, cursor: str | None = None,
     rows: Annotated[int, Query(ge=1, le=1000)] = ROWS,
-) -> Wanted:  # fmt: skip
+) -> PageQuery:  # fmt: skip
     """Which page of a list is asked for, in which order, and how long a page is."""
-    return Wanted(words.strip(), sort, down, cursor, rows)
+    return PageQuery(words.strip(), sort, down, cursor, rows)
 
 
-Asked = Annotated[Wanted, Depends(wanted)]
+Paged = Annotated[PageQuery, Depends(page_query)]
 
 
-def all_of(read: Callable[[Wanted], Page[T]], asked: Wanted) -> Iterator[T]:
+def all_of(read: Callable[[PageQuery], Page[T]], asked: PageQuery) -> Iterator[T]:
     """Every row of a list from the page asked for, read in parts."""
     asked = replace(asked, rows=PART)
     while True:

@@ -11,7 +11,7 @@ import httpx
 from aiohttp.connector import AddrInfoType, SocketFactoryType
 
 from calm_tariff.core.reach import Reach
-from calm_tariff.services.reaching import PORTS, allowed
+from calm_tariff.services.base.reaching import PORTS, allowed
 
 
 def sockets(reach: Reach) -> SocketFactoryType:

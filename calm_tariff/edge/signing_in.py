@@ -3,7 +3,6 @@ provider's people, the portal for consumers' members."""
 
 # Annotations are evaluated here: who asks depends on the cookie, which is known when the router is made.
 
-from collections.abc import Callable
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Request, Response
@@ -19,9 +18,9 @@ from calm_tariff.edge.asking import (
     same_origin,
     session_token,
 )
-from calm_tariff.services import passwords, people
-from calm_tariff.services.context import Context
-from calm_tariff.services.people import Kind
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.house import passwords, sessions
+from calm_tariff.services.house.sessions import Realm
 
 _FROM_HERE = [Depends(same_origin)]
 
@@ -59,17 +58,15 @@ class PasswordChange(BaseModel):
     new: str = Field(max_length=1000)
 
 
-def router(kind: Kind, cookie: str) -> APIRouter:
+def router(realm: Realm, cookie: str) -> APIRouter:
     """The routes for one kind of people, whose sessions are kept in that cookie."""
     made = APIRouter(tags=["session"])
-    signs_in: Callable[..., str] = people.sign_in_person if kind == "person" else people.sign_in_member
-    offered = people.demo_people if kind == "person" else people.demo_members
-    asked = Annotated[Context, Depends(asking(cookie, kind))]
+    asked = Annotated[Context, Depends(asking(cookie, realm))]
 
     @made.post("/session", status_code=204, dependencies=_FROM_HERE)
     def sign_in(request: Request, response: Response, typed: Credentials) -> None:
         """Sign in with address and password."""
-        token = signs_in(context_of(request), typed.email, typed.password, address_of(request))
+        token = sessions.sign_in(context_of(request), realm, typed.email, typed.password, address_of(request))
         begin_session(request, response, cookie, token)
 
     @made.post("/session/demo", status_code=204, dependencies=_FROM_HERE)
@@ -78,31 +75,31 @@ def router(kind: Kind, cookie: str) -> APIRouter:
         if not request.app.state.settings.demo:
             raise NotAllowed("this is no demo")
         ctx = context_of(request)
-        if choice.email not in {one.email for one in offered(ctx)}:
+        if choice.email not in {one.email for one in sessions.offered(ctx, realm)}:
             raise NotAllowed("nobody of the demo has this address here")
-        begin_session(request, response, cookie, people.demo_sign_in(ctx, choice.email))
+        begin_session(request, response, cookie, sessions.demo_sign_in(ctx, realm, choice.email))
 
     @made.delete("/session", status_code=204)
-    def sign_out(request: Request, response: Response, ctx: asked) -> None:  # type: ignore[valid-type]
+    def sign_out(request: Request, response: Response, ctx: asked) -> None:
         """Sign out."""
-        people.sign_out(ctx, session_token(request, cookie))
+        sessions.sign_out(ctx, session_token(request, cookie))
         end_session(request, response, cookie)
 
     @made.post("/session/forgotten", status_code=204, dependencies=_FROM_HERE)
     def forgotten(request: Request, typed: Forgotten) -> None:
         """Have a letter sent with which another password can be set. The answer is the same for every address."""
-        passwords.forgotten(context_of(request), kind, typed.email, address_of(request))
+        passwords.forgotten(context_of(request), realm, typed.email, address_of(request))
 
     @made.post("/session/reset", status_code=204, dependencies=_FROM_HERE)
     def reset(request: Request, response: Response, typed: AnotherPassword) -> None:
         """Set another password by the token of a letter, and sign in; every other session ends."""
-        token = passwords.reset(context_of(request), kind, typed.token, typed.password, address_of(request))
+        token = passwords.reset(context_of(request), realm, typed.token, typed.password, address_of(request))
         begin_session(request, response, cookie, token)
 
     @made.put("/password", status_code=204)
-    def change(request: Request, response: Response, ctx: asked, typed: PasswordChange) -> None:  # type: ignore[valid-type]
+    def change(request: Request, response: Response, ctx: asked, typed: PasswordChange) -> None:
         """Change one's password; every other session ends."""
-        token = passwords.change(ctx, typed.current, typed.new, address_of(request))
+        token = passwords.change(ctx, realm, typed.current, typed.new, address_of(request))
         begin_session(request, response, cookie, token)
 
     return made

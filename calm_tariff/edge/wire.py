@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import MutableMapping
 from typing import Any
 
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
@@ -143,7 +144,7 @@ def hurry(scope: dict[str, Any], on: bool) -> None:
         wire.hurry(on)
 
 
-async def abort(scope: dict[str, Any]) -> None:
+async def abort(scope: MutableMapping[str, Any]) -> None:
     """Break a connection off in the middle of an answer: a caller must not take half of one for a whole."""
     transport = scope.get("transport")
     if transport is None:

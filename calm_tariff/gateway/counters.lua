@@ -1,4 +1,4 @@
--- Decide on one call, or settle one, all or nothing (computation.md, section 1).
+-- Decide on one call, or settle one, all or nothing (docs/arithmetic.md, section 1).
 --
 -- KEYS[1] is the clock: a hash of t (the last instant), n (decisions so far) and era. KEYS[2…] hold one count each.
 -- All keys carry one hash tag, so that they lie in one slot of a cluster. Numbers stay below 2^53: what could grow

@@ -17,7 +17,7 @@ from urllib.parse import unquote_plus
 
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.snapshot import Snapshot
-from calm_tariff.services.gateway_feed import Credential, ProductRules
+from calm_tariff.services.serve.gateway_feed import Credential, ProductRules
 
 LONGEST = 8192
 

@@ -24,7 +24,7 @@ from yarl import URL
 from calm_tariff.core.reach import Reach
 from calm_tariff.edge.reaching import sockets
 from calm_tariff.formats.replies import Headers
-from calm_tariff.services.gateway_feed import Forwarding
+from calm_tariff.services.serve.gateway_feed import Forwarding
 
 Receive = Callable[[], Awaitable[dict[str, Any]]]
 

@@ -11,9 +11,9 @@ from calm_tariff.core.meters import Environment
 from calm_tariff.core.periods import DAY
 from calm_tariff.gateway.asked import key_subject
 from calm_tariff.gateway.snapshot import Snapshot
-from calm_tariff.services.context import Context
-from calm_tariff.services.gateway_feed import APART_US, calls_since, open_quotas
-from calm_tariff.store.usage import Call as RecordedCall
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.serve.gateway_feed import APART_US, calls_since, open_quotas
+from calm_tariff.store.serve.usage import Call as RecordedCall
 
 _LONGEST = 31 * DAY
 

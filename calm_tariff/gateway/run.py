@@ -30,12 +30,13 @@ from calm_tariff.gateway.restore import restored
 from calm_tariff.gateway.shared_counters import SharedCounters
 from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.gateway.tokens import Tokens
-from calm_tariff.services import instances, stamps
-from calm_tariff.services.context import context_for
-from calm_tariff.services.gateway_feed import read_feed
-from calm_tariff.services.shipping import ship
+from calm_tariff.services.base import stamps
+from calm_tariff.services.base.context import context_for
+from calm_tariff.services.serve import instances
+from calm_tariff.services.serve.gateway_feed import read_feed
+from calm_tariff.services.serve.shipping import ship
 from calm_tariff.settings import Settings
-from calm_tariff.store.base import engine
+from calm_tariff.store.base.connecting import engine
 
 log = logging.getLogger("calm_tariff.gateway")
 FOLLOW_SECONDS = 0.4

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 from calm_tariff.core import counts, stays
 from calm_tariff.core.counts import Names, Where, house_name
-from calm_tariff.core.layers import Layer, limits_of_a_plan
+from calm_tariff.core.layers import Layer
 from calm_tariff.core.limiter import Stack
 from calm_tariff.core.limits import COUNTED_PER, TRIAL_NAME, Costs, Limit, Quota, memory_us, trial_quota
 from calm_tariff.core.meters import ENVIRONMENTS, Environment, Meter, costs_of
@@ -22,7 +22,8 @@ from calm_tariff.core.terms import PlanTerms, bound
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers, Policies
 from calm_tariff.gateway.routing import Match, Router
-from calm_tariff.services.gateway_feed import (
+from calm_tariff.services.admit.tokens import scopes_of
+from calm_tariff.services.serve.gateway_feed import (
     Caller,
     Credential,
     Example,
@@ -33,7 +34,6 @@ from calm_tariff.services.gateway_feed import (
     Route,
     histories,
 )
-from calm_tariff.services.tokens import scopes_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -310,9 +310,8 @@ class _Compiler:
         for meter_id, meter in meters.items():
             for operation in meter.operations:
                 self.counting.setdefault(int(operation), []).append(Counting(meter_id, meter))
-        self.operations_of = {m.key: tuple(sorted(m.operations)) for m in meters.values()}
-        self.house: dict[str, Layer] = {limit.name: "provider" for limit in feed.provider_limits}
-        self.house |= {limit.name: "api" for limit in feed.api_limits}
+        self.house = feed.house(environment)
+        self.above = self.house.layers
         self.secret_values = frozenset(f"header:{rules.key_header}" for rules in feed.products.values())
         self.prefix = "" if environment == "live" else f"{environment}/"
         self.shared: dict[_Place, Stack] = {}
@@ -329,13 +328,12 @@ class _Compiler:
         known = self.shared.get(place)
         if known is not None:
             return known
-        above = self.feed.provider_limits, self.feed.api_limits
-        layered = limits_of_a_plan(terms, self.operations_of, *above, subscription=own)
+        layered = self.house.with_plan(terms, subscription=own)
         limits = [each.limit for each in layered]
-        scopes = [self.prefix + (house_name(e.layer, e.limit) if e.limit.name in self.house else names[e.limit.name])
+        scopes = [self.prefix + (house_name(e.layer, e.limit) if e.limit.name in self.above else names[e.limit.name])
                   for e in layered]  # fmt: skip
         if grant.free:
-            limits[:0] = bound([trial_quota(grant.free.meter, grant.free.units)], self.operations_of)
+            limits[:0] = bound([trial_quota(grant.free.meter, grant.free.units)], self.house.counted_on)
             scopes[:0] = [f"trial/{grant.stay_id}"]
         made = self.shared[place] = Stack(limits, self.where, origin, scopes)
         return made
@@ -353,7 +351,7 @@ class _Compiler:
         policies = self.policies.get(place)
         if policies is None:
             policies = self.policies[place] = Policies.of(applying)
-        above = self.house
+        above = self.above
         own = self._own(grant, at_us)
         if own:
             above = {**above, **{limit.name: "subscription" for limit in own}}

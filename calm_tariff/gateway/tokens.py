@@ -21,8 +21,8 @@ from joserfc.jwk import ECKey, Key, KeySet
 
 from calm_tariff.gateway.credentials import Fault, Identity, fault_of
 from calm_tariff.gateway.snapshot import Snapshot
-from calm_tariff.services.gateway_feed import Issuer
-from calm_tariff.services.tokens import ALGORITHM, AUDIENCE
+from calm_tariff.services.admit.tokens import ALGORITHM, AUDIENCE
+from calm_tariff.services.serve.gateway_feed import Issuer
 
 log = logging.getLogger("calm_tariff.tokens")
 # What is kept of tokens that were verified, in characters of the tokens.

@@ -18,6 +18,7 @@ import time
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import pymysql
 
@@ -146,7 +147,7 @@ class Database:
         if self._sockets:
             shutil.rmtree(self._sockets, ignore_errors=True)
 
-    def connect(self) -> pymysql.Connection:  # type: ignore[type-arg]
+    def connect(self) -> pymysql.Connection[Any]:
         """A plain connection of the owner's, for making schemas."""
         password = self.password(OWNER)
         return pymysql.connect(host="127.0.0.1", port=self.port, user=OWNER, password=password, connect_timeout=5)

@@ -19,11 +19,11 @@ from calm_tariff.formats.addresses import mail_address
 from calm_tariff.launch.database import CannotStart, Database, unusable
 from calm_tariff.launch.folder import alone_in, known_as, running_in
 from calm_tariff.launch.supervisor import Supervisor
-from calm_tariff.services import service_tokens
-from calm_tariff.services.context import SYSTEM, context_for
-from calm_tariff.services.installation import ProviderTyped, add_person, check, install, installed
+from calm_tariff.services.base.context import SYSTEM, context_for
+from calm_tariff.services.house import service_tokens
+from calm_tariff.services.house.installation import ProviderTyped, add_person, check, install, installed
 from calm_tariff.settings import Settings, settings_now
-from calm_tariff.store.base import engine
+from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 

@@ -1,8 +1,17 @@
 """Every table, for migrations and for those who need the whole schema."""
 
-from calm_tariff.store import admission, catalogue, invoicing, people, record, tokens, usage
-from calm_tariff.store.base import Base
+from calm_tariff.store.admit import applications, consumers, requests, subscriptions, tokens
+from calm_tariff.store.base import provider, record
+from calm_tariff.store.base.columns import Base
+from calm_tariff.store.compose import apis, groups, house_limits, issuers, meters, products
+from calm_tariff.store.house import people, service_tokens
+from calm_tariff.store.serve import instances, usage
+from calm_tariff.store.settle import invoices
 
 metadata = Base.metadata
 
-__all__ = ["admission", "catalogue", "invoicing", "metadata", "people", "record", "tokens", "usage"]
+__all__ = [
+    "apis", "applications", "consumers", "groups", "house_limits", "instances", "invoices", "issuers", "metadata",
+    "meters", "people", "products", "provider", "record", "requests", "service_tokens", "subscriptions", "tokens",
+    "usage",
+]  # fmt: skip

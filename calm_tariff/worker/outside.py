@@ -8,10 +8,11 @@ import time
 import httpx
 
 from calm_tariff.edge import reaching
-from calm_tariff.services import admission, back_ends
-from calm_tariff.services.admission import RequestView
-from calm_tariff.services.back_ends import Answer, Question
-from calm_tariff.services.context import Context
+from calm_tariff.services.admit import outside_decisions
+from calm_tariff.services.admit.requests import RequestView
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.compose import back_ends
+from calm_tariff.services.compose.back_ends import Answer, Question
 from calm_tariff.worker.ticket_desk import TicketDesk, Unproven
 
 log = logging.getLogger("calm_tariff.worker")
@@ -54,7 +55,7 @@ def exchange_tickets(ctx: Context, desk: TicketDesk) -> None:
 
     One ticket that the desk answers wrongly holds up no other. Raises `httpx.TransportError` where it is away.
     """
-    for request in (*admission.without_ticket(ctx), *admission.with_ticket(ctx)):
+    for request in (*outside_decisions.without_ticket(ctx), *outside_decisions.with_ticket(ctx)):
         try:
             _exchange(ctx, desk, request)
         except (httpx.HTTPStatusError, Unproven) as error:
@@ -69,8 +70,8 @@ def _exchange(ctx: Context, desk: TicketDesk, request: RequestView) -> None:
     if known.reference != reference:
         raise Unproven(f"ticket {known.number} is about {known.reference or 'nothing'}, not about {reference}")
     if known.number != request.ticket:
-        admission.keep_ticket(ctx, request.id, known.number)
+        outside_decisions.keep_ticket(ctx, request.id, known.number)
     if known.state == "granted":
-        admission.decide_outside(ctx, request.id, "granted", known.note)
+        outside_decisions.decide_outside(ctx, request.id, "granted", known.note)
     elif known.state == "declined":
-        admission.decide_outside(ctx, request.id, "declined", known.note or "The outside desk declined it.")
+        outside_decisions.decide_outside(ctx, request.id, "declined", known.note or "The outside desk declined it.")

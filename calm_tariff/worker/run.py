@@ -11,11 +11,14 @@ from threading import Event, Thread
 import httpx
 from sqlalchemy.exc import SQLAlchemyError
 
-from calm_tariff.services import apis, instances, mailing, subscriptions, upkeep
-from calm_tariff.services.context import SYSTEM, Context, context_for
-from calm_tariff.services.shipping import ship
+from calm_tariff.services.base import mailing
+from calm_tariff.services.base.context import SYSTEM, Context, context_for
+from calm_tariff.services.base.leading import leading
+from calm_tariff.services.compose import apis
+from calm_tariff.services.serve import instances, trials, upkeep
+from calm_tariff.services.serve.shipping import ship
 from calm_tariff.settings import Settings
-from calm_tariff.store.base import engine
+from calm_tariff.store.base.connecting import engine
 from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk
 
 log = logging.getLogger("calm_tariff.worker")
@@ -35,7 +38,7 @@ def work(settings: Settings, stop: Event) -> None:
     )  # fmt: skip
     while not stop.is_set():
         try:
-            with upkeep.leading(ctx) as won:
+            with leading(ctx) as won:
                 if won:
                     _lead(ctx, settings, stop)
         except SQLAlchemyError as error:
@@ -76,7 +79,7 @@ def _chores(ctx: Context, settings: Settings) -> list[tuple[float, Callable[[], 
     """What goes on beside shipping, and how many seconds lie between two times of it."""
     chores: list[tuple[float, Callable[[], object]]] = [
         (BEAT_SECONDS, lambda: mailing.send_waiting(ctx, settings.mail_host, settings.mail_port)),
-        (OUTSIDE_SECONDS, lambda: subscriptions.end_trials(ctx)),
+        (OUTSIDE_SECONDS, lambda: trials.end_trials(ctx)),
         (OUTSIDE_SECONDS, lambda: apis.end_sunsets(ctx)),
         (HEALTH_SECONDS, lambda: ask_back_ends(ctx)),
     ]

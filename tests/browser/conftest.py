@@ -11,8 +11,8 @@ from playwright.sync_api import Error as PlaywrightError
 
 from calm_tariff.demo.load import load
 from calm_tariff.launch.database import Database
-from calm_tariff.services.context import context_for
-from calm_tariff.store.base import engine
+from calm_tariff.services.base.context import context_for
+from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 from tests.processes import HERE, Processes

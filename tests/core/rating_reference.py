@@ -1,4 +1,4 @@
-"""Charges computed the slow way, from the words of computation.md, section 3, and from nothing in `core`."""
+"""Charges computed the slow way, from the words of docs/arithmetic.md, section 3, and from nothing in `core`."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Projections, held against the rule as it is written (computation.md, section 4)."""
+"""Projections, held against the rule as it is written (docs/arithmetic.md, section 4)."""
 
 from decimal import Decimal
 from fractions import Fraction

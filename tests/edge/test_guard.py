@@ -11,10 +11,11 @@ import uvicorn
 from starlette.testclient import TestClient
 
 from calm_tariff.launch.children import free_port
-from calm_tariff.services import auditing, products
+from calm_tariff.services.base import auditing
+from calm_tariff.services.compose import products
 from calm_tariff.settings import Settings
-from calm_tariff.store.catalogue import Product
-from calm_tariff.store.paging import Wanted
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.compose.products import Product
 from calm_tariff.web import SERVED, create_app
 from tests.office import PASSWORD, Office
 from tests.processes import awaited
@@ -100,7 +101,7 @@ def test_who_tries_too_often_hears_when_to_come_again(office: Office) -> None:
         answers = [web(office).post(path, data={**form, "client_id": client}) for _ in range(6)]
         assert [a.status_code for a in answers] == [401] * 5 + [429], path
         assert int(answers[-1].headers["retry-after"]) > 0
-    said = [e.action for e in auditing.entries(office.manager, Wanted("token endpoint", rows=20)).rows]
+    said = [e.action for e in auditing.entries(office.manager, PageQuery("token endpoint", rows=20)).rows]
     assert said == ["was turned away at the token endpoint"] * 10
 
 

@@ -13,11 +13,14 @@ from starlette.testclient import TestClient
 
 from calm_tariff.console_api import app as console
 from calm_tariff.portal_api import app as portal
-from calm_tariff.services import charging, history, invoices, people, service_tokens
-from calm_tariff.services.context import ROLES, Context
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.services.house import service_tokens, sessions
+from calm_tariff.services.serve import history
+from calm_tariff.services.settle import charging, invoices
 from calm_tariff.settings import Settings
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.record import AuditEntry
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.base.record import AuditEntry
 from calm_tariff.web import create_app
 from tests.office import PASSWORD, START, Office
 
@@ -41,7 +44,7 @@ def lived(office: Office) -> dict[str, Any]:
     history.take_in(office.ctx, calls)
     october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, tzinfo=UTC))
     charging.run(october, date(2026, 9, 1))
-    period = charging.one(october, date(2026, 9, 1), Wanted())
+    period = charging.one(october, date(2026, 9, 1), PageQuery())
     invoice = next(c.invoice_id for c in period.charges.rows if c.consumer == "Ferries")
     charging.issue(october, [c.invoice_id for c in period.charges.rows])
     line = next(x.id for x in invoices.one(october, invoice).lines if x.kind == "usage")
@@ -90,7 +93,7 @@ NEEDED = {
 def test_every_route_turns_away_who_has_not_signed_in(lived: dict[str, Any]) -> None:
     office: Office = lived["office"]
     web = client(office.ctx)
-    member = people.sign_in_member(office.ctx, "ferries@consumer.example", PASSWORD)
+    member = sessions.sign_in(office.ctx, MEMBERS, "ferries@consumer.example", PASSWORD)
     tried = 0
     for base, made in (("/api/v1", console), ("/portal/api/v1", portal)):
         application = made.create_app(office.ctx, Settings())
@@ -134,9 +137,9 @@ def sample(document: dict[str, Any], schema: dict[str, Any]) -> Any:
 def test_no_portal_route_shows_one_consumer_anothers_data(lived: dict[str, Any]) -> None:
     office: Office = lived["office"]
     web = client(office.ctx)
-    web.cookies.set("calm_portal", people.sign_in_member(office.ctx, "kayaks@consumer.example", PASSWORD))
+    web.cookies.set("calm_portal", sessions.sign_in(office.ctx, MEMBERS, "kayaks@consumer.example", PASSWORD))
     theirs = client(office.ctx)
-    theirs.cookies.set("calm_portal", people.sign_in_member(office.ctx, "ferries@consumer.example", PASSWORD))
+    theirs.cookies.set("calm_portal", sessions.sign_in(office.ctx, MEMBERS, "ferries@consumer.example", PASSWORD))
     checked = 0
     application = portal.create_app(office.ctx, Settings())
     for method, path in routes(application):
@@ -219,7 +222,7 @@ def test_a_long_list_is_saved_to_its_end(office: Office) -> None:
 
 def test_a_change_must_come_from_our_own_pages(office: Office) -> None:
     web = client(office.ctx)
-    web.cookies.set("calm_portal", people.sign_in_member(office.ctx, "kayaks@consumer.example", PASSWORD))
+    web.cookies.set("calm_portal", sessions.sign_in(office.ctx, MEMBERS, "kayaks@consumer.example", PASSWORD))
     for origin, status in (("http://elsewhere.example", 403), ("http://127.0.0.1:8400", 201)):
         answer = web.post("/portal/api/v1/applications", json={"name": origin}, headers={"Origin": origin})
         assert answer.status_code == status

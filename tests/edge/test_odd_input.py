@@ -13,7 +13,9 @@ from starlette.testclient import TestClient
 
 from calm_tariff.console_api import app as console
 from calm_tariff.portal_api import app as portal
-from calm_tariff.services import people
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.house import sessions
+from calm_tariff.services.house.people import PEOPLE
 from calm_tariff.settings import Settings
 from calm_tariff.web import create_app
 from tests.edge.test_isolation import body_for, lived, routes
@@ -94,9 +96,9 @@ def test_nothing_that_is_sent_answers_500(lived: dict[str, Any], which: str) -> 
                      raise_server_exceptions=False)  # fmt: skip
     base, cookie = {"console": ("/api/v1", "calm_console"), "portal": ("/portal/api/v1", "calm_portal")}[which]
     if which == "console":
-        web.cookies.set(cookie, people.sign_in_person(office.ctx, "product@test.example", PASSWORD))
+        web.cookies.set(cookie, sessions.sign_in(office.ctx, PEOPLE, "product@test.example", PASSWORD))
     else:
-        web.cookies.set(cookie, people.sign_in_member(office.ctx, "ferries@consumer.example", PASSWORD))
+        web.cookies.set(cookie, sessions.sign_in(office.ctx, MEMBERS, "ferries@consumer.example", PASSWORD))
     failed: list[str] = []
     tried = 0
     # A different part of them each time would find more, and a test that fails now and then less.

@@ -10,7 +10,7 @@ from starlette.testclient import TestClient
 from calm_tariff.console_api import app as console
 from calm_tariff.edge.reference import page
 from calm_tariff.portal_api import app as portal
-from calm_tariff.services.context import Context
+from calm_tariff.services.base.context import Context
 from calm_tariff.settings import Settings
 from calm_tariff.web import create_app
 

@@ -1,4 +1,4 @@
-"""A brute-force reference for limits, written from section 1 of computation.md alone.
+"""A brute-force reference for limits, written from section 1 of docs/arithmetic.md alone.
 
 It shares nothing with `calm_tariff.core`: fractions instead of integers, whole lists of calls instead of counts.
 """

@@ -21,9 +21,9 @@ from calm_tariff.gateway.journal import Journal
 from calm_tariff.gateway.restore import restored
 from calm_tariff.gateway.shared_counters import SharedCounters, connect
 from calm_tariff.gateway.snapshot import Snapshot
-from calm_tariff.services import subscriptions
-from calm_tariff.services.gateway_feed import Example, read_feed
-from calm_tariff.services.shipping import ship
+from calm_tariff.services.serve import trials
+from calm_tariff.services.serve.gateway_feed import Example, read_feed
+from calm_tariff.services.serve.shipping import ship
 from tests.office import Office
 from tests.processes import PATIENCE
 
@@ -126,7 +126,7 @@ class Simulated:
     def work(self) -> None:
         """What a worker does that is awake."""
         self.ship()
-        subscriptions.end_trials(self.office.ctx)
+        trials.end_trials(self.office.ctx)
 
     def at(self, moment: datetime | int) -> None:
         """Let time pass until a moment or an instant."""

@@ -13,10 +13,11 @@ import httpx
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid
-from calm_tariff.services import applications, issuers, overrides, products, tokens
-from calm_tariff.services.issuers import IssuerTyped
-from calm_tariff.services.overrides import OverrideTyped
-from calm_tariff.services.products import CredentialsTyped
+from calm_tariff.services.admit import applications, overrides, tokens
+from calm_tariff.services.admit.overrides import OverrideTyped
+from calm_tariff.services.compose import issuers, products
+from calm_tariff.services.compose.issuers import IssuerTyped
+from calm_tariff.services.compose.products import CredentialsTyped
 from tests.gateway.test_gateway import Running, running
 from tests.office import terms
 from tests.processes import wait_for
@@ -194,7 +195,7 @@ def test_tokens_of_an_outside_issuer(running: Running) -> None:
 
 
 def test_scopes_are_the_operation_groups_of_the_plan(running: Running) -> None:
-    from calm_tariff.services import operations
+    from calm_tariff.services.compose import operations
 
     office = running.office
     take(running, kinds=["client"])

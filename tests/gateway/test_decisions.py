@@ -13,10 +13,11 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.launch.children import die_with_parent, free_port
-from calm_tariff.services import products, set_aside
-from calm_tariff.services.products import CredentialsTyped
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.usage import Call
+from calm_tariff.services.compose import products
+from calm_tariff.services.compose.products import CredentialsTyped
+from calm_tariff.services.serve import set_aside
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.serve.usage import Call
 from tests.gateway.odd_back_end import OddBackEnd
 from tests.gateway.test_gateway import Running, running
 from tests.office import terms
@@ -71,7 +72,7 @@ def test_decisions_take_from_the_limits_and_outcomes_settle_them(running: Runnin
     found = recorded(running)
     assert found[first["id"]].bytes_out == 900 and found[first["id"]].units and not found[second["id"]].units
     assert found[refused["id"]].refused_by == "credential" and third["id"] not in found
-    (repeat,) = set_aside.listed(running.office.manager, Wanted()).rows
+    (repeat,) = set_aside.listed(running.office.manager, PageQuery()).rows
     assert (repeat.call_id, repeat.source) == (first["id"], found[first["id"]].source)
     assert set(repeat.differs) == {"status: 200 recorded, 500 repeated", "bytes out: 900 recorded, 0 repeated",
                                    "back end: 12 ms recorded, 0 ms repeated"}  # fmt: skip

@@ -24,9 +24,9 @@ from calm_tariff.gateway.routing import Match, Router, is_odd
 from calm_tariff.gateway.sampling import AT_ONCE, PER_SECOND, Sampling
 from calm_tariff.gateway.snapshot import PLACES_KEPT, Snapshot
 from calm_tariff.launch.children import free_port
-from calm_tariff.services import operations
-from calm_tariff.services.gateway_feed import read_feed
-from calm_tariff.store.catalogue import ApiDocument
+from calm_tariff.services.compose import operations
+from calm_tariff.services.serve.gateway_feed import read_feed
+from calm_tariff.store.compose.apis import ApiDocument
 from tests.office import Office
 from tests.processes import awaited
 

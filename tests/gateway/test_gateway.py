@@ -20,12 +20,13 @@ from sqlalchemy import Engine, func, select
 from calm_tariff.gateway.journal import Journal, Unwritable
 from calm_tariff.gateway.routing import Router, is_plain
 from calm_tariff.launch.database import Database
-from calm_tariff.services import applications, instances
-from calm_tariff.services.context import context_for
-from calm_tariff.store.base import engine
+from calm_tariff.services.admit import applications
+from calm_tariff.services.base.context import context_for
+from calm_tariff.services.serve import instances
+from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
+from calm_tariff.store.serve.usage import Call, HourlyUsage
 from calm_tariff.store.tables import metadata
-from calm_tariff.store.usage import Call, HourlyUsage
 from tests.office import Consumer, Office, terms
 from tests.processes import HERE, Processes, wait_for
 

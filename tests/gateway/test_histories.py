@@ -14,11 +14,13 @@ from zoneinfo import ZoneInfo
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.services import charging, plans, tariff_sheet
-from calm_tariff.store.admission import Stay
-from calm_tariff.store.invoicing import Invoice
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.usage import Call
+from calm_tariff.services.admit import carrying_over
+from calm_tariff.services.compose import plans, tariff_sheet
+from calm_tariff.services.settle import charging
+from calm_tariff.store.admit.subscriptions import Stay
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.serve.usage import Call
+from calm_tariff.store.settle.invoices import Invoice
 from tests.core.rating_reference import charge
 from tests.gateway.simulated import Simulated
 from tests.office import START, Consumer, Office
@@ -153,7 +155,7 @@ class Story:
         if len(self.newest) < 3 or self.dice.random() < 0.5:
             return
         source, target = self.dice.sample([p for p in self.newest if p != "By units"], 2)
-        plans.withdraw(self.office.manager, self.office.plans[source], self.office.plans[target])
+        carrying_over.withdraw(self.office.manager, self.office.plans[source], self.office.plans[target])
         self.order += 1
         for each in self.known:
             if each.plan == source:
@@ -239,7 +241,7 @@ def _every_line(story: Story, start: date) -> None:
     after = (start + timedelta(days=32)).replace(day=1)
     story.here.at(max(story.now, midnight(after)))
     charging.run(story.office.finance, start)
-    rows = charging.charges(story.office.finance, start, Wanted(rows=100)).rows
+    rows = charging.charges(story.office.finance, start, PageQuery(rows=100)).rows
     with story.office.ctx.transaction() as session:
         for each in story.known:
             case = {"currency": "EUR", "time_zone": "Europe/Lisbon", "tax_percent": "0",

@@ -17,9 +17,10 @@ from calm_tariff.gateway import tokens
 from calm_tariff.gateway.credentials import Fault
 from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.gateway.tokens import Tokens
-from calm_tariff.services import applications, issuers
-from calm_tariff.services.gateway_feed import read_feed
-from calm_tariff.services.issuers import IssuerTyped
+from calm_tariff.services.admit import applications
+from calm_tariff.services.compose import issuers
+from calm_tariff.services.compose.issuers import IssuerTyped
+from calm_tariff.services.serve.gateway_feed import read_feed
 from tests.office import Office
 from tests.processes import awaited
 

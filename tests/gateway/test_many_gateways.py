@@ -26,9 +26,9 @@ from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import Database
-from calm_tariff.services import instances
-from calm_tariff.store.admission import Stay
-from calm_tariff.store.usage import Call as Recorded
+from calm_tariff.services.serve import instances
+from calm_tariff.store.admit.subscriptions import Stay
+from calm_tariff.store.serve.usage import Call as Recorded
 from tests.gateway.test_gateway import Running
 from tests.processes import RedisServer, wait_for
 

@@ -19,8 +19,9 @@ from calm_tariff.gateway.counters import Counters, LocalCounters
 from calm_tariff.gateway.journal import Journal
 from calm_tariff.gateway.shared_counters import SharedCounters, connect
 from calm_tariff.gateway.snapshot import Snapshot
-from calm_tariff.services import applications, tariff_sheet
-from calm_tariff.services.gateway_feed import Example, read_feed
+from calm_tariff.services.admit import applications
+from calm_tariff.services.compose import tariff_sheet
+from calm_tariff.services.serve.gateway_feed import Example, read_feed
 from tests.gateway.reference import Reference
 from tests.office import Office
 from tests.processes import PATIENCE

@@ -14,9 +14,10 @@ import pytest
 from calm_tariff.core.limiter import Clock, Stack
 from calm_tariff.core.periods import SECOND, instant_of
 from calm_tariff.gateway.counters import Counters, Decided
-from calm_tariff.services import overrides, plans, tariff_sheet
-from calm_tariff.services.context import Actor
-from calm_tariff.services.overrides import OverrideTyped
+from calm_tariff.services.admit import carrying_over, overrides
+from calm_tariff.services.admit.overrides import OverrideTyped
+from calm_tariff.services.base.context import Actor
+from calm_tariff.services.compose import plans, tariff_sheet
 from tests.gateway.simulated import Simulated
 from tests.office import START, Office, terms
 
@@ -128,7 +129,7 @@ class Chances:
         on_sale = [p.id for p in sheet.plans if p.state == "on sale"]
         if len(on_sale) > 1:
             source, target = self.dice.sample(on_sale, 2)
-            plans.withdraw(self.office.manager, source, target)
+            carrying_over.withdraw(self.office.manager, source, target)
 
     def ship(self) -> None:
         self.here.ship()

@@ -12,12 +12,15 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.periods import SECOND, instant_of
-from calm_tariff.services import allowances, charging, overrides, plans, tariff_sheet
-from calm_tariff.services.context import Actor
-from calm_tariff.services.overrides import OverrideTyped
-from calm_tariff.store.admission import Stay, Subscription
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.usage import Call
+from calm_tariff.services.admit import carrying_over, overrides
+from calm_tariff.services.admit.overrides import OverrideTyped
+from calm_tariff.services.base.context import Actor
+from calm_tariff.services.compose import tariff_sheet
+from calm_tariff.services.observe import allowances
+from calm_tariff.services.settle import charging
+from calm_tariff.store.admit.subscriptions import Stay, Subscription
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.serve.usage import Call
 from tests.gateway.simulated import Simulated
 from tests.office import START, Consumer, Office, terms
 
@@ -71,7 +74,7 @@ def test_a_revision_begins_at_its_instant_with_the_worker_away(here: Simulated) 
     assert {len(c.checks) for c in calls(here)} == {2}
     here.at(datetime(2026, 11, 3, tzinfo=UTC))
     charging.run(office.finance, date(2026, 10, 1))
-    charged = charging.charges(office.finance, date(2026, 10, 1), Wanted()).rows
+    charged = charging.charges(office.finance, date(2026, 10, 1), PageQuery()).rows
     assert {c.consumer: c.charge for c in charged}["Ferries"] == Decimal(90)
 
 
@@ -79,7 +82,7 @@ def test_a_gateway_that_has_not_heard_of_a_move_yet_charges_nobody_wrongly(here:
     office, one = here.office, here.office.consumers[0]
     here.call(one.secret)
     here.at(START + timedelta(seconds=10))
-    plans.withdraw(office.manager, office.plans["Ketch"], office.plans["Skiff"])
+    carrying_over.withdraw(office.manager, office.plans["Ketch"], office.plans["Skiff"])
     here.at(START + timedelta(seconds=10, milliseconds=300))
     assert here.call(one.secret).status == 200  # under Ketch, because that is all it knows
     before, after = calls(here)
@@ -138,7 +141,7 @@ def test_terms_announced_for_a_day_within_a_trial_begin_then_and_not_with_its_la
     assert got == [(True, 2)] * 5 + [(False, 2)] * 3 + [(False, 4)] * 6 + [(False, 5)] * 2
     here.at(datetime(2026, 10, 3, tzinfo=UTC))
     charging.run(office.finance, date(2026, 9, 1))
-    charged = charging.charges(office.finance, date(2026, 9, 1), Wanted()).rows
+    charged = charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows
     assert {c.consumer: c.charge for c in charged}["Anglers"] > 0
 
 
@@ -195,7 +198,7 @@ def test_an_override_holds_from_its_instant_to_its_end_with_nobody_awake(here: S
 
 
 def test_a_version_answers_until_its_last_day_has_passed(here: Simulated) -> None:
-    from calm_tariff.services import apis
+    from calm_tariff.services.compose import apis
 
     office, one = here.office, here.office.consumers[0]
     apis.set_state(office.manager, office.api, "sunset", date(2026, 9, 20))
@@ -235,7 +238,7 @@ def test_over_a_move_of_plan_an_allowance_goes_on_unless_the_product_says_otherw
     for _ in range(4):
         here.call(one.secret)
     here.at(START + timedelta(minutes=1))
-    plans.withdraw(office.manager, office.plans["Ketch"], office.plans["Skiff"])
+    carrying_over.withdraw(office.manager, office.plans["Ketch"], office.plans["Skiff"])
     here.learn()
     assert here.left(one.secret)["forecast calls"] == 25  # of 30, with the four before
     here.restart()

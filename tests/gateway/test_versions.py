@@ -9,20 +9,14 @@ from decimal import Decimal
 import httpx
 from sqlalchemy import select
 
-from calm_tariff.services import (
-    admission,
-    apis,
-    applications,
-    house_limits,
-    meters,
-    operations,
-    products,
-    receipts,
-)
-from calm_tariff.services.apis import ApiTyped
-from calm_tariff.services.meters import MeterTyped
-from calm_tariff.services.operations import OperationTyped
-from calm_tariff.store.usage import Call, HourlyUsage
+from calm_tariff.services.admit import applications
+from calm_tariff.services.compose import apis, house_limits, meters, operations, products
+from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.services.compose.meters import MeterTyped
+from calm_tariff.services.compose.operations import OperationTyped
+from calm_tariff.services.observe import request_in_view
+from calm_tariff.services.serve import receipts
+from calm_tariff.store.serve.usage import Call, HourlyUsage
 from tests.gateway.test_gateway import Running, running
 from tests.office import terms
 from tests.processes import wait_for
@@ -158,7 +152,7 @@ def test_the_worker_asks_back_ends_and_the_ticket_desk(running: Running) -> None
     products.save(office.manager, office.product, product.edition, replace(whole, access_route="outside"))
     member, _, request = office.ask("Anglers", "Ketch")
     desk = running.processes.standins
-    number = wait_for(lambda: admission.one(office.manager, request).request.ticket)
+    number = wait_for(lambda: request_in_view.one(office.manager, request).request.ticket)
     page = httpx.get(f"{desk}/tickets").text
     assert f"{number}: Harbour Data · Ketch for Anglers" in page
     httpx.post(f"{desk}/tickets/{number}/decide", data={"decision": "granted", "note": "Fine by us."})

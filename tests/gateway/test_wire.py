@@ -15,12 +15,12 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.launch.database import Database
-from calm_tariff.services import apis, meters, operations
-from calm_tariff.services.apis import ForwardingTyped
-from calm_tariff.services.meters import MeterTyped
-from calm_tariff.services.operations import OperationTyped
-from calm_tariff.store.catalogue import ApiDocument
-from calm_tariff.store.usage import Call
+from calm_tariff.services.compose import apis, meters, operations
+from calm_tariff.services.compose.apis import ForwardingTyped
+from calm_tariff.services.compose.meters import MeterTyped
+from calm_tariff.services.compose.operations import OperationTyped
+from calm_tariff.store.compose.apis import ApiDocument
+from calm_tariff.store.serve.usage import Call
 from tests.gateway.odd_back_end import OddBackEnd
 from tests.gateway.test_credentials import said
 from tests.gateway.test_gateway import Running
@@ -59,7 +59,7 @@ def odd(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterato
 
 
 def sell(running: Running, label: str) -> None:
-    from calm_tariff.services import products
+    from calm_tariff.services.compose import products
 
     office = running.office
     found = {f"{o.method} {o.path}": o.id for o in operations.page(office.manager, office.api).operations}

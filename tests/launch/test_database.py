@@ -15,9 +15,9 @@ from sqlalchemy.exc import OperationalError, ProgrammingError
 
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import SERVING, USER, Database
-from calm_tariff.services import upkeep
-from calm_tariff.services.context import context_for
-from calm_tariff.store.base import engine
+from calm_tariff.services.base.context import context_for
+from calm_tariff.services.serve import upkeep
+from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 

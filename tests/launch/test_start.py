@@ -15,10 +15,11 @@ import pytest
 from calm_tariff.launch import start as start_module
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import CannotStart, Database
-from calm_tariff.services import people, service_tokens
-from calm_tariff.services.context import context_for, provider_of
+from calm_tariff.services.base.context import context_for, provider_of
+from calm_tariff.services.house import service_tokens, sessions
+from calm_tariff.services.house.people import PEOPLE
 from calm_tariff.settings import Settings
-from calm_tariff.store.base import engine
+from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 
@@ -104,7 +105,7 @@ def test_a_new_installation_is_what_its_settings_say(database: Database) -> None
     with ctx.transaction() as session:
         p = provider_of(session)
         assert (p.name, p.currency, p.time_zone, p.tax_percent) == ("Isle Survey", "JPY", "Asia/Tokyo", 10)
-    assert password and people.sign_in_person(ctx, "kei@isle.example", password)
+    assert password and sessions.sign_in(ctx, PEOPLE, "kei@isle.example", password)
     other = settings.model_copy(update={"currency": "EUR"})  # later starts change nothing
     assert start_module._prepare(url, other, start_module.first_provider(other)) is None
 

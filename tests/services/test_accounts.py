@@ -12,13 +12,21 @@ from sqlalchemy import delete, func, select
 from starlette.testclient import TestClient
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, TooMany
-from calm_tariff.services import applications, auditing, passwords, people, places, service_tokens, sign_up, upkeep
-from calm_tariff.services.context import ROLES, Context
-from calm_tariff.services.sign_up import SignUpTyped
+from calm_tariff.services.admit import applications, sign_up
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.admit.sign_up import SignUpTyped
+from calm_tariff.services.base import auditing
+from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.services.house import passwords, service_tokens, sessions
+from calm_tariff.services.house import secret_places as places
+from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.serve import upkeep
 from calm_tariff.settings import Settings
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.people import AwaitedSignUp, Consumer, Member, PasswordReset, Person, ServiceTokenPlace
-from calm_tariff.store.record import Mail
+from calm_tariff.store.admit.consumers import AwaitedSignUp, Consumer, Member
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.base.record import Mail
+from calm_tariff.store.house.people import PasswordReset, Person
+from calm_tariff.store.house.service_tokens import ServiceTokenPlace
 from calm_tariff.web import create_app
 from tests.office import PASSWORD, Office
 
@@ -39,7 +47,7 @@ def token_in(mail: Mail) -> str:
 
 
 def signed_in(office: Office, email: str = INES) -> Context:
-    return office.ctx.acting(people.who(office.ctx, people.sign_in_person(office.ctx, email, PASSWORD)))
+    return office.ctx.acting(sessions.who(office.ctx, PEOPLE, sessions.sign_in(office.ctx, PEOPLE, email, PASSWORD)))
 
 
 def acts(office: Office, token: str, address: str = "192.0.2.1") -> str:
@@ -59,11 +67,11 @@ def test_no_account_is_there_before_the_letter_was_answered(office: Office) -> N
     [letter] = letters(office.ctx, "gil@consumer.example")
     token = token_in(letter)
     session_token = sign_up.confirm(office.ctx, token, GULLS)
-    who = people.who(office.ctx, session_token)
+    who = sessions.who(office.ctx, MEMBERS, session_token)
     assert (who.name, who.consumer) == ("Gil Gull", "Gulls")
     with pytest.raises(NotFound):  # good once
         sign_up.confirm(office.ctx, token, SignUpTyped(name="Eve", organisation="Eve", password=PASSWORD))
-    assert people.sign_in_member(office.ctx, "gil@consumer.example", PASSWORD)
+    assert sessions.sign_in(office.ctx, MEMBERS, "gil@consumer.example", PASSWORD)
 
 
 def test_asking_answers_the_same_whoever_is_there_and_sends_nobodys_words(office: Office) -> None:
@@ -135,7 +143,7 @@ def test_one_letter_answered_twice_at_once_makes_one_account(office: Office) -> 
 
 
 def test_nobody_fills_a_mailbox_with_letters(office: Office) -> None:
-    for work in (sign_up.ask, lambda ctx, e, a: passwords.forgotten(ctx, "member", e, a)):
+    for work in (sign_up.ask, lambda ctx, e, a: passwords.forgotten(ctx, MEMBERS, e, a)):
         office.clock.forward(days=2)
         for n in range(3):
             work(office.ctx, "kayaks@consumer.example", f"192.0.2.{n}")
@@ -152,22 +160,23 @@ def test_nobody_fills_a_mailbox_with_letters(office: Office) -> None:
 
 
 def test_changing_a_password_ends_every_session_but_the_new_one(office: Office) -> None:
-    for sign_in, email in ((people.sign_in_person, INES), (people.sign_in_member, "kayaks@consumer.example")):
-        old = [sign_in(office.ctx, email, PASSWORD) for _ in range(3)]
-        own = office.ctx.acting(people.who(office.ctx, old[0]))
+    for realm, email in ((PEOPLE, INES), (MEMBERS, "kayaks@consumer.example")):
+        old = [sessions.sign_in(office.ctx, realm, email, PASSWORD) for _ in range(3)]
+        own = office.ctx.acting(sessions.who(office.ctx, realm, old[0]))
         with pytest.raises(Invalid) as wrong:
-            passwords.change(own, "not the present one", OTHER)
+            passwords.change(own, realm, "not the present one", OTHER)
         with pytest.raises(Invalid) as short:
-            passwords.change(own, PASSWORD, "short")
+            passwords.change(own, realm, PASSWORD, "short")
         assert (wrong.value.where, short.value.where) == ("current", "password")
-        new = passwords.change(own, PASSWORD, OTHER)
-        assert [people.who(office.ctx, t).name for t in old] == ["nobody"] * 3
-        assert people.who(office.ctx, new).identity == own.actor.identity
+        new = passwords.change(own, realm, PASSWORD, OTHER)
+        assert [sessions.who(office.ctx, realm, t).name for t in old] == ["nobody"] * 3
+        assert sessions.who(office.ctx, realm, new).identity == own.actor.identity
         with pytest.raises(NotSignedIn):
-            sign_in(office.ctx, email, PASSWORD)
-        assert sign_in(office.ctx, email, OTHER)
-    assert people.who(office.ctx, people.sign_in_member(office.ctx, "ferries@consumer.example", PASSWORD)).consumer_id
-    done = [e.action for e in auditing.entries(office.manager, Wanted("password", rows=20)).rows]
+            sessions.sign_in(office.ctx, realm, email, PASSWORD)
+        assert sessions.sign_in(office.ctx, realm, email, OTHER)
+    another = sessions.sign_in(office.ctx, MEMBERS, "ferries@consumer.example", PASSWORD)
+    assert sessions.who(office.ctx, MEMBERS, another).consumer_id
+    done = [e.action for e in auditing.entries(office.manager, PageQuery("password", rows=20)).rows]
     assert done.count("changed the password") == 2
 
 
@@ -175,43 +184,46 @@ def test_the_present_password_cannot_be_guessed_from_a_session_left_open(office:
     own = signed_in(office)
     for n in range(5):
         with pytest.raises(Invalid):
-            passwords.change(own, f"wrong number {n}", OTHER)
+            passwords.change(own, PEOPLE, f"wrong number {n}", OTHER)
     with pytest.raises(TooMany):
-        passwords.change(own, PASSWORD, OTHER)
+        passwords.change(own, PEOPLE, PASSWORD, OTHER)
 
 
 def test_a_forgotten_password_is_set_by_a_letter_that_is_good_once_for_its_kind(office: Office) -> None:
-    old = people.sign_in_person(office.ctx, INES, PASSWORD)
-    passwords.forgotten(office.ctx, "person", INES.upper())
+    old = sessions.sign_in(office.ctx, PEOPLE, INES, PASSWORD)
+    passwords.forgotten(office.ctx, PEOPLE, INES.upper())
     token = token_in(letters(office.ctx, INES)[-1])
     with pytest.raises(NotFound):  # a person's letter sets no member's password
-        passwords.reset(office.ctx, "member", token, OTHER)
-    new = passwords.reset(office.ctx, "person", token, OTHER)
-    assert people.who(office.ctx, old).name == "nobody" and people.who(office.ctx, new).role == "product manager"
+        passwords.reset(office.ctx, MEMBERS, token, OTHER)
+    new = passwords.reset(office.ctx, PEOPLE, token, OTHER)
+    assert (
+        sessions.who(office.ctx, PEOPLE, old).name == "nobody"
+        and sessions.who(office.ctx, PEOPLE, new).role == "product manager"
+    )
     with pytest.raises(NotFound):
-        passwords.reset(office.ctx, "person", token, PASSWORD)
-    passwords.forgotten(office.ctx, "person", INES)
+        passwords.reset(office.ctx, PEOPLE, token, PASSWORD)
+    passwords.forgotten(office.ctx, PEOPLE, INES)
     late = token_in(letters(office.ctx, INES)[-1])
     office.clock.forward(minutes=30)
     with pytest.raises(NotFound):
-        passwords.reset(office.ctx, "person", late, PASSWORD)
+        passwords.reset(office.ctx, PEOPLE, late, PASSWORD)
     passwords.forget(office.ctx)
     with office.ctx.transaction() as session:
         assert session.scalar(select(func.count()).select_from(PasswordReset)) == 0
-    found = [e.action for e in auditing.entries(office.manager, Wanted("another password", rows=20)).rows]
+    found = [e.action for e in auditing.entries(office.manager, PageQuery("another password", rows=20)).rows]
     assert found == ["asked for another password", "set another password by letter", "asked for another password"]
 
 
 def test_a_session_ends_when_it_is_not_used_and_in_any_case_after_twelve_hours(office: Office) -> None:
-    token = people.sign_in_person(office.ctx, INES, PASSWORD)
+    token = sessions.sign_in(office.ctx, PEOPLE, INES, PASSWORD)
     for _ in range(14):
         office.clock.forward(minutes=50)
-        assert people.who(office.ctx, token).name == "product manager"
+        assert sessions.who(office.ctx, PEOPLE, token).name == "product manager"
     office.clock.forward(minutes=50)
-    assert people.who(office.ctx, token).name == "nobody"  # 12 h 30 min
-    idle = people.sign_in_person(office.ctx, INES, PASSWORD)
+    assert sessions.who(office.ctx, PEOPLE, token).name == "nobody"  # 12 h 30 min
+    idle = sessions.sign_in(office.ctx, PEOPLE, INES, PASSWORD)
     office.clock.forward(minutes=60)
-    assert people.who(office.ctx, idle).name == "nobody"
+    assert sessions.who(office.ctx, PEOPLE, idle).name == "nobody"
 
 
 # Service tokens
@@ -269,7 +281,7 @@ def test_use_from_a_new_place_is_on_the_record_once(office: Office) -> None:
         assert set(pool.map(one, range(6))) == {"product manager"}
     acts(office, token, "198.51.100.7")
     acts(office, token, "192.0.2.1")
-    found = [e.why for e in auditing.entries(office.manager, Wanted("new place", rows=20)).rows]
+    found = [e.why for e in auditing.entries(office.manager, PageQuery("new place", rows=20)).rows]
     assert found == ["from 198.51.100.7", "from 192.0.2.1"]
     [view] = service_tokens.everything(ines)
     assert (view.used_at, view.used_from, view.places) == (office.clock.now, "192.0.2.1", 2)
@@ -295,5 +307,5 @@ def test_when_a_token_was_used_is_kept_to_the_minute(office: Office) -> None:
 def test_a_confirmed_account_asks_for_access_as_any(office: Office) -> None:
     sign_up.ask(office.ctx, "gil@consumer.example")
     token = sign_up.confirm(office.ctx, token_in(letters(office.ctx, "gil@consumer.example")[0]), GULLS)
-    own = office.ctx.acting(people.who(office.ctx, token))
+    own = office.ctx.acting(sessions.who(office.ctx, MEMBERS, token))
     assert applications.register(own, "Gull app", "").id

@@ -17,13 +17,14 @@ from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.reach import Reach, networks
 from calm_tariff.edge import reaching
 from calm_tariff.gateway import forwarding
-from calm_tariff.services import apis, auditing, back_ends, issuers
-from calm_tariff.services.apis import ApiTyped
-from calm_tariff.services.gateway_feed import read_feed
-from calm_tariff.services.issuers import IssuerTyped
+from calm_tariff.services.base import auditing
+from calm_tariff.services.compose import apis, back_ends, issuers
+from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.services.compose.issuers import IssuerTyped
+from calm_tariff.services.serve.gateway_feed import read_feed
 from calm_tariff.settings import Settings
-from calm_tariff.store.catalogue import ApiVersion
-from calm_tariff.store.paging import Wanted
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.worker.outside import ask_back_ends
 from tests.office import Office
 from tests.processes import awaited
@@ -154,7 +155,7 @@ def test_a_name_and_password_in_an_address_are_sealed_and_shown_to_nobody(office
     with office.ctx.transaction() as session:
         row = session.scalars(select(ApiVersion)).one()
         kept = f"{row.back_end_url} {row.back_end_login} {row.sandbox_url} {row.sandbox_login}"
-    record = "".join(str(e) for e in auditing.entries(office.manager, Wanted(rows=50)).rows)
+    record = "".join(str(e) for e in auditing.entries(office.manager, PageQuery(rows=50)).rows)
     for shown in (str(view), kept, record, str(read_feed(office.ctx).routes)):
         assert "s:cr@t" not in shown and "s%3A" not in shown and "b0xw0rd" not in shown
     [route] = read_feed(office.ctx).routes

@@ -15,12 +15,18 @@ from starlette.testclient import TestClient
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.numbering import document_number
 from calm_tariff.edge import lists
-from calm_tariff.services import charging, history, invoices, people, plans, tariff_sheet, today
-from calm_tariff.services.charging import PeriodView, RunningCharge
-from calm_tariff.services.context import Actor, Context
+from calm_tariff.services.admit import carrying_over
+from calm_tariff.services.base.context import Actor, Context
+from calm_tariff.services.compose import tariff_sheet
+from calm_tariff.services.house import sessions
+from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.observe import today
+from calm_tariff.services.serve import history
+from calm_tariff.services.settle import charging, invoices
+from calm_tariff.services.settle.charging import PeriodView, RunningCharge
 from calm_tariff.settings import Settings
-from calm_tariff.store.invoicing import ChargeRun, Invoice
-from calm_tariff.store.paging import Wanted
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.settle.invoices import ChargeRun, Invoice
 from calm_tariff.web import create_app
 from tests.office import PASSWORD, START, Office, terms
 
@@ -33,7 +39,7 @@ def of(office: Office, consumer: str, start: date = SEPTEMBER) -> RunningCharge:
 
 
 def period(office: Office, start: date = SEPTEMBER) -> PeriodView:
-    return charging.one(office.finance, start, Wanted())
+    return charging.one(office.finance, start, PageQuery())
 
 
 def issued(office: Office, start: date = SEPTEMBER) -> list[int]:
@@ -161,7 +167,7 @@ def test_usage_that_comes_late_is_told_and_shown_apart(office: Office) -> None:
 
 def test_a_period_names_every_plan_a_consumer_was_on(office: Office) -> None:
     office.clock.forward(days=2)
-    plans.withdraw(office.manager, office.plans["Ketch"], office.plans["Skiff"])
+    carrying_over.withdraw(office.manager, office.plans["Ketch"], office.plans["Skiff"])
     assert of(office, "Ferries").plans == ["Harbour Data · Ketch", "Harbour Data · Skiff"]
 
 
@@ -199,7 +205,7 @@ def test_a_file_of_a_months_charges_works_them_out_once(office: Office, monkeypa
     monkeypatch.setattr(charging, "_charges", counted)
     monkeypatch.setattr(lists, "PART", 1)  # every charge a page of its own
     web = TestClient(create_app(office.ctx, Settings()), base_url="http://127.0.0.1:8400")
-    web.cookies.set("calm_console", people.sign_in_person(office.ctx, "finance@test.example", PASSWORD))
+    web.cookies.set("calm_console", sessions.sign_in(office.ctx, PEOPLE, "finance@test.example", PASSWORD))
     answer = web.get("/api/v1/periods/2026-09-01/charges.csv?sort=charge")
     assert [line.split(",")[0] for line in answer.text.splitlines()[1:]] == ["Ferries", "Kayaks"]
     assert done == [date(2026, 9, 1)]

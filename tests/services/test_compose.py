@@ -10,32 +10,36 @@ from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.gateway.snapshot import Snapshot
-from calm_tariff.services import (
-    admission,
+from calm_tariff.services.admit import (
+    applications,
+    carrying_over,
+    groups,
+    outside_decisions,
+    requests,
+    storefront,
+    tariff_applying,
+    terms_of_use,
+)
+from calm_tariff.services.compose import (
     api_documents,
     apis,
-    applications,
-    charging,
-    gateway_feed,
-    groups,
-    history,
+    effective_limits,
     house_limits,
     meters,
     operations,
     plans,
     products,
     publishing,
-    storefront,
-    subscriptions,
-    tariff_applying,
     tariff_document,
 )
-from calm_tariff.services.apis import ApiTyped
-from calm_tariff.services.meters import MeterTyped
-from calm_tariff.services.operations import OperationTyped
-from calm_tariff.store.admission import Stay, Subscription
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.record import Mail
+from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.services.compose.meters import MeterTyped
+from calm_tariff.services.compose.operations import OperationTyped
+from calm_tariff.services.serve import gateway_feed, history, meter_preview, trials
+from calm_tariff.services.settle import charging
+from calm_tariff.store.admit.subscriptions import Stay, Subscription
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.base.record import Mail
 from tests.office import START, Office, terms
 
 DOCUMENT = {
@@ -149,14 +153,16 @@ def test_a_meter_is_tried_on_history_and_its_pause_says_whose_charges_change(off
     calls.append(office.call(one, START, 50, operation_id=office.operations["GET /stations"], units={}))
     history.take_in(office.ctx, calls)
     counted = [office.operations["GET /stations/{id}"]]
-    tried = meters.preview(office.manager, MeterTyped("", counted, ["2xx"], "bytes_out"))
+    tried = meter_preview.preview(office.manager, MeterTyped("", counted, ["2xx"], "bytes_out"))
     mb = Decimal("0.003")
     assert (tried.served, tried.matched, tried.units, sum(d.units for d in tried.days)) == (10, 6, mb, mb)
     # The kept meter counts 2xx of the same operation; three 404s and the list of stations are counted by none.
     assert tried.uncounted == 4
     assert [(c.consumer, c.units) for c in tried.consumers] == [("Ferries", mb)]
-    assert meters.preview(office.manager, MeterTyped("", counted, [], "calls")).uncounted == 1
-    assert meters.preview(office.manager, MeterTyped("", counted, [], "reported", header="X-Tiles")).units is None
+    assert meter_preview.preview(office.manager, MeterTyped("", counted, [], "calls")).uncounted == 1
+    assert (
+        meter_preview.preview(office.manager, MeterTyped("", counted, [], "reported", header="X-Tiles")).units is None
+    )
     assert [d.consumer for d in meters.dependents(office.manager, office.meter)] == ["Ferries", "Kayaks"]
     assert meters.set_state(office.manager, office.meter, "paused").state == "paused"
     both = office.operations["GET /stations/{id}/tides"]
@@ -183,7 +189,7 @@ def test_what_is_for_a_group_others_cannot_even_name(office: Office) -> None:
         storefront.product(kayaks, "harbour-data")
     other = applications.register(kayaks, "Second", "")
     with pytest.raises(NotFound):
-        admission.ask(kayaks, other.id, office.plans["Skiff"], "To have a look.", True)
+        requests.ask(kayaks, other.id, office.plans["Skiff"], "To have a look.", True)
 
 
 def with_product(office: Office, **changes: object) -> None:
@@ -195,11 +201,11 @@ def with_product(office: Office, **changes: object) -> None:
 
 def test_new_terms_of_use_are_a_version_that_subscribers_are_asked_to_accept(office: Office) -> None:
     ferries = office.acting(office.consumers[0])
-    assert admission.to_accept(ferries) == []
+    assert terms_of_use.to_accept(ferries) == []
     with_product(office, terms_of_use="Name the source, twice.")
-    assert [(t.product, t.number) for t in admission.to_accept(ferries)] == [("Harbour Data", 2)]
-    admission.accept_terms(ferries, "harbour-data")
-    assert admission.to_accept(ferries) == []
+    assert [(t.product, t.number) for t in terms_of_use.to_accept(ferries)] == [("Harbour Data", 2)]
+    terms_of_use.accept_terms(ferries, "harbour-data")
+    assert terms_of_use.to_accept(ferries) == []
     versions = products.terms_versions(office.manager, office.product)
     assert [(v.number, v.text, v.accepted) for v in versions] == [
         (2, "Name the source, twice.", 1), (1, "Name the source.", 2),
@@ -209,19 +215,19 @@ def test_new_terms_of_use_are_a_version_that_subscribers_are_asked_to_accept(off
 def test_two_people_decide_where_a_product_is_reviewed_twice_and_nobody_here_where_outside(office: Office) -> None:
     with_product(office, access_route="reviewed twice")
     _, _, request = office.ask("Anglers", "Ketch")
-    assert admission.decide(office.reviewer, request, "granted", "fine").state == "waiting"
+    assert requests.decide(office.reviewer, request, "granted", "fine").state == "waiting"
     with pytest.raises(Conflict, match="a second person"):
-        admission.decide(office.reviewer, request, "granted", "")
-    done = admission.decide(office.manager, request, "granted", "")
+        requests.decide(office.reviewer, request, "granted", "")
+    done = requests.decide(office.manager, request, "granted", "")
     assert (done.state, done.first_granted_by, done.decided_by) == ("granted", "Rui", "Ines")
     with_product(office, access_route="outside")
     _, _, request = office.ask("Divers", "Ketch")
     with pytest.raises(Conflict, match="outside system"):
-        admission.decide(office.reviewer, request, "granted", "")
-    assert [r.id for r in admission.without_ticket(office.ctx)] == [request]
-    admission.keep_ticket(office.ctx, request, "1000")
-    admission.decide_outside(office.ctx, request, "declined", "No capacity.")
-    assert admission.with_ticket(office.ctx) == []
+        requests.decide(office.reviewer, request, "granted", "")
+    assert [r.id for r in outside_decisions.without_ticket(office.ctx)] == [request]
+    outside_decisions.keep_ticket(office.ctx, request, "1000")
+    outside_decisions.decide_outside(office.ctx, request, "declined", "No capacity.")
+    assert outside_decisions.with_ticket(office.ctx) == []
 
 
 TRIAL = {**terms(), "trial": {"days": 14, "units": "20", "meter": "forecast_calls", "then": "charge"}}
@@ -235,17 +241,17 @@ def test_a_trial_is_free_until_its_days_or_units_are_used_and_then_charged(offic
         stays = session.scalars(select(Stay).where(Stay.subscription_id == by_days.subscription)).all()
         assert [(s.trial, s.end_at) for s in stays] == [(True, datetime(2026, 9, 23, 23, tzinfo=UTC)), (False, None)]
         by_units.stay = session.scalars(select(Stay.id).where(Stay.subscription_id == by_units.subscription)).first()
-    assert subscriptions.end_trials(office.ctx) == 0
+    assert trials.end_trials(office.ctx) == 0
     history.take_in(office.ctx, [office.call(by_units, START + timedelta(minutes=n), n) for n in range(25)])
     office.clock.now = START + timedelta(days=1)
-    assert subscriptions.end_trials(office.ctx) == 1
+    assert trials.end_trials(office.ctx) == 1
     office.clock.now = START + timedelta(days=15)
-    assert subscriptions.end_trials(office.ctx) == 1
+    assert trials.end_trials(office.ctx) == 1
     with office.ctx.transaction() as session:
         assert {s.state for s in session.scalars(select(Subscription))} == {"active"}
     office.clock.now = datetime(2026, 10, 2, tzinfo=UTC)
     charging.run(office.finance, date(2026, 9, 1))
-    charges = {c.consumer: c.charge for c in charging.charges(office.finance, date(2026, 9, 1), Wanted()).rows}
+    charges = {c.consumer: c.charge for c in charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows}
     # Divers: trial to the 23rd, then 7 of 30 days of 40. Anglers: the call that used the last of its units came on the
     # 10th, so 21 of 30 days, whoever was awake then; the trial's units are free.
     assert (charges["Divers"], charges["Anglers"]) == (Decimal("9.33"), Decimal("28.00"))
@@ -264,9 +270,9 @@ def test_plans_are_ordered_cloned_closed_and_withdrawn_with_everybody_moved(offi
     plans.close(office.manager, old)
     assert "Ketch" not in [o.name for o in storefront.product(office.ctx, "harbour-data").offers]
     with pytest.raises(Conflict, match="2 subscriptions are still on it"):
-        plans.withdraw(office.manager, old)
+        carrying_over.withdraw(office.manager, old)
     office.clock.forward(days=3)
-    sheet = plans.withdraw(office.manager, old, schooner.id)
+    sheet = carrying_over.withdraw(office.manager, old, schooner.id)
     assert ([p.name for p in sheet.plans], [p.name for p in sheet.withdrawn]) == (["Schooner", "Skiff"], ["Ketch"])
     with office.ctx.transaction() as session:
         moved = session.scalars(select(Subscription)).all()
@@ -311,7 +317,7 @@ def test_what_a_caller_gets_names_the_layer_of_every_limit(office: Office) -> No
     stations = str(office.operations["GET /stations"])
     slow = {**terms()["limits"][0], "name": "Slow list", "calls": 1, "burst": 2, "applies_to": [stations]}
     office.draft("Ketch", {**terms(), "overrides": [slow]})
-    shown = house_limits.what_a_caller_gets(office.manager, office.plans["Ketch"], draft=True)
+    shown = effective_limits.what_a_caller_gets(office.manager, office.plans["Ketch"], draft=True)
     rows = [([label.split()[-1] for label in r.operations], [(e.layer, e.name) for e in r.limits]) for r in shown.rows]
     counted = ["/stations/{id}", "/stations/{id}/tides"]
     assert rows == [

@@ -8,9 +8,10 @@ from typing import Any
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid
-from calm_tariff.services import house_limits, overrides, products, tariff_sheet
-from calm_tariff.services.overrides import OverrideTyped
-from calm_tariff.services.products import CredentialsTyped
+from calm_tariff.services.admit import overrides
+from calm_tariff.services.admit.overrides import OverrideTyped
+from calm_tariff.services.compose import house_limits, products, tariff_sheet
+from calm_tariff.services.compose.products import CredentialsTyped
 from tests.office import Office, terms
 
 

@@ -10,13 +10,16 @@ from joserfc.jwk import ECKey, KeySet
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, Stale
-from calm_tariff.services import applications, auditing, gateway_feed, issuers, operations, products, tokens
-from calm_tariff.services.context import Actor
-from calm_tariff.services.issuers import IssuerTyped
-from calm_tariff.services.operations import OperationTyped
-from calm_tariff.services.products import CredentialsTyped
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.tokens import SigningKey
+from calm_tariff.services.admit import applications, tokens
+from calm_tariff.services.base import auditing
+from calm_tariff.services.base.context import Actor
+from calm_tariff.services.compose import issuers, operations, products
+from calm_tariff.services.compose.issuers import IssuerTyped
+from calm_tariff.services.compose.operations import OperationTyped
+from calm_tariff.services.compose.products import CredentialsTyped
+from calm_tariff.services.serve import gateway_feed
+from calm_tariff.store.admit.tokens import SigningKey
+from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
 
 TRUSTED = IssuerTyped("Coast identity", "https://id.example", "https://id.example/keys", "larkmouth")
@@ -54,12 +57,12 @@ def test_a_token_says_who_may_what_for_a_quarter_of_an_hour(office: Office, clie
 def test_a_secret_used_from_a_new_place_is_on_the_record_once(office: Office, client) -> None:
     for address in ("192.0.2.1", "192.0.2.1", "198.51.100.7", "192.0.2.1"):
         tokens.issue(office.ctx, *client, "", address)
-    found = auditing.entries(office.manager, Wanted("new place", rows=20)).rows
+    found = auditing.entries(office.manager, PageQuery("new place", rows=20)).rows
     assert [e.why for e in found] == ["from 198.51.100.7", "from 192.0.2.1"]
     assert found[0].actor == f"client {client[0]}" and client[1] not in f"{found}"
     with pytest.raises(NotSignedIn):
         tokens.issue(office.ctx, client[0], "wrong", "", "203.0.113.9")
-    assert len(auditing.entries(office.manager, Wanted("new place", rows=20)).rows) == 2
+    assert len(auditing.entries(office.manager, PageQuery("new place", rows=20)).rows) == 2
 
 
 def test_scopes_are_the_groups_of_what_the_plans_sell(office: Office, client) -> None:

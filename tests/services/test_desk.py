@@ -7,15 +7,19 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
-from calm_tariff.services import admission, applications, groups, history, plans, products, stamps
-from calm_tariff.services.context import NOBODY
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.record import Mail
+from calm_tariff.services.admit import applications, groups, requests, terms_of_use
+from calm_tariff.services.base import stamps
+from calm_tariff.services.base.context import NOBODY
+from calm_tariff.services.compose import plans, products
+from calm_tariff.services.observe import request_in_view
+from calm_tariff.services.serve import history
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.base.record import Mail
 from tests.office import START, Office
 
 
 def names(office: Office, decided: bool = False, **wanted: object) -> list[str]:
-    return [r.consumer for r in admission.desk(office.reviewer, Wanted(**wanted), decided).rows]
+    return [r.consumer for r in requests.desk(office.reviewer, PageQuery(**wanted), decided).rows]
 
 
 def test_who_has_waited_longest_stands_first_and_who_was_decided_last(office: Office) -> None:
@@ -27,14 +31,14 @@ def test_who_has_waited_longest_stands_first_and_who_was_decided_last(office: Of
     assert names(office, sort="consumer") == ["Auks", "Gulls", "Terns"]
     assert names(office, words="GUL") == ["Gulls"] and names(office, words="%") == []
     assert names(office, decided=True) == ["Kayaks", "Ferries"]
-    admission.decide(office.reviewer, asked["Terns"], "declined", "Not for resale.")
-    admission.take_back(office.ctx.acting(members["Auks"]), asked["Auks"])
+    requests.decide(office.reviewer, asked["Terns"], "declined", "Not for resale.")
+    requests.take_back(office.ctx.acting(members["Auks"]), asked["Auks"])
     assert names(office) == ["Gulls"]
     assert sorted(names(office, decided=True)) == ["Auks", "Ferries", "Kayaks", "Terns"]
-    first, rest = admission.desk(office.reviewer, Wanted(rows=1), True), []
+    first, rest = requests.desk(office.reviewer, PageQuery(rows=1), True), []
     cursor = first.next
     while cursor:
-        page = admission.desk(office.reviewer, Wanted(rows=1, cursor=cursor), True)
+        page = requests.desk(office.reviewer, PageQuery(rows=1, cursor=cursor), True)
         rest += [r.consumer for r in page.rows]
         cursor = page.next
     assert [first.rows[0].consumer, *rest] == names(office, decided=True) and first.total == 4
@@ -49,8 +53,8 @@ def test_a_reviewer_sees_what_the_plan_gives_and_what_is_known_of_who_asks(offic
     history.take_in(office.ctx, calls + refused)
     office.clock.forward(minutes=1)
     second = applications.register(office.acting(one), "Second", "")
-    asked = admission.ask(office.acting(one), second.id, office.plans["Skiff"], "Another timetable.", True)
-    shown = admission.one(office.reviewer, asked.id)
+    asked = requests.ask(office.acting(one), second.id, office.plans["Skiff"], "Another timetable.", True)
+    shown = request_in_view.one(office.reviewer, asked.id)
     assert (shown.request.consumer, shown.request.plan, shown.request.purpose) == ("Ferries", "Skiff",
                                                                                    "Another timetable.")  # fmt: skip
     known = shown.background
@@ -61,9 +65,9 @@ def test_a_reviewer_sees_what_the_plan_gives_and_what_is_known_of_who_asks(offic
     assert given["Rate"] == "2 calls a second, up to 5 at once, for each key"
     for nobody in (office.acting(one), office.ctx.acting(NOBODY)):
         with pytest.raises(NotSignedIn):
-            admission.one(nobody, asked.id)
+            request_in_view.one(nobody, asked.id)
     with pytest.raises(NotFound):
-        admission.one(office.reviewer, 10**9)
+        request_in_view.one(office.reviewer, 10**9)
 
 
 def test_a_request_says_what_for_and_is_made_once_for_a_product(office: Office) -> None:
@@ -73,26 +77,26 @@ def test_a_request_says_what_for_and_is_made_once_for_a_product(office: Office) 
     skiff, ketch = office.plans["Skiff"], office.plans["Ketch"]
     for purpose, accepted, field in (("  too short", True, "purpose"), ("A timetable.", False, "terms_accepted")):
         with pytest.raises(Invalid) as refused:
-            admission.ask(own, second, skiff, purpose, accepted)
+            requests.ask(own, second, skiff, purpose, accepted)
         assert refused.value.where == field
     with pytest.raises(Conflict, match="already on Harbour Data · Ketch"):
-        admission.ask(own, one.application, skiff, "To look around.", True)
-    asked = admission.ask(own, second, skiff, "A timetable.", True)
+        requests.ask(own, one.application, skiff, "To look around.", True)
+    asked = requests.ask(own, second, skiff, "A timetable.", True)
     with pytest.raises(Conflict, match="Harbour Data · Skiff is already waiting"):
-        admission.ask(own, second, ketch, "A timetable.", True)
+        requests.ask(own, second, ketch, "A timetable.", True)
     other = office.acting(office.consumers[1])
     with pytest.raises(NotFound):
-        admission.take_back(other, asked.id)
+        requests.take_back(other, asked.id)
     with pytest.raises(NotFound):
-        admission.ask(other, second, ketch, "A timetable.", True)
-    assert admission.take_back(own, asked.id).state == "taken back"
+        requests.ask(other, second, ketch, "A timetable.", True)
+    assert requests.take_back(own, asked.id).state == "taken back"
     with pytest.raises(Conflict):
-        admission.decide(office.reviewer, asked.id, "granted", "")
-    assert admission.ask(own, second, ketch, "A timetable.", True).state == "waiting"
+        requests.decide(office.reviewer, asked.id, "granted", "")
+    assert requests.ask(own, second, ketch, "A timetable.", True).state == "waiting"
     plans.close(office.manager, skiff)
     third = applications.register(own, "Third", "").id
     with pytest.raises(NotFound):
-        admission.ask(own, third, skiff, "A timetable.", True)
+        requests.ask(own, third, skiff, "A timetable.", True)
 
 
 @pytest.mark.parametrize("hidden", ["plan", "product"])
@@ -108,28 +112,28 @@ def test_one_who_may_not_see_a_plan_or_its_product_cannot_ask_for_it(office: Off
         products.save(office.manager, office.product, 1, replace(typed, groups=[schools.id]))
     application = applications.register(kayaks, "Second", "")
     with pytest.raises(NotFound):
-        admission.ask(kayaks, application.id, office.plans["Skiff"], "To have a look.", True)
+        requests.ask(kayaks, application.id, office.plans["Skiff"], "To have a look.", True)
     application = applications.register(ferries, "Second", "")
-    assert admission.ask(ferries, application.id, office.plans["Skiff"], "To have a look.", True).state == "waiting"
+    assert requests.ask(ferries, application.id, office.plans["Skiff"], "To have a look.", True).state == "waiting"
 
 
 def test_a_decision_is_for_those_who_answer_for_it_and_is_told(office: Office) -> None:
     _, _, request = office.ask("Terns", "Skiff")
     with pytest.raises(NotAllowed):
-        admission.decide(office.finance, request, "granted", "")
+        requests.decide(office.finance, request, "granted", "")
     with pytest.raises(Invalid, match="say why"):
-        admission.decide(office.reviewer, request, "declined", "  ")
+        requests.decide(office.reviewer, request, "declined", "  ")
     with pytest.raises(NotFound):
-        admission.decide(office.reviewer, 10**9, "granted", "")
+        requests.decide(office.reviewer, 10**9, "granted", "")
     before = stamps.number(office.ctx)
-    assert admission.decide(office.reviewer, request, "granted", " Welcome. ").note == "Welcome."
+    assert requests.decide(office.reviewer, request, "granted", " Welcome. ").note == "Welcome."
     assert stamps.number(office.ctx) > before  # gateways hear of it
     with office.ctx.transaction() as session:
         mail = session.scalars(select(Mail).order_by(Mail.id.desc())).first()
         assert (mail.recipient, mail.subject) == ("terns@consumer.example", "Harbour Data · Skiff: granted")
         assert mail.body.endswith("The reviewer writes: Welcome.\n")
     with pytest.raises(Conflict):
-        admission.decide(office.reviewer, request, "declined", "No.")
+        requests.decide(office.reviewer, request, "declined", "No.")
 
 
 def test_a_product_that_is_not_on_sale_betrays_nothing_by_its_terms(office: Office) -> None:
@@ -138,7 +142,7 @@ def test_a_product_that_is_not_on_sale_betrays_nothing_by_its_terms(office: Offi
 
     def accepted(slug: str) -> str:
         try:
-            admission.accept_terms(one, slug)
+            terms_of_use.accept_terms(one, slug)
         except NotFound as error:
             return str(error)
         return "accepted"
@@ -150,4 +154,4 @@ def test_a_product_that_is_not_on_sale_betrays_nothing_by_its_terms(office: Offi
     assert accepted("harbour-data") == "accepted"
     newcomer = office.ctx.acting(office.join("Terns"))
     with pytest.raises(NotFound):
-        admission.accept_terms(newcomer, "harbour-data")
+        terms_of_use.accept_terms(newcomer, "harbour-data")

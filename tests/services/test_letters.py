@@ -12,25 +12,18 @@ from sqlalchemy import select
 
 from calm_tariff.core.errors import CalmTariffError, Conflict, Invalid
 from calm_tariff.launch.children import free_port
-from calm_tariff.services import (
-    admission,
-    applications,
-    auditing,
-    groups,
-    mailing,
-    people,
-    plans,
-    products,
-    service_tokens,
-    sign_up,
-    today,
-)
-from calm_tariff.services.context import Actor
-from calm_tariff.services.sign_up import SignUpTyped
-from calm_tariff.store.admission import AccessRequest
-from calm_tariff.store.catalogue import Product
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.record import Mail
+from calm_tariff.services.admit import applications, groups, requests, sign_up
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.admit.sign_up import SignUpTyped
+from calm_tariff.services.base import auditing, mailing
+from calm_tariff.services.base.context import Actor
+from calm_tariff.services.compose import plans, products
+from calm_tariff.services.house import service_tokens, sessions
+from calm_tariff.services.observe import today
+from calm_tariff.store.admit.requests import AccessRequest
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.base.record import Mail
+from calm_tariff.store.compose.products import Product
 from tests.office import PASSWORD, Office
 
 
@@ -72,7 +65,7 @@ def test_a_letter_that_cannot_be_sent_is_set_aside_and_holds_up_none(office: Off
     assert "last@consumer.example" in picky.got and "refused@consumer.example" not in picky.got
     told = next(i for i in today.today(office.manager).yours if "could not be sent" in i.title)
     words = parse_qs(urlsplit(told.link).query)["words"][0]
-    named = auditing.entries(office.manager, Wanted(words, rows=20)).rows  # where Today leads to
+    named = auditing.entries(office.manager, PageQuery(words, rows=20)).rows  # where Today leads to
     assert told.title == f"{len(named)} letters could not be sent" and len(named) >= 2
     [refused] = [e for e in named if e.subject == "“One” to refused@consumer.example"]
     assert "550" in refused.why
@@ -105,12 +98,12 @@ def test_signing_up_is_refused_by_the_field_that_is_wrong(office: Office, change
 def test_long_names_can_be_asked_with_and_stand_on_the_record_shortened(office: Office) -> None:
     typed = SignUpTyped(name="N" * 200, organisation="O" * 200, password=PASSWORD)
     token = sign_up.open_account(office.ctx, "long@consumer.example", typed)
-    own = office.ctx.acting(people.who(office.ctx, token))
+    own = office.ctx.acting(sessions.who(office.ctx, MEMBERS, token))
     application = applications.register(own, "A" * 200, "")
     applications.make_key(own, application.id, "L" * 200)
-    asked = admission.ask(own, application.id, office.plans["Ketch"], "What a long name does.", True)
-    admission.decide(office.reviewer, asked.id, "granted", "")
-    entry = next(e for e in auditing.entries(office.manager, Wanted()).rows if e.action == "asked for access")
+    asked = requests.ask(own, application.id, office.plans["Ketch"], "What a long name does.", True)
+    requests.decide(office.reviewer, asked.id, "granted", "")
+    entry = next(e for e in auditing.entries(office.manager, PageQuery()).rows if e.action == "asked for access")
     assert len(entry.subject) == 200 and entry.subject.endswith("…")
 
 
@@ -168,13 +161,13 @@ def test_a_cloned_product_keeps_how_its_callers_prove_who_they_are(office: Offic
 def test_of_two_who_ask_at_once_for_one_application_one_is_refused(office: Office) -> None:
     member, application, request = office.ask("Anglers", "Ketch")
     own = office.ctx.acting(member)
-    admission.take_back(own, request)
+    requests.take_back(own, request)
     gate = Barrier(4)
 
     def ask(n: int) -> str:
         gate.wait()
         try:
-            return admission.ask(own, application, office.plans["Ketch"], "What they do, again.", True).state
+            return requests.ask(own, application, office.plans["Ketch"], "What they do, again.", True).state
         except Conflict:
             return "refused"
 
@@ -196,9 +189,9 @@ def test_two_people_are_told_apart_by_who_they_are_and_a_token_is_none(office: O
     renamed = office.ctx.acting(Actor("Rui the Second", "reviewer", person_id=1))
     script = office.ctx.acting(Actor("token Rui's own", "reviewer", token_id=7))
     with pytest.raises(Conflict, match="a service token is none"):
-        admission.decide(script, request, "granted", "")
-    assert admission.decide(rui, request, "granted", "").state == "waiting"
+        requests.decide(script, request, "granted", "")
+    assert requests.decide(rui, request, "granted", "").state == "waiting"
     for again in (rui, renamed, script):
         with pytest.raises(Conflict):
-            admission.decide(again, request, "granted", "")
-    assert admission.decide(namesake, request, "granted", "").state == "granted"
+            requests.decide(again, request, "granted", "")
+    assert requests.decide(namesake, request, "granted", "").state == "granted"

@@ -9,25 +9,18 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed
-from calm_tariff.services import (
-    allowances,
-    charging,
-    consequences,
-    history,
-    invoices,
-    meters,
-    overrides,
-    plans,
-    products,
-    stamps,
-    tariff_sheet,
-)
-from calm_tariff.services.context import Actor
-from calm_tariff.services.meters import MeterTyped
-from calm_tariff.services.overrides import OverrideTyped
-from calm_tariff.services.products import ProductTyped
-from calm_tariff.store.admission import Stay
-from calm_tariff.store.paging import Wanted
+from calm_tariff.services.admit import carrying_over, overrides
+from calm_tariff.services.admit.overrides import OverrideTyped
+from calm_tariff.services.base import stamps
+from calm_tariff.services.base.context import Actor
+from calm_tariff.services.compose import estimates, meters, plans, products, tariff_sheet
+from calm_tariff.services.compose.meters import MeterTyped
+from calm_tariff.services.compose.products import ProductTyped
+from calm_tariff.services.observe import allowances
+from calm_tariff.services.serve import history, meter_preview
+from calm_tariff.services.settle import charging, consequences, invoices
+from calm_tariff.store.admit.subscriptions import Stay
+from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office, terms
 
 OCTOBER = datetime(2026, 10, 2, 9, tzinfo=UTC)
@@ -52,7 +45,7 @@ def priced(**pricing: object) -> dict:
 )
 def test_a_quantity_costs_on_each_plan_what_an_invoice_would_say(office: Office, units, skiff, ketch) -> None:
     """Skiff refuses beyond 30, Ketch beyond 100."""
-    found = consequences.estimate(office.manager, office.product, "forecast_calls", Decimal(units))
+    found = estimates.estimate(office.manager, office.product, "forecast_calls", Decimal(units))
     assert [(e.plan, None if e.charge is None else str(e.charge)) for e in found] == [("Skiff", skiff),
                                                                                      ("Ketch", ketch)]  # fmt: skip
 
@@ -60,8 +53,8 @@ def test_a_quantity_costs_on_each_plan_what_an_invoice_would_say(office: Office,
 @pytest.mark.parametrize("units", ["-1", "1000000000000.1"])
 def test_an_estimate_beyond_reason_is_refused(office: Office, units: str) -> None:
     with pytest.raises(Invalid, match="between 0 and"):
-        consequences.estimate(office.manager, office.product, "forecast_calls", Decimal(units))
-    assert len(consequences.estimate(office.manager, office.product, "forecast_calls", Decimal(10**12))) == 2
+        estimates.estimate(office.manager, office.product, "forecast_calls", Decimal(units))
+    assert len(estimates.estimate(office.manager, office.product, "forecast_calls", Decimal(10**12))) == 2
 
 
 def test_curves_end_where_an_allowance_refuses_and_show_the_live_terms_beside_a_draft(office: Office) -> None:
@@ -95,9 +88,9 @@ def test_who_is_moved_from_a_plan_goes_to_one_that_is_sold(office: Office) -> No
     drafted = plans.add(office.manager, office.product, "Dinghy").plans[-1].id
     for target in (foreign, drafted, ketch):
         with pytest.raises(Invalid, match="another plan of the product that is sold"):
-            plans.withdraw(office.manager, ketch, target)
+            carrying_over.withdraw(office.manager, ketch, target)
     with pytest.raises(NotAllowed):
-        plans.withdraw(office.reviewer, ketch, skiff)
+        carrying_over.withdraw(office.reviewer, ketch, skiff)
     with pytest.raises(NotAllowed):
         plans.show_to(office.reviewer, ketch, [])
     # A move for the next period stands already: the plan that ends takes it along.
@@ -106,7 +99,7 @@ def test_who_is_moved_from_a_plan_goes_to_one_that_is_sold(office: Office) -> No
     one = office.consumers[0]
     office.clock.forward(days=2)
     plans.close(office.manager, skiff)
-    plans.withdraw(office.manager, ketch, skiff)
+    carrying_over.withdraw(office.manager, ketch, skiff)
     with office.ctx.transaction() as session:
         stays = session.scalars(select(Stay).where(Stay.subscription_id == one.subscription).order_by(Stay.start_at))
         assert [(s.revision.plan.name, s.start_at, s.end_at) for s in stays] == [
@@ -114,7 +107,7 @@ def test_who_is_moved_from_a_plan_goes_to_one_that_is_sold(office: Office) -> No
         ]  # fmt: skip
     office.clock.now = OCTOBER
     charging.run(office.finance, date(2026, 9, 1))
-    (charge,) = {c.charge for c in charging.charges(office.finance, date(2026, 9, 1), Wanted()).rows}
+    (charge,) = {c.charge for c in charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows}
     assert charge == Decimal("2.67")  # 2 of 30 days of 40, then a plan without a fee
 
 
@@ -137,7 +130,7 @@ def test_each_line_of_an_invoice_names_the_rule_it_was_made_by(office: Office, p
     history.take_in(office.ctx, [office.call(who, START + timedelta(minutes=n), n) for n in range(calls)])
     office.clock.now = OCTOBER
     charging.run(office.finance, date(2026, 9, 1))
-    (row,) = charging.charges(office.finance, date(2026, 9, 1), Wanted("terns")).rows
+    (row,) = charging.charges(office.finance, date(2026, 9, 1), PageQuery("terns")).rows
     invoice = invoices.one(office.finance, row.invoice_id)
     assert [(x.kind, x.amount) for x in invoice.lines] == [(kind, Decimal(amount)) for kind, amount, _ in lines]
     for line, (_, _, rule) in zip(invoice.lines, lines, strict=True):
@@ -170,14 +163,17 @@ def test_what_a_paused_meter_would_have_counted_is_counted_by_none(office: Offic
     one = office.consumers[0]
     history.take_in(office.ctx, [office.call(one, START - timedelta(hours=n), n, units={}) for n in range(6)])
     nothing = MeterTyped("", [office.operations["GET /stations"]], [], "calls")
-    assert (meters.preview(office.manager, nothing).matched, meters.preview(office.manager, nothing).uncounted) == (
+    assert (
+        meter_preview.preview(office.manager, nothing).matched,
+        meter_preview.preview(office.manager, nothing).uncounted,
+    ) == (
         0,
         0,
     )
     meters.set_state(office.manager, office.meter, "paused")
-    assert meters.preview(office.manager, nothing).uncounted == 6
+    assert meter_preview.preview(office.manager, nothing).uncounted == 6
     with pytest.raises(Conflict):
         meters.set_state(office.manager, office.meter, "paused")
     # Asked for the meter itself, it is the typed one that counts.
     again = replace(nothing, operations=[office.operations["GET /stations/{id}"]])
-    assert meters.preview(office.manager, again, office.meter).uncounted == 0
+    assert meter_preview.preview(office.manager, again, office.meter).uncounted == 0

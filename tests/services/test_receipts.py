@@ -14,8 +14,10 @@ from calm_tariff.core.periods import instant_of, zone
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.journal import rungs
 from calm_tariff.formats.values import read
-from calm_tariff.services import applications, history, plans, receipts, tariff_sheet
-from calm_tariff.services.receipts import Receipt
+from calm_tariff.services.admit import applications
+from calm_tariff.services.compose import plans, tariff_sheet
+from calm_tariff.services.serve import history, receipts
+from calm_tariff.services.serve.receipts import Receipt
 from tests.office import START, Consumer, Office, terms
 
 AT = instant_of(START)

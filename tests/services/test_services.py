@@ -14,27 +14,20 @@ from sqlalchemy import select
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, Stale
 from calm_tariff.formats.cases import rate_text
 from calm_tariff.formats.journal import line
-from calm_tariff.services import (
-    admission,
-    allowances,
-    applications,
-    auditing,
-    charging,
-    consequences,
-    history,
-    invoices,
-    meters,
-    people,
-    publishing,
-    shipping,
-    stamps,
-    tariff_sheet,
-)
-from calm_tariff.services.meters import MeterTyped
-from calm_tariff.store.admission import Stay
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.record import Mail
-from calm_tariff.store.usage import Call
+from calm_tariff.services.admit import applications, carrying_over, requests
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.base import auditing, stamps
+from calm_tariff.services.compose import meters, tariff_sheet
+from calm_tariff.services.compose.meters import MeterTyped
+from calm_tariff.services.house import sessions
+from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.observe import allowances
+from calm_tariff.services.serve import history, shipping
+from calm_tariff.services.settle import charging, consequences, invoices
+from calm_tariff.store.admit.subscriptions import Stay
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.base.record import Mail
+from calm_tariff.store.serve.usage import Call
 from tests.office import PASSWORD, START, Office, terms
 
 
@@ -61,7 +54,7 @@ def test_a_draft_saves_itself_is_compared_and_becomes_a_revision_that_never_chan
     assert (ketch(published).live_revision, ketch(published).drafted) == (2, False)
     with pytest.raises(Conflict, match="no draft"):
         office.publish("keep")
-    entry = auditing.entries(office.manager, Wanted("published revision 2")).rows[0]
+    entry = auditing.entries(office.manager, PageQuery("published revision 2")).rows[0]
     assert (entry.before["limits"][0]["burst"], entry.after["limits"][0]["burst"], entry.why) == (20, 40, "more burst")
     with office.ctx.transaction() as session:
         assert {s.revision.number for s in session.scalars(select(Stay))} == {1}  # subscribers kept theirs
@@ -87,7 +80,7 @@ def test_what_the_publisher_has_not_seen_is_not_published(office: Office) -> Non
 
     def refused(editions: dict[int, int]) -> None:
         with pytest.raises(Stale) as error:
-            publishing.publish(office.manager, office.product, editions, "keep")
+            carrying_over.publish(office.manager, office.product, editions, "keep")
         assert error.value.current.plans
         assert all(p.live_revision == 1 for p in tariff_sheet.sheet(office.manager, office.product).plans)
 
@@ -102,7 +95,7 @@ def test_what_the_publisher_has_not_seen_is_not_published(office: Office) -> Non
     refused({plan: seen, other: begun, 999: 1})
     tariff_sheet.discard_draft(office.manager, other)
     refused({plan: seen, other: begun})  # and ends it
-    published = publishing.publish(office.manager, office.product, {plan: seen}, "keep")
+    published = carrying_over.publish(office.manager, office.product, {plan: seen}, "keep")
     assert ketch(published).live_revision == 2
     assert ketch(published).edition > seen  # what is published stands under an edition of its own
 
@@ -183,14 +176,14 @@ def test_a_published_meter_is_sealed_and_can_only_be_renamed(office: Office) -> 
 def test_a_request_is_decided_once_with_a_note_by_mail_and_on_the_record(office: Office) -> None:
     member, application, request = office.ask("Anglers", "Ketch")
     with pytest.raises(NotAllowed):
-        admission.decide(office.finance, request, "granted", "")
+        requests.decide(office.finance, request, "granted", "")
     with pytest.raises(Invalid, match="say why"):
-        admission.decide(office.reviewer, request, "declined", " ")
+        requests.decide(office.reviewer, request, "declined", " ")
     with pytest.raises(Conflict, match="already waiting"):
-        admission.ask(office.ctx.acting(member), application, office.plans["Skiff"], "Something else.", True)
-    admission.decide(office.reviewer, request, "declined", "Name the source, please.")
+        requests.ask(office.ctx.acting(member), application, office.plans["Skiff"], "Something else.", True)
+    requests.decide(office.reviewer, request, "declined", "Name the source, please.")
     with pytest.raises(Conflict, match="it is declined"):
-        admission.decide(office.reviewer, request, "granted", "")
+        requests.decide(office.reviewer, request, "granted", "")
     with office.ctx.transaction() as session:
         letter = session.scalars(select(Mail).order_by(Mail.id.desc())).first()
     assert letter
@@ -201,12 +194,12 @@ def test_a_request_is_decided_once_with_a_note_by_mail_and_on_the_record(office:
 def test_nobody_is_told_whether_an_account_exists_and_sessions_end(office: Office) -> None:
     for email, password in (("nobody@consumer.example", PASSWORD), ("ferries@consumer.example", "wrong password")):
         with pytest.raises(NotSignedIn, match="the e-mail address or the password is not right"):
-            people.sign_in_member(office.ctx, email, password)
-    token = people.sign_in_member(office.ctx, "Ferries@consumer.example", PASSWORD)
-    assert people.who(office.ctx, token).consumer == "Ferries"
-    assert people.who(office.at(START + people.SESSION), token).consumer_id is None
+            sessions.sign_in(office.ctx, MEMBERS, email, password)
+    token = sessions.sign_in(office.ctx, MEMBERS, "Ferries@consumer.example", PASSWORD)
+    assert sessions.who(office.ctx, MEMBERS, token).consumer == "Ferries"
+    assert sessions.who(office.at(START + sessions.SESSION), MEMBERS, token).consumer_id is None
     with pytest.raises(NotSignedIn):
-        people.sign_in_person(office.ctx, "ferries@consumer.example", PASSWORD)
+        sessions.sign_in(office.ctx, PEOPLE, "ferries@consumer.example", PASSWORD)
 
 
 def test_a_charge_run_makes_invoices_that_evidence_computes_again(office: Office) -> None:
@@ -217,7 +210,7 @@ def test_a_charge_run_makes_invoices_that_evidence_computes_again(office: Office
     assert charging.run(october, date(2026, 9, 1), "run-2").invoices == first.invoices == 2
     with pytest.raises(Conflict, match="idempotency key"):
         charging.run(october, date(2026, 8, 1), "run-1")
-    period = charging.one(october, date(2026, 9, 1), Wanted())
+    period = charging.one(october, date(2026, 9, 1), PageQuery())
     ferries = next(c for c in period.charges.rows if c.consumer == "Ferries")
     invoice = invoices.one(office.finance, ferries.invoice_id)
     # From 10 September noon: 21 of 30 days. Included 10 × 21/30 = 7; 60 − 7 = 53: 20 × 0.004 + 33 × 0.003.
@@ -245,7 +238,7 @@ def test_the_running_period_can_be_drafted_but_not_issued(office: Office) -> Non
     made = charging.run(office.finance, date(2026, 9, 1))
     with pytest.raises(Conflict, match="its period runs until"):
         charging.issue(
-            office.finance, [c.invoice_id for c in charging.charges(office.finance, date(2026, 9, 1), Wanted()).rows]
+            office.finance, [c.invoice_id for c in charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows]
         )
     assert made.invoices == 2
     with pytest.raises(Conflict, match="has not begun"):
@@ -297,8 +290,8 @@ def test_anothers_application_key_and_request_do_not_exist_for_one(office: Offic
     for attempt in (
         lambda: applications.make_key(other, ferries.application, "x"),
         lambda: applications.revoke_key(other, ferries.key),
-        lambda: admission.ask(other, ferries.application, office.plans["Skiff"], "Something useful.", True),
-        lambda: admission.take_back(other, ferries.request),
+        lambda: requests.ask(other, ferries.application, office.plans["Skiff"], "Something useful.", True),
+        lambda: requests.take_back(other, ferries.request),
     ):
         with pytest.raises(NotFound):
             attempt()

@@ -9,9 +9,13 @@ from threading import Barrier, Lock
 import pytest
 
 from calm_tariff.core.errors import CalmTariffError, NotSignedIn, TooMany
-from calm_tariff.services import auditing, people, secrets, sign_up, throttling
-from calm_tariff.services.sign_up import SignUpTyped
-from calm_tariff.store.paging import Wanted
+from calm_tariff.services.admit import sign_up
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.admit.sign_up import SignUpTyped
+from calm_tariff.services.base import auditing, secrets
+from calm_tariff.services.house import sessions, throttling
+from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.store.base.paging import PageQuery
 from tests.office import PASSWORD, START, Office
 
 INES = "product@test.example"
@@ -19,7 +23,7 @@ INES = "product@test.example"
 
 def tried(office: Office, email: str, password: str, address: str = "192.0.2.1") -> str:
     try:
-        people.sign_in_person(office.ctx, email, password, address)
+        sessions.sign_in(office.ctx, PEOPLE, email, password, address)
     except CalmTariffError as error:
         return error.__class__.__name__
     return "in"
@@ -28,7 +32,7 @@ def tried(office: Office, email: str, password: str, address: str = "192.0.2.1")
 def test_after_five_wrong_passwords_even_the_right_one_waits(office: Office) -> None:
     assert [tried(office, INES, "wrong" * 3) for _ in range(6)] == ["NotSignedIn"] * 5 + ["TooMany"]
     with pytest.raises(TooMany) as refused:
-        people.sign_in_person(office.ctx, INES.upper(), PASSWORD, "198.51.100.9")
+        sessions.sign_in(office.ctx, PEOPLE, INES.upper(), PASSWORD, "198.51.100.9")
     assert 0 < refused.value.wait <= 61
     assert tried(office, "finance@test.example", PASSWORD) == "in"  # others are not held up
     office.clock.forward(seconds=refused.value.wait)
@@ -39,7 +43,7 @@ def test_the_longer_it_goes_on_the_longer_it_takes(office: Office) -> None:
     waits = []
     for _ in range(60):
         try:
-            people.sign_in_person(office.ctx, INES, "wrong" * 3, "192.0.2.1")
+            sessions.sign_in(office.ctx, PEOPLE, INES, "wrong" * 3, "192.0.2.1")
         except TooMany as error:
             waits.append(error.wait)
             office.clock.forward(seconds=error.wait)
@@ -47,7 +51,7 @@ def test_the_longer_it_goes_on_the_longer_it_takes(office: Office) -> None:
             pass
     # A minute, then the rest of the hour, then the rest of the day.
     assert waits[0] <= 61 and any(600 < w <= 3601 for w in waits) and max(waits) > 36_000
-    looked_at = list(auditing.entries(office.manager, Wanted("turned away", rows=100)).rows)
+    looked_at = list(auditing.entries(office.manager, PageQuery("turned away", rows=100)).rows)
     first_day = [e for e in looked_at if e.at < START + timedelta(days=1)]
     assert len(first_day) <= 40
 
@@ -81,17 +85,17 @@ def test_a_member_is_throttled_apart_from_a_person_of_the_same_address(office: O
     email = office.consumers[0].email
     for _ in range(6):
         tried(office, email, "wrong" * 3)
-    assert people.sign_in_member(office.ctx, email, PASSWORD, "192.0.2.8")
+    assert sessions.sign_in(office.ctx, MEMBERS, email, PASSWORD, "192.0.2.8")
 
 
 def test_signing_in_and_out_and_what_failed_stand_on_the_record(office: Office) -> None:
     tried(office, INES, "wrong" * 3)
     tried(office, "nobody@test.example", "wrong" * 3)
-    token = people.sign_in_person(office.ctx, INES, PASSWORD, "192.0.2.1")
-    ines = people.who(office.ctx, token)
-    people.sign_out(office.ctx.acting(ines), token)
-    people.sign_out(office.ctx.acting(ines), token)  # ended already, and no error
-    found = [(e.action, e.subject, e.why) for e in auditing.entries(office.manager, Wanted("sign", rows=20)).rows]
+    token = sessions.sign_in(office.ctx, PEOPLE, INES, PASSWORD, "192.0.2.1")
+    ines = sessions.who(office.ctx, PEOPLE, token)
+    sessions.sign_out(office.ctx.acting(ines), token)
+    sessions.sign_out(office.ctx.acting(ines), token)  # ended already, and no error
+    found = [(e.action, e.subject, e.why) for e in auditing.entries(office.manager, PageQuery("sign", rows=20)).rows]
     assert [f for f in found if f[0].startswith(("signed in", "signed out", "was turned"))][:4] == [
         ("signed out", "product manager", ""), ("signed in", INES, "from 192.0.2.1"),
         ("was turned away at the sign-in", "nobody@test.example", "from 192.0.2.1"),

@@ -10,24 +10,16 @@ from sqlalchemy import select
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
 from calm_tariff.core.periods import instant_of, moment_of
 from calm_tariff.core.stays import holds
-from calm_tariff.services import (
-    admission,
-    allowances,
-    applications,
-    auditing,
-    charging,
-    consumers,
-    finder,
-    history,
-    overrides,
-    plans,
-    tariff_sheet,
-    today,
-)
-from calm_tariff.services.context import Actor
-from calm_tariff.services.overrides import OverrideTyped
-from calm_tariff.store.paging import Wanted
-from calm_tariff.store.record import Mail
+from calm_tariff.services.admit import applications, overrides, requests
+from calm_tariff.services.admit.overrides import OverrideTyped
+from calm_tariff.services.base import auditing
+from calm_tariff.services.base.context import Actor
+from calm_tariff.services.compose import plans, tariff_sheet
+from calm_tariff.services.observe import allowances, consumers, finder, today
+from calm_tariff.services.serve import history
+from calm_tariff.services.settle import charging
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.base.record import Mail
 from tests.office import START, Office, terms
 
 PER = ("subscription", "consumer", "everyone", "key", "application")
@@ -52,8 +44,8 @@ def test_each_allowance_counts_whom_its_sentence_names(office: Office, every: st
     office.plans["Yawl"] = head.id
     one, other = office.admit("Terns", "Yawl"), office.admit("Gulls", "Yawl")
     second = applications.register(office.acting(one), "Second", "")
-    asked = admission.ask(office.acting(one), second.id, head.id, "A second program of ours.", True)
-    admission.decide(office.reviewer, asked.id, "granted", "")
+    asked = requests.ask(office.acting(one), second.id, head.id, "A second program of ours.", True)
+    requests.decide(office.reviewer, asked.id, "granted", "")
     key = applications.make_key(office.acting(one), second.id, "").key.id
     with office.ctx.transaction() as session:
         mine = next(a for a in applications.of_consumer(session, one.member.consumer_id, START) if a.id == second.id)
@@ -73,7 +65,7 @@ def test_each_allowance_counts_whom_its_sentence_names(office: Office, every: st
     calls += [office.call(other, START + timedelta(minutes=n), 200 + n) for n in range(11)]
     history.take_in(office.ctx, office.counted(calls))
     office.clock.forward(hours=1)
-    held = [g for g in allowances.everyone(office.manager, Wanted()).rows if g.plan == "Yawl"]
+    held = [g for g in allowances.everyone(office.manager, PageQuery()).rows if g.plan == "Yawl"]
     assert len(held) == 3 * len(PER)
     used = {(g.consumer, g.application, g.name): g.used for g in held}
     for consumer, app, own, together in (("Terns", "Terns app", 30, 37), ("Terns", "Second", 7, 37),
@@ -85,9 +77,9 @@ def test_each_allowance_counts_whom_its_sentence_names(office: Office, every: st
         assert g.projected_units >= g.used
         if aligned == "subscription":
             assert g.window_start == START
-    by_name = allowances.everyone(office.manager, Wanted("GULL")).rows
+    by_name = allowances.everyone(office.manager, PageQuery("GULL")).rows
     assert {g.consumer for g in by_name} == {"Gulls"} and len(by_name) == len(PER)
-    assert allowances.everyone(office.manager, Wanted("1")).total == 0
+    assert allowances.everyone(office.manager, PageQuery("1")).total == 0
     # A consumer sees its own, the desk's figures the same.
     mine = allowances.own(office.acting(other))
     assert [(g.name, g.used) for g in mine] == [(f"By {per}", used["Gulls", "Gulls app", f"By {per}"]) for per in PER]
@@ -138,7 +130,7 @@ def test_the_finder_finds_each_kind_by_a_few_letters(office: Office) -> None:
     history.take_in(office.ctx, office.counted([call := office.call(one, START, 1)]))
     charging.run(office.finance, date(2026, 9, 1))
     october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, 9, tzinfo=UTC))
-    charging.issue(october, charging.one(october, date(2026, 9, 1), Wanted()).drafts)
+    charging.issue(october, charging.one(october, date(2026, 9, 1), PageQuery()).drafts)
 
     def found(words: str) -> set[tuple[str, str]]:
         return {(f.kind, f.name) for f in finder.find(office.manager, words)}
@@ -176,7 +168,7 @@ class TestOverrides:
             assert kept.end_us == instant_of(made.ends_at) and not holds(kept, kept.end_us)
             mail = session.scalars(select(Mail).order_by(Mail.id.desc())).first()
             assert mail.recipient == one.email and "50 calls a second" in mail.body
-        entry = auditing.entries(tomas, Wanted("overrode a limit")).rows[0]
+        entry = auditing.entries(tomas, PageQuery("overrode a limit")).rows[0]
         assert (entry.actor, entry.why) == ("Tomas", "A regatta.")
         assert entry.after == {"limit": made.sentence, "until": "2026-09-12"}
         later = replace(tomas, clock=lambda: made.ends_at)

@@ -10,11 +10,11 @@ from sqlalchemy import select
 
 from calm_tariff.core.errors import Invalid
 from calm_tariff.edge.lists import all_of, as_csv
-from calm_tariff.services import consumers
-from calm_tariff.services.context import Context
-from calm_tariff.store.call_writer import record
-from calm_tariff.store.paging import Page, Wanted, listed
-from calm_tariff.store.people import Consumer
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.observe import consumers
+from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.base.paging import Page, PageQuery, listed
+from calm_tariff.store.serve.call_writer import record
 from tests.office import START, Office
 from tests.processes import awaited
 
@@ -25,7 +25,7 @@ SOME = [(f"Boat {n * 7 % 23:02d}", START - timedelta(days=n % 4)) for n in range
 def walk(ctx: Context, **wanted: object) -> list[str]:
     names, cursor = [], None
     while True:
-        page = consumers.listed(ctx, Wanted(**{"rows": 5, **wanted}, cursor=cursor))
+        page = consumers.listed(ctx, PageQuery(**{"rows": 5, **wanted}, cursor=cursor))
         names += [c.name for c in page.rows]
         assert page.total == len(SOME) + 2  # the office's own
         if page.next is None:
@@ -49,7 +49,7 @@ def test_pages_join_to_the_whole_list_in_order(full: Office, sort: str, down: bo
     with full.ctx.transaction() as session:
         refused = [{**c, "verdict": "refused", "units": {}} if n % 3 == 0 else c for n, c in enumerate(calls)]
         record(session, refused, START)
-    rows = consumers.listed(full.manager, Wanted(sort=sort, down=down, rows=1000)).rows
+    rows = consumers.listed(full.manager, PageQuery(sort=sort, down=down, rows=1000)).rows
     assert walk(full.manager, sort=sort, down=down) == [c.name for c in rows]
     values = [getattr(c, sort) for c in rows]
     assert {type(c.served) for c in rows} == {int}
@@ -64,22 +64,22 @@ def test_pages_join_to_the_whole_list_in_order(full: Office, sort: str, down: bo
 
 
 def test_rows_that_come_and_go_repeat_and_skip_no_others(full: Office) -> None:
-    first = consumers.listed(full.manager, Wanted(rows=10))
+    first = consumers.listed(full.manager, PageQuery(rows=10))
     with full.ctx.transaction() as session:
         session.add(
             Consumer(name="Aardvark Tours", look="a", shape="a", created_at=START)
         )  # before the cursor: not seen again
         session.add(Consumer(name="Boat 15½", look="b", shape="b", created_at=START))  # after it: seen
         session.delete(session.scalar(select(Consumer).where(Consumer.name == "Boat 20")))
-    rest = consumers.listed(full.manager, Wanted(rows=50, cursor=first.next)).rows
+    rest = consumers.listed(full.manager, PageQuery(rows=50, cursor=first.next)).rows
     names = [c.name for c in (*first.rows, *rest)]
     assert names == sorted({*(n for n, _ in SOME), "Ferries", "Kayaks", "Boat 15½"} - {"Boat 20"})
 
 
 def test_what_is_no_page_is_refused_by_name(full: Office) -> None:
     for wanted, field in (
-        (Wanted(sort="colour"), "sort"), (Wanted(cursor="x"), "cursor"), (Wanted(cursor="9" * 12), "cursor"),
-        (Wanted(cursor="٣"), "cursor"), (Wanted(cursor="9" * 30), "cursor"),
+        (PageQuery(sort="colour"), "sort"), (PageQuery(cursor="x"), "cursor"), (PageQuery(cursor="9" * 12), "cursor"),
+        (PageQuery(cursor="٣"), "cursor"), (PageQuery(cursor="9" * 30), "cursor"),
     ):  # fmt: skip
         with pytest.raises(Invalid) as refused:
             consumers.listed(full.manager, wanted)
@@ -88,17 +88,19 @@ def test_what_is_no_page_is_refused_by_name(full: Office) -> None:
             with pytest.raises(Invalid):
                 listed([1], wanted, {"number": lambda n: n})
     # What is looked for is words, not a pattern.
-    assert consumers.listed(full.manager, Wanted("boat 0")).total == 10
-    assert consumers.listed(full.manager, Wanted("boat _")).total == 0
-    assert consumers.listed(full.manager, Wanted("%")).total == 0
+    assert consumers.listed(full.manager, PageQuery("boat 0")).total == 10
+    assert consumers.listed(full.manager, PageQuery("boat _")).total == 0
+    assert consumers.listed(full.manager, PageQuery("%")).total == 0
 
 
 def test_worked_out_lists_page_the_same_way() -> None:
     numbers = list(range(40, 0, -1))
     orders = {"number": lambda n: n, "last digit": lambda n: n % 10}
-    pages = list(all_of(lambda w: listed(numbers, Wanted(w.words, w.sort, w.down, w.cursor, 7), orders), Wanted()))
+    pages = list(
+        all_of(lambda w: listed(numbers, PageQuery(w.words, w.sort, w.down, w.cursor, 7), orders), PageQuery())
+    )
     assert pages == sorted(numbers)
-    assert listed(numbers, Wanted("3", "last digit", True, rows=3), orders) == Page([39, 38, 37], "3", 13)
+    assert listed(numbers, PageQuery("3", "last digit", True, rows=3), orders) == Page([39, 38, 37], "3", 13)
 
 
 @dataclass(frozen=True)

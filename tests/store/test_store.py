@@ -10,13 +10,13 @@ from alembic.migration import MigrationContext
 from sqlalchemy import Engine, select
 
 from calm_tariff.core.periods import HOUR, instant_of
-from calm_tariff.services import gateway_feed, set_aside, upkeep
-from calm_tariff.store import call_queries, usage_queries
-from calm_tariff.store.call_queries import CallFilter
-from calm_tariff.store.call_writer import record
-from calm_tariff.store.paging import Wanted
+from calm_tariff.services.serve import gateway_feed, set_aside, upkeep
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.serve import call_queries, usage_queries
+from calm_tariff.store.serve.call_queries import CallFilter
+from calm_tariff.store.serve.call_writer import record
+from calm_tariff.store.serve.usage import DailyUsage, HourlyUsage
 from calm_tariff.store.tables import metadata
-from calm_tariff.store.usage import DailyUsage, HourlyUsage
 from tests.office import START, Office
 
 
@@ -45,7 +45,7 @@ def test_a_call_is_recorded_once_and_a_repeat_that_differs_is_set_aside(office: 
         assert sum(u.units for u in session.scalars(select(HourlyUsage))) == Decimal(51)
         assert sum(u.units for u in session.scalars(select(DailyUsage))) == Decimal(51)
         assert call_queries.count(session, CallFilter()) == 51
-    page = set_aside.listed(office.manager, Wanted(down=True))
+    page = set_aside.listed(office.manager, PageQuery(down=True))
     assert [(s.call_id, s.differs) for s in page.rows] == [
         (first, [f"units: {calls[0]['units']} recorded, {changed['units']} repeated"]),
         (second, ["at: 2026-09-10T12:00:01+00:00 recorded, 2026-11-09T12:00:01+00:00 repeated"]),

@@ -14,7 +14,8 @@ from joserfc import jwt
 from joserfc.jwk import OctKey
 from starlette.testclient import TestClient
 
-from calm_tariff.services import admission, products
+from calm_tariff.services.compose import products
+from calm_tariff.services.observe import request_in_view
 from calm_tariff.standins import tickets
 from calm_tariff.worker.outside import exchange_tickets
 from calm_tariff.worker.ticket_desk import TicketDesk
@@ -73,7 +74,7 @@ def request_id(office: Office) -> int:
 
 
 def standing(office: Office, request_id: int) -> tuple[str, str | None]:
-    seen = admission.one(office.manager, request_id).request
+    seen = request_in_view.one(office.manager, request_id).request
     return seen.state, seen.ticket
 
 
@@ -97,7 +98,7 @@ def test_what_the_desk_signs_is_carried_out(office: Office, request_id: int, lin
     assert standing(office, request_id) == ("passed to outside", "1000")
     line.decide("1000", "granted", "Fine by us.")
     exchange_tickets(office.ctx, line.desk())
-    seen = admission.one(office.manager, request_id).request
+    seen = request_in_view.one(office.manager, request_id).request
     assert (seen.state, seen.note) == ("granted", "Fine by us.")
 
 
@@ -148,7 +149,7 @@ def test_one_wrong_answer_holds_up_no_other_ticket(office: Office, request_id: i
     line.between = lambda r, answer: httpx.Response(200, text="no") if r.url.path.endswith("1000") else answer
     exchange_tickets(office.ctx, line.desk())
     assert standing(office, request_id)[0] == "passed to outside"
-    assert admission.one(office.manager, second).request.note == "The outside desk declined it."
+    assert request_in_view.one(office.manager, second).request.note == "The outside desk declined it."
 
 
 def test_a_desk_that_has_lost_its_tickets_is_given_them_again(office: Office, request_id: int, line: Line) -> None:

@@ -3,7 +3,7 @@
 from alembic import context
 from sqlalchemy import create_engine, pool
 
-from calm_tariff.store.base import Moment
+from calm_tariff.store.base.columns import Moment
 from calm_tariff.store.tables import metadata
 
 

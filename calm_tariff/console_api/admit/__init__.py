@@ -1,0 +1,1 @@
+"""The desk, consumers' groups and overrides, and what reaches subscribers."""

@@ -1,0 +1,1 @@
+"""APIs, meters, products and their sheets."""

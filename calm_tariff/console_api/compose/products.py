@@ -1,0 +1,134 @@
+"""Products."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from fastapi import APIRouter
+from fastapi.responses import Response
+from pydantic import BaseModel, Field
+
+from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.asking import Edition
+from calm_tariff.edge.lists import Paged, all_of, as_csv
+from calm_tariff.formats.markdown import html
+from calm_tariff.services.base.context import ROLES
+from calm_tariff.services.compose import products
+from calm_tariff.services.compose.products import (
+    AccessRoute,
+    CredentialsTyped,
+    ProductSummary,
+    ProductTyped,
+    ProductView,
+    TermsVersion,
+)
+from calm_tariff.store.base.paging import Page, listed
+
+router = APIRouter(tags=["products"])
+
+
+class ProductIn(BaseModel):
+    """A product. With groups, only their consumers see it. With `moves_anew`, allowances start anew over a move to
+    another plan; otherwise they go on."""
+
+    name: str = Field(max_length=200)
+    description: str = ""
+    contact: str = ""
+    terms_of_use: str = ""
+    access_route: AccessRoute = "reviewed"
+    groups: list[int] = []
+    operations: list[int]
+    moves_anew: bool = False
+
+    def typed(self) -> ProductTyped:
+        """As the service takes it."""
+        return ProductTyped(
+            self.name.strip(), self.description, self.terms_of_use, self.access_route, self.operations,
+            self.contact, self.groups, self.moves_anew,
+        )  # fmt: skip
+
+
+class CredentialsIn(BaseModel):
+    """How callers of a product prove who they are; see `services.products.CredentialsTyped`."""
+
+    kinds: list[str] = ["key"]
+    key_header: str = Field(default="X-API-Key", max_length=100)
+    key_query: str = Field(default="", max_length=100)
+    older_fields: bool = False
+
+
+class ProductNameIn(BaseModel):
+    """A name for a copy."""
+
+    name: str = Field(max_length=200)
+
+
+class MarkdownIn(BaseModel):
+    """Markdown to show."""
+
+    text: str = Field(max_length=100_000)
+
+
+@router.post("/markdown")
+def read_markdown(ctx: Asking, text: MarkdownIn) -> str:
+    """Markdown as the portal will show it, as HTML."""
+    ctx.actor.must_be(*ROLES)
+    return html(text.text)
+
+
+@router.put("/products/{product_id}/credentials")
+def set_credentials(ctx: Asking, product_id: int, edition: Edition, typed: CredentialsIn) -> ProductView:
+    """Say how callers of a product prove who they are."""
+    return products.set_credentials(ctx, product_id, edition, CredentialsTyped(**typed.model_dump()))
+
+
+_ORDERS: dict[str, Callable[[ProductSummary], Any]] = {
+    "name": lambda row: row.name,
+    "access": lambda row: row.access_route,
+    "subscriptions": lambda row: row.subscriptions,
+}
+
+
+@router.get("/products")
+def list_products(ctx: Asking, asked: Paged) -> Page[ProductSummary]:
+    """All products. Orders: name, access, subscriptions."""
+    return listed(products.summaries(ctx), asked, _ORDERS)
+
+
+@router.get("/products.csv", response_class=Response)
+def export_products(ctx: Asking, asked: Paged) -> Response:
+    """The same as CSV."""
+    return as_csv(
+        "products", ProductSummary, all_of(lambda part: listed(products.summaries(ctx), part, _ORDERS), asked)
+    )
+
+
+@router.post("/products", status_code=201)
+def create_product(ctx: Asking, product: ProductIn) -> ProductView:
+    """A new product."""
+    return products.create(ctx, product.typed())
+
+
+@router.get("/products/{product_id}")
+def read_product(ctx: Asking, product_id: int) -> ProductView:
+    """One product."""
+    return products.one(ctx, product_id)
+
+
+@router.put("/products/{product_id}")
+def save_product(ctx: Asking, product_id: int, edition: Edition, product: ProductIn) -> ProductView:
+    """Change a product."""
+    return products.save(ctx, product_id, edition, product.typed())
+
+
+@router.post("/products/{product_id}/clone", status_code=201)
+def clone_product(ctx: Asking, product_id: int, wanted: ProductNameIn) -> ProductView:
+    """A new product with the same content and its plans as drafts."""
+    return products.clone(ctx, product_id, wanted.name)
+
+
+@router.get("/products/{product_id}/terms-of-use")
+def list_terms_of_use(ctx: Asking, product_id: int) -> list[TermsVersion]:
+    """All versions of the terms of use, newest first."""
+    return products.terms_versions(ctx, product_id)

@@ -1,0 +1,1 @@
+"""Today, traffic, allowances, consumers."""

@@ -1,0 +1,1 @@
+"""The bench, receipts, and the processes that run."""

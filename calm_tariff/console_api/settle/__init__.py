@@ -1,0 +1,1 @@
+"""Periods, charge runs and invoices."""

@@ -1,0 +1,1 @@
+"""Signing up, browsing, applications and keys, requests; the token endpoint."""

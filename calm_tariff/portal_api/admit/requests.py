@@ -1,0 +1,33 @@
+"""Asking for a plan."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from pydantic import BaseModel
+
+from calm_tariff.portal_api.base.asking import Asking
+from calm_tariff.services.admit import requests
+from calm_tariff.services.admit.requests import RequestView
+
+router = APIRouter()
+
+
+class RequestIn(BaseModel):
+    """A request for a plan."""
+
+    application_id: int
+    plan_id: int
+    purpose: str
+    terms_accepted: bool
+
+
+@router.post("/requests", status_code=201)
+def ask(ctx: Asking, typed: RequestIn) -> RequestView:
+    """Ask for a plan."""
+    return requests.ask(ctx, typed.application_id, typed.plan_id, typed.purpose, typed.terms_accepted)
+
+
+@router.delete("/requests/{request_id}")
+def take_back(ctx: Asking, request_id: int) -> RequestView:
+    """Take a request back."""
+    return requests.take_back(ctx, request_id)

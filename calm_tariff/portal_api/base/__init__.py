@@ -1,0 +1,1 @@
+"""What every router of the portal asks first."""

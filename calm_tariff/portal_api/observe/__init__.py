@@ -1,0 +1,1 @@
+"""Allowances and calls."""

@@ -1,0 +1,1 @@
+"""Consumers, applications, credentials, requests, subscriptions and what they may see."""

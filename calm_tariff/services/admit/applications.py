@@ -1,0 +1,249 @@
+"""A consumer's applications and their keys."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from typing import Literal
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, selectinload
+
+from calm_tariff.core import names
+from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.lifecycles import KEY, VALID_KEY, move
+from calm_tariff.core.meters import Environment
+from calm_tariff.core.periods import day_start, moment_of
+from calm_tariff.services.base import auditing, stamps
+from calm_tariff.services.base.context import Context, zone_of
+from calm_tariff.services.base.secrets import hash_token
+from calm_tariff.store.admit.applications import ApiKey, Application
+from calm_tariff.store.admit.requests import AccessRequest
+from calm_tariff.store.admit.subscriptions import Subscription
+
+PREFIX_LENGTH = 12
+Kind = Literal["key", "secret"]
+
+
+@dataclass(frozen=True, slots=True)
+class KeyView:
+    """A key as it can be shown: never the secret itself."""
+
+    id: int
+    label: str
+    prefix: str
+    environment: str
+    state: str
+    created_at: datetime
+    kind: str
+    starts_at: datetime | None
+    expires_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class NewKey:
+    """A key or secret just made. `secret` is shown this once and kept nowhere."""
+
+    key: KeyView
+    secret: str
+
+
+@dataclass(frozen=True, slots=True)
+class PlanHeld:
+    """A plan an application is on, or has asked for. `state` is the request's or the subscription's; `key_header` is
+    where its product takes keys."""
+
+    product: str
+    plan: str
+    state: str
+    note: str
+    since: datetime
+    request_id: int | None
+    subscription_id: int | None
+    key_header: str
+
+
+@dataclass(frozen=True, slots=True)
+class ApplicationView:
+    """An application with its keys and plans."""
+
+    id: int
+    name: str
+    description: str
+    created_at: datetime
+    keys: list[KeyView]
+    plans: list[PlanHeld]
+    client_id: str
+    tags: dict[str, str]
+
+
+def own(ctx: Context) -> list[ApplicationView]:
+    """The signed-in consumer's applications."""
+    with ctx.transaction() as session:
+        return of_consumer(session, ctx.actor.own_consumer, ctx.now)
+
+
+def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[ApplicationView]:
+    """A consumer's applications with keys and plans, in four queries."""
+    applications = session.scalars(
+        select(Application)
+        .where(Application.consumer_id == consumer_id)
+        .options(selectinload(Application.keys))
+        .order_by(Application.name)
+    ).all()
+    ids = [a.id for a in applications]
+    requests = session.scalars(
+        select(AccessRequest).where(AccessRequest.application_id.in_(ids)).order_by(AccessRequest.id)
+    ).all()
+    subscriptions = session.scalars(
+        select(Subscription).where(Subscription.application_id.in_(ids)).order_by(Subscription.id)
+    ).all()
+    granted = {s.request_id for s in subscriptions if s.request_id}
+    plans: dict[int, list[PlanHeld]] = {}
+    for s in subscriptions:
+        plans.setdefault(s.application_id, []).append(
+            PlanHeld(
+                s.plan.product.name,
+                s.plan.name,
+                s.state,
+                "",
+                s.started_at,
+                s.request_id,
+                s.id,
+                s.plan.product.key_header,
+            )
+        )
+    for r in requests:
+        if r.id not in granted:
+            plans.setdefault(r.application_id, []).append(
+                PlanHeld(
+                    r.plan.product.name,
+                    r.plan.name,
+                    r.state,
+                    r.note,
+                    r.decided_at or r.created_at,
+                    r.id,
+                    None,
+                    r.plan.product.key_header,
+                )
+            )
+    return [
+        ApplicationView(
+            a.id,
+            a.name,
+            a.description,
+            a.created_at,
+            [_key(k, now) for k in a.keys],
+            plans.get(a.id, []),
+            a.client_id,
+            dict(a.tags),
+        )
+        for a in applications
+    ]
+
+
+def register(ctx: Context, name: str, description: str) -> ApplicationView:
+    """A new application of the signed-in consumer. Raises `Invalid` or `Conflict`."""
+    consumer_id = ctx.actor.own_consumer
+    name = names.plain(name, "name")
+    with ctx.transaction() as session:
+        if session.scalar(select(Application).filter_by(consumer_id=consumer_id, name=name)):
+            raise Conflict(f"you already have an application {name!r}", "name")
+        made = Application(
+            consumer_id=consumer_id, name=name, description=description, created_at=ctx.now,
+            client_id=f"app-{ctx.token()[:20]}",
+        )  # fmt: skip
+        session.add(made)
+        session.flush()
+        auditing.note(session, ctx, "registered an application", ("application", made.id, name))
+        return ApplicationView(made.id, name, description, made.created_at, [], [], made.client_id, {})
+
+
+def make_key(
+    ctx: Context,
+    application_id: int,
+    label: str,
+    environment: Environment = "live",
+    kind: Kind = "key",
+    starts_at: datetime | None = None,
+    expires_at: datetime | None = None,
+    last_day: date | None = None,
+) -> NewKey:
+    """A new key for one's own application, or a secret that goes with its client id. It is good from
+    `starts_at` until `expires_at`, or to the end of `last_day` in the provider's zone, where these are given. Raises
+    `NotFound` for another's, `Invalid`."""
+    if last_day is not None:
+        if last_day.year >= 9999:
+            raise Invalid("is further ahead than a key can last", "last_day")
+        with ctx.transaction() as session:
+            expires_at = moment_of(day_start(last_day + timedelta(days=1), zone_of(session)))
+    for field, moment in (("starts_at", starts_at), ("expires_at", expires_at)):
+        if moment is not None and moment.tzinfo is None:
+            raise Invalid("must say its time zone, as in 2027-01-01T00:00:00Z", field)
+    if expires_at is not None and expires_at <= max(ctx.now, starts_at or ctx.now):
+        raise Invalid("must lie ahead, and after the start", "expires_at")
+    label = names.plain(label, "label") if label.strip() else kind
+    with ctx.transaction() as session:
+        application = owned(session, ctx, application_id)
+        lead = "lt" if kind == "key" else "ls"
+        secret = f"{lead}_{'live' if environment == 'live' else 'sand'}_{ctx.token()}"
+        key = ApiKey(
+            application_id=application.id, label=label, environment=environment, kind=kind,
+            prefix=secret[:PREFIX_LENGTH], key_hash=hash_token(secret), state="active", created_at=ctx.now,
+            starts_at=starts_at, expires_at=expires_at,
+        )  # fmt: skip
+        session.add(key)
+        session.flush()
+        auditing.note(session, ctx, f"made a {kind}", ("key", key.id, f"{key.prefix}… of {application.name}"))
+        stamps.touch(session, ctx)
+        return NewKey(_key(key, ctx.now), secret)
+
+
+def set_tags(ctx: Context, application_id: int, tags: dict[str, str]) -> ApplicationView:
+    """Give one's own application words of its own, which back ends may be told. Raises `Invalid`, `NotFound`."""
+    if len(tags) > 10:
+        raise Invalid("at most ten tags fit", "tags")
+    for name, value in tags.items():
+        if not re.fullmatch(r"[a-z][a-z0-9_-]{0,29}", name):
+            raise Invalid(f"{name!r} must be up to 30 small letters, digits, dashes; a letter first", "tags")
+        if not value.isprintable() or len(value) > 100:
+            raise Invalid(f"the value of {name} must be up to 100 printable characters", "tags")
+    with ctx.transaction() as session:
+        application = owned(session, ctx, application_id)
+        before, application.tags = dict(application.tags), dict(tags)
+        auditing.note(session, ctx, "changed tags", ("application", application.id, application.name), before, tags)
+        stamps.touch(session, ctx)
+        session.flush()
+        return next(a for a in of_consumer(session, application.consumer_id, ctx.now) if a.id == application.id)
+
+
+def revoke_key(ctx: Context, key_id: int) -> KeyView:
+    """Make one's own key invalid at once. Raises `NotFound` for another's, `Conflict` for a dead one."""
+    with ctx.transaction() as session:
+        key = session.get(ApiKey, key_id, with_for_update=True)
+        if key is None or key.application.consumer_id != ctx.actor.own_consumer:
+            raise NotFound("there is no such key", str(key_id))
+        key.state = move(KEY, key.label, key.state, "revoked")
+        key.revoked_at = ctx.now
+        auditing.note(session, ctx, "revoked a key", ("key", key.id, f"{key.prefix}… of {key.application.name}"))
+        stamps.touch(session, ctx)
+        return _key(key, ctx.now)
+
+
+def owned(session: Session, ctx: Context, application_id: int, lock: bool = False) -> Application:
+    """One's own application, held until the transaction ends where `lock` says so. Raises `NotFound` for another's,
+    just as for none."""
+    query = select(Application).where(Application.id == application_id)
+    found = session.scalar(query.with_for_update(of=Application) if lock else query)
+    if found is None or found.consumer_id != ctx.actor.own_consumer:
+        raise NotFound("there is no such application", str(application_id))
+    return found
+
+
+def _key(key: ApiKey, now: datetime) -> KeyView:
+    over = key.expires_at is not None and key.expires_at <= now and key.state in VALID_KEY
+    state = "expired" if over else key.state
+    return KeyView(
+        key.id, key.label, key.prefix, key.environment, state, key.created_at, key.kind, key.starts_at, key.expires_at
+    )  # fmt: skip

@@ -1,0 +1,132 @@
+"""Carrying subscribers over: to the new revision of their plan, or to another plan when theirs is withdrawn."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date
+from typing import Literal
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, selectinload
+
+from calm_tariff.core import stays
+from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.periods import day_start, local_day, month_of
+from calm_tariff.services.admit import subscriptions, timelines
+from calm_tariff.services.base import mailing, stamps
+from calm_tariff.services.base.context import Context, zone_of
+from calm_tariff.services.compose import plans, publishing
+from calm_tariff.services.compose.products import get
+from calm_tariff.services.compose.publishing import Published
+from calm_tariff.services.compose.tariff_sheet import Sheet, laid_out, plan_of
+from calm_tariff.store.admit.consumers import Member
+from calm_tariff.store.admit.requests import AccessRequest
+from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.compose.products import Plan
+
+Existing = Literal["keep", "next period", "at date"]
+
+
+def publish(
+    ctx: Context, product_id: int, editions: Mapping[int, int], existing: Existing, note: str = "",
+    on: date | None = None,
+) -> Sheet:  # fmt: skip
+    """Publish every draft of a sheet: each becomes its plan's next revision. `editions` are those of the plans whose
+    drafts the publisher has seen, by plan.
+
+    New subscribers get it at once; `existing` says whether those on the plan keep their revision, or
+    move at the start of their next period, or on the day `on`, with notice. Raises `Conflict` where
+    nothing is drafted, `Invalid` for a day that is not ahead, `Stale` where a draft is not as it was seen.
+    """
+    ctx.actor.must_be("product manager")
+    with ctx.transaction() as session:
+        publishing.refuse_unseen(session, get(session, product_id, lock=True), editions)
+        publish_drafts(session, ctx, product_id, existing, note, on)
+        return laid_out(session, product_id)
+
+
+def publish_drafts(
+    session: Session, ctx: Context, product_id: int, existing: Existing, note: str, on: date | None
+) -> None:
+    """Publish within the caller's transaction; see `publish`."""
+    product = get(session, product_id, lock=True)
+    day = _change_day(session, ctx, existing, on)
+    for published in publishing.publish_drafts(session, ctx, product, note):
+        if day and published.before:
+            _change_terms(session, ctx, published, day)
+
+
+def withdraw(ctx: Context, plan_id: int, move_to: int | None = None) -> Sheet:
+    """End a plan. Whoever is still on it moves to the plan `move_to` at once, and is told.
+
+    A plan on sale is closed first. Raises `Conflict` where somebody is left on it and no plan is named.
+    """
+    ctx.actor.must_be("product manager")
+    with ctx.transaction() as session:
+        # No call is shipped meanwhile: those that came before the move belong to what was, those after it to what is.
+        stamps.hold(session, ctx, stamps.SHIPPING)
+        plan = plan_of(session, plan_id)
+        left = _subscribed(session, plan)
+        _refuse_waiting(session, plan)
+        if left and move_to is None:
+            raise Conflict(f"{len(left)} subscriptions are still on it; say which plan they move to", plan.name)
+        if left and move_to is not None:
+            target = plan_of(session, move_to)
+            if target.product_id != plan.product_id or target.state not in ("on sale", "closed") or target is plan:
+                raise Invalid("must be another plan of the product that is sold", "move_to")
+            for subscription in left:
+                subscriptions.move_to(session, ctx, subscription, target)
+        return plans.end(session, ctx, plan, moved=len(left))
+
+
+def _change_day(session: Session, ctx: Context, existing: Existing, on: date | None) -> date | None:
+    """The day from which those on a plan have its new revision; None where they keep theirs."""
+    if existing == "keep":
+        return None
+    today = local_day(ctx.now_us, zone_of(session))
+    if existing == "next period":
+        return month_of(today).end
+    if on is None or on <= today:
+        raise Invalid("must be a day ahead", "on")
+    return on
+
+
+def _change_terms(session: Session, ctx: Context, published: Published, day: date) -> None:
+    """Put everybody on a plan under its new revision from a day on, and tell members.
+
+    A trial goes on as it was agreed; what follows it is under the new revision.
+    """
+    plan = published.plan
+    change = day_start(day, zone_of(session))
+    told: set[int] = set()
+    for subscription in _subscribed(session, plan):
+        changed = stays.changed(timelines.of(subscription), change, published.revision.id)
+        timelines.keep(session, subscription, changed)
+        told.add(subscription.application.consumer_id)
+    words = publishing.changes_in_words(session, published)
+    offer = f"{plan.product.name} · {plan.name}"
+    for member in session.scalars(select(Member).where(Member.consumer_id.in_(told))):
+        mailing.write(
+            session, ctx, member.email, f"{offer} changes on {day:%-d %B %Y}",
+            f"Dear {member.name},\n\nfrom {day:%-d %B %Y} these terms of {offer} "
+            "change:\n\n" + "\n".join(f"  {w}" for w in words) + "\n\nUntil then nothing changes.\n",
+        )  # fmt: skip
+
+
+def _subscribed(session: Session, plan: Plan) -> list[Subscription]:
+    """Everybody on a plan whose subscription has not ended."""
+    query = (
+        select(Subscription)
+        .where(Subscription.plan_id == plan.id, Subscription.state != "ended")
+        .options(selectinload(Subscription.stays))
+    )
+    return list(session.scalars(query))
+
+
+def _refuse_waiting(session: Session, plan: Plan) -> None:
+    """Raise `Conflict` where somebody has asked for a plan and is not answered yet."""
+    waits = AccessRequest.state.in_(("waiting", "passed to outside"))
+    waiting = session.scalar(select(AccessRequest).where(AccessRequest.plan_id == plan.id, waits).limit(1))
+    if waiting is not None:
+        words = f"a request of {waiting.application.name} still waits for it; decide that first"
+        raise Conflict(words, plan.name)

@@ -1,0 +1,233 @@
+"""Asking for a plan, and deciding on it: the desk."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Literal
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.lifecycles import CALLING, REQUEST, move
+from calm_tariff.services.admit import groups, subscriptions
+from calm_tariff.services.admit.applications import owned
+from calm_tariff.services.admit.terms_of_use import accept
+from calm_tariff.services.base import auditing, mailing, stamps
+from calm_tariff.services.base.context import ROLES, SYSTEM, Context
+from calm_tariff.services.compose import visibility
+from calm_tariff.store.admit.applications import Application
+from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.admit.requests import AccessRequest
+from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.base.paging import Page, PageQuery, page
+from calm_tariff.store.compose.products import Plan, Product
+
+Decision = Literal["granted", "declined"]
+
+
+@dataclass(frozen=True, slots=True)
+class RequestView:
+    """A request for access. `terms_dated` is the version of the terms of use that was accepted."""
+
+    id: int
+    consumer_id: int
+    consumer: str
+    application: str
+    asked_by: str
+    email: str
+    product: str
+    plan: str
+    purpose: str
+    terms_dated: datetime
+    state: str
+    created_at: datetime
+    decided_at: datetime | None
+    decided_by: str | None
+    note: str
+    access_route: str
+    first_granted_by: str | None
+    first_note: str
+    ticket: str | None
+
+
+def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted: bool) -> RequestView:
+    """Ask for a plan for one's own application. An open product grants at once.
+
+    Raises `Invalid` or `Conflict`, naming the field; `NotFound` for another's application.
+    """
+    purpose = purpose.strip()
+    if len(purpose) < 10:
+        raise Invalid("say in a sentence what the data is for", "purpose")
+    if not accepted:
+        raise Invalid("the terms of use must be accepted", "terms_accepted")
+    with ctx.transaction() as session:
+        # Whoever asks for the same application at the same moment waits, and is then refused.
+        application = owned(session, ctx, application_id, lock=True)
+        plan = session.get(Plan, plan_id)
+        mine = groups.of_consumer(session, application.consumer_id)
+        if (
+            plan is None
+            or plan.state != "on sale"
+            or not (visibility.sees(plan, mine) and visibility.sees(plan.product, mine))
+        ):
+            raise NotFound("there is no such plan on sale", str(plan_id))
+        refuse_second(session, application.id, plan)
+        made = AccessRequest(
+            plan=plan, application=application, member_id=ctx.actor.member_id, purpose=purpose,
+            terms_accepted=plan.product.terms_dated, state="waiting", created_at=ctx.now,
+        )  # fmt: skip
+        session.add(made)
+        session.flush()
+        session.refresh(made)
+        accept(session, ctx, plan.product)
+        auditing.note(session, ctx, "asked for access", subject(made), why=purpose)
+        if plan.product.access_route == "open":
+            carry_out(session, ctx.acting(SYSTEM), made, "granted", "")
+        if plan.product.access_route == "outside":
+            made.state = move(REQUEST, "the request", made.state, "passed to outside")
+        return view(made)
+
+
+def take_back(ctx: Context, request_id: int) -> RequestView:
+    """Take one's own request back. Raises `NotFound` or `Conflict`."""
+    with ctx.transaction() as session:
+        request = session.get(AccessRequest, request_id, with_for_update=True)
+        if request is None or request.application.consumer_id != ctx.actor.own_consumer:
+            raise NotFound("there is no such request", str(request_id))
+        request.state = move(REQUEST, "the request", request.state, "taken back")
+        request.decided_at, request.decided_by = ctx.now, ctx.actor.name
+        auditing.note(session, ctx, "took a request back", subject(request))
+        return view(request)
+
+
+def decide(ctx: Context, request_id: int, decision: Decision, note: str) -> RequestView:
+    """Grant or decline. A grant subscribes the application; either is told by mail.
+
+    Where a product is reviewed twice, the first grant waits for a second one by somebody else.
+    Raises `Conflict` where it has been decided already or the same person would grant twice, `Invalid`
+    for a decline without a note.
+    """
+    ctx.actor.must_be("reviewer", "product manager")
+    if decision == "declined" and not note.strip():
+        raise Invalid("say why, so that the consumer can act on it", "note")
+    with ctx.transaction() as session:
+        request = session.get(AccessRequest, request_id, with_for_update=True)
+        if request is None:
+            raise NotFound("there is no such request", str(request_id))
+        if request.state == "passed to outside":
+            raise Conflict("is decided in the outside system, not here", "the request")
+        twice = request.plan.product.access_route == "reviewed twice"
+        if decision == "granted" and twice and request.state == "waiting":
+            if ctx.actor.token_id is not None:
+                raise Conflict("two people decide here, and a service token is none", "the request")
+            if request.first_granted_by is None:
+                request.first_granted_by, request.first_note = ctx.actor.name, note.strip()
+                request.first_granted_id = ctx.actor.identity
+                auditing.note(session, ctx, "agreed to a request, as the first of two", subject(request), why=note)
+                return view(request)
+            if request.first_granted_id == ctx.actor.identity:
+                raise Conflict("you have agreed already; a second person decides", "the request")
+        carry_out(session, ctx, request, decision, note.strip())
+        return view(request)
+
+
+def desk(ctx: Context, wanted: PageQuery, decided: bool = False) -> Page[RequestView]:
+    """A page of the requests: undecided ones, those an outside system decides among them, or decided ones.
+
+    Orders: since, consumer, plan, application, outcome. With none named, what has waited longest comes first, and
+    what was asked last among the decided.
+    """
+    ctx.actor.must_be(*ROLES)
+    undecided = AccessRequest.state.in_(("waiting", "passed to outside"))
+    query = (
+        select(AccessRequest)
+        .join(Application, Application.id == AccessRequest.application_id)
+        .join(Consumer, Consumer.id == Application.consumer_id)
+        .join(Plan, Plan.id == AccessRequest.plan_id)
+        .join(Product, Product.id == Plan.product_id)
+        .where(~undecided if decided else undecided)
+    )
+    if wanted.words:
+        query = query.where(func.lower(Consumer.name).contains(wanted.words.lower(), autoescape=True))
+    orders = {
+        "since": AccessRequest.created_at, "consumer": Consumer.name, "application": Application.name,
+        "plan": func.concat(Product.name, " ", Plan.name), "outcome": AccessRequest.state,
+    }  # fmt: skip
+    with ctx.transaction() as session:
+        asked = replace(wanted, down=decided != wanted.down) if not wanted.sort else wanted
+        found = page(session, query, AccessRequest.id, orders, asked)
+        return replace(found, rows=[view(r) for r in found.rows])
+
+
+def waiting(session: Session) -> int:
+    """How many requests wait on the desk."""
+    return session.scalar(select(func.count()).where(AccessRequest.state == "waiting")) or 0
+
+
+def oldest_waiting(session: Session) -> RequestView | None:
+    """The request that has waited longest."""
+    query = select(AccessRequest).where(AccessRequest.state == "waiting").order_by(AccessRequest.created_at).limit(1)
+    found = session.scalar(query)
+    return view(found) if found else None
+
+
+def refuse_second(session: Session, application_id: int, plan: Plan) -> None:
+    """One application holds one plan of a product at a time."""
+    same_product = select(Plan.id).where(Plan.product_id == plan.product_id)
+    held = session.scalar(
+        select(Subscription).where(
+            Subscription.application_id == application_id,
+            Subscription.state.in_((*CALLING, "paused")),
+            Subscription.plan_id.in_(same_product),
+        )
+    )
+    if held:
+        raise Conflict(f"the application is already on {plan.product.name} · {held.plan.name}", "application")
+    asked = session.scalar(
+        select(AccessRequest).where(
+            AccessRequest.application_id == application_id,
+            AccessRequest.state.in_(("waiting", "passed to outside")),
+            AccessRequest.plan_id.in_(same_product),
+        )
+    )
+    if asked:
+        raise Conflict(f"a request for {plan.product.name} · {asked.plan.name} is already waiting", "application")
+
+
+def carry_out(session: Session, ctx: Context, request: AccessRequest, decision: Decision, note: str) -> None:
+    before = request.state
+    request.state = move(REQUEST, "the request", request.state, decision)
+    request.decided_at, request.decided_by, request.note = ctx.now, ctx.actor.name, note
+    plan, application = request.plan, request.application
+    offer = f"{plan.product.name} · {plan.name}"
+    if decision == "granted":
+        subscriptions.begin(session, ctx, application.id, plan, request.id)
+        stamps.touch(session, ctx)
+        text = (
+            f"{application.name} may now call {offer}.\n\nMake a key at "
+            f"{ctx.web_address}/portal/applications/{application.id} and send it with each call."
+        )
+    else:
+        text = f"Your request of {offer} for {application.name} was declined."
+    if note:
+        text += f"\n\nThe reviewer writes: {note}"
+    mailing.write(
+        session, ctx, request.member.email, f"{offer}: {decision}", f"Dear {request.member.name},\n\n{text}\n"
+    )
+    auditing.note(session, ctx, f"{decision} a request", subject(request), {"state": before}, {"state": decision}, note)
+
+
+def subject(request: AccessRequest) -> tuple[str, int, str]:
+    plan, application = request.plan, request.application
+    name = f"{application.name} of {application.consumer.name} for {plan.product.name} · {plan.name}"
+    return ("request", request.id, name)
+
+
+def view(r: AccessRequest) -> RequestView:
+    return RequestView(
+        r.id, r.application.consumer_id, r.application.consumer.name, r.application.name, r.member.name,
+        r.member.email, r.plan.product.name, r.plan.name, r.purpose, r.terms_accepted, r.state, r.created_at,
+        r.decided_at, r.decided_by, r.note, r.plan.product.access_route, r.first_granted_by, r.first_note, r.ticket,
+    )  # fmt: skip

@@ -1,0 +1,73 @@
+"""Subscriptions: how one begins, with or without a trial, and moving to another plan."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core import stays
+from calm_tariff.core.lifecycles import SUBSCRIPTION, move
+from calm_tariff.core.periods import day_start, local_day
+from calm_tariff.core.terms import PlanTerms, free_units
+from calm_tariff.formats.values import read
+from calm_tariff.services.admit import timelines
+from calm_tariff.services.base import auditing, mailing, stamps
+from calm_tariff.services.base.context import Context, zone_of
+from calm_tariff.store.admit.consumers import Member
+from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.compose.products import Plan
+
+
+def begin(session: Session, ctx: Context, application_id: int, plan: Plan, request_id: int | None) -> Subscription:
+    """Subscribe an application to a plan's newest revision.
+
+    With a trial, the first stay is free and ends on a local midnight, so that no day is half a trial.
+    """
+    revision = plan.revisions[-1]
+    terms = read(PlanTerms, revision.terms)
+    made = Subscription(
+        application_id=application_id, plan_id=plan.id, request_id=request_id, started_at=ctx.now,
+        state="trial" if terms.trial else "active",
+    )  # fmt: skip
+    session.add(made)
+    session.flush()
+    trial = (_trial_end(session, ctx, terms.trial.days), terms.trial.then == "charge") if terms.trial else None
+    timelines.keep(session, made, stays.begun(revision.id, ctx.now_us, trial, by_units=free_units(terms) is not None))
+    stamps.touch(session, ctx)
+    return made
+
+
+def move_to(session: Session, ctx: Context, subscription: Subscription, plan: Plan) -> None:
+    """Put a subscription on another plan of the product from now on, and tell its members.
+
+    A trial that runs ends with the move. Whoever calls this holds `stamps.SHIPPING`.
+    """
+    before = subscription.plan
+    timelines.keep(session, subscription, stays.moved(timelines.of(subscription), ctx.now_us, plan.revisions[-1].id))
+    subscription.plan_id = plan.id
+    if subscription.state == "trial":
+        subscription.state = move(SUBSCRIPTION, "the subscription", subscription.state, "active")
+    offer = f"{plan.product.name} · {plan.name}"
+    auditing.note(
+        session, ctx, "moved a subscription", ("subscription", subscription.id, subscription.application.name),
+        {"plan": before.name}, {"plan": plan.name},
+    )  # fmt: skip
+    tell(
+        session, ctx, subscription, f"{subscription.application.name} is now on {offer}",
+        f"{before.name} of {plan.product.name} is withdrawn. {subscription.application.name} goes on under {plan.name} "
+        f"from today; its keys stay as they are.",
+    )  # fmt: skip
+
+
+def tell(session: Session, ctx: Context, subscription: Subscription, subject: str, text: str) -> None:
+    """Write to every member of a subscription's consumer."""
+    consumer = subscription.application.consumer_id
+    for member in session.scalars(select(Member).where(Member.consumer_id == consumer)):
+        mailing.write(session, ctx, member.email, subject, f"Dear {member.name},\n\n{text}\n")
+
+
+def _trial_end(session: Session, ctx: Context, days: int) -> int:
+    where = zone_of(session)
+    return day_start(local_day(ctx.now_us, where) + timedelta(days=days), where)

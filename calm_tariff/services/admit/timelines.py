@@ -1,0 +1,49 @@
+"""The stays of a subscription as a timeline of the core's, and back into rows."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.periods import instant_of, moment_of
+from calm_tariff.core.stays import Stay, Timeline, TrialUnits
+from calm_tariff.store.admit.subscriptions import Stay as Stored
+from calm_tariff.store.admit.subscriptions import Subscription
+
+
+def of(subscription: Subscription) -> Timeline:
+    """A stored subscription's stays, past, present and to come."""
+    return tuple(stay_of(stored) for stored in subscription.stays)
+
+
+def stay_of(stored: Stored, ended: datetime | None = None, units: TrialUnits | None = None) -> Stay:
+    """A stored stay, ending no later than its subscription `ended`; `units` end a trial early."""
+    until = min((moment for moment in (stored.end_at, ended) if moment), default=None)
+    return Stay(
+        id=stored.id, revision_id=stored.revision_id, start_us=instant_of(stored.start_at), trial=stored.trial,
+        spent=stored.spent, units=units, end_us=instant_of(until) if until else None,
+        due_us=instant_of(stored.due_at) if stored.due_at else None,
+    )  # fmt: skip
+
+
+def keep(session: Session, subscription: Subscription, timeline: Timeline) -> None:
+    """Make the stored stays of a subscription what a timeline says. Who changes what calls belong to holds
+    `stamps.SHIPPING`."""
+    rows = {stored.id: stored for stored in subscription.stays}
+    for stay in timeline:
+        stored = rows.pop(stay.id, None)
+        if stored is None:
+            stored = Stored(subscription_id=subscription.id)
+            session.add(stored)
+        stored.revision_id, stored.trial, stored.spent = stay.revision_id, stay.trial, stay.spent
+        stored.start_at = moment_of(stay.start_us)
+        stored.end_at, stored.due_at = _moment(stay.end_us), _moment(stay.due_us)
+    for stored in rows.values():
+        session.delete(stored)
+    session.flush()
+    session.expire(subscription, ["stays"])
+
+
+def _moment(instant: int | None) -> datetime | None:
+    return None if instant is None else moment_of(instant)

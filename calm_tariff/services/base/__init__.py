@@ -1,0 +1,1 @@
+"""What every service builds on: who acts and when, the record, letters, idempotency, stamps."""

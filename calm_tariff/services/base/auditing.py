@@ -1,0 +1,72 @@
+"""The record: who changed what, when, from what to what, and why."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import or_, select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.names import cut
+from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.store.base.paging import Page, PageQuery, page
+from calm_tariff.store.base.record import AuditEntry
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One line of the record."""
+
+    id: int
+    at: datetime
+    actor: str
+    action: str
+    subject_kind: str
+    subject_id: int
+    subject: str
+    before: dict[str, Any] | None
+    after: dict[str, Any] | None
+    why: str
+
+
+def note(
+    session: Session,
+    ctx: Context,
+    action: str,
+    subject: tuple[str, int, str],
+    before: dict[str, Any] | None = None,
+    after: dict[str, Any] | None = None,
+    why: str = "",
+) -> None:
+    """Write an entry in the same transaction as what it speaks of. `subject` is kind, id, name."""
+    kind, identifier, name = subject
+    who = ctx.actor.name + (f", {ctx.actor.consumer}" if ctx.actor.consumer else "")
+    session.add(
+        AuditEntry(
+            at=ctx.now, actor=cut(who), action=cut(action), subject_kind=kind, subject_id=identifier,
+            subject=cut(name), before=before, after=after, why=why,
+        )
+    )  # fmt: skip
+
+
+def entries(ctx: Context, wanted: PageQuery) -> Page[Entry]:
+    """A page of the record, the newest first, or the oldest if `down`; words narrow it to actor, action or subject."""
+    ctx.actor.must_be(*ROLES)
+    query = select(AuditEntry)
+    if wanted.words:
+        columns = (AuditEntry.actor, AuditEntry.action, AuditEntry.subject)
+        query = query.where(or_(*(c.contains(wanted.words, autoescape=True) for c in columns)))
+    with ctx.transaction() as session:
+        asked = replace(wanted, down=not wanted.down)
+        found = page(session, query, AuditEntry.id, {"at": AuditEntry.id}, asked)
+        return replace(
+            found,
+            rows=[
+                Entry(
+                    e.id, e.at, e.actor, e.action, e.subject_kind, e.subject_id, e.subject, e.before, e.after, e.why
+                )
+                for e in found.rows
+            ],
+        )  # fmt: skip

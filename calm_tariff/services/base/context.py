@@ -1,0 +1,142 @@
+"""Who acts, when, and on which database: passed into every service function."""
+
+from __future__ import annotations
+
+import re
+import secrets
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import Engine
+from sqlalchemy.exc import DataError, DBAPIError, IntegrityError, OperationalError
+from sqlalchemy.orm import Session, sessionmaker
+
+from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
+from calm_tariff.core.periods import instant_of, zone
+from calm_tariff.core.reach import Reach
+from calm_tariff.store.base.provider import Provider
+
+ROLES = ("product manager", "reviewer", "operations", "finance")
+
+
+@dataclass(frozen=True, slots=True)
+class Actor:
+    """Who acts: a person or service token of the provider (`role`), or a member of a consumer."""
+
+    name: str = "nobody"
+    role: str = ""
+    person_id: int | None = None
+    member_id: int | None = None
+    consumer_id: int | None = None
+    consumer: str = ""
+    token_id: int | None = None
+
+    @property
+    def identity(self) -> str:
+        """Who it is, by id and never by name: names can be alike."""
+        if self.member_id is not None:
+            return f"member {self.member_id}"
+        if self.token_id is not None:
+            return f"token {self.token_id}"
+        return f"person {self.person_id}" if self.person_id is not None else f"named {self.name}"
+
+    def must_be(self, *roles: str) -> None:
+        """Raise unless the actor has one of the roles of the provider's staff."""
+        if not self.role:
+            raise NotSignedIn("sign in first")
+        if self.role not in roles:
+            raise NotAllowed(f"this is for {' or '.join(roles)}; you are signed in as {self.role}")
+
+    @property
+    def own_consumer(self) -> int:
+        """The consumer whose things the actor may see. Raises unless a member is signed in."""
+        if self.consumer_id is None:
+            raise NotSignedIn("sign in first")
+        return self.consumer_id
+
+
+SYSTEM = Actor(name="Calm Tariff")
+NOBODY = Actor()
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """The surroundings of a service call. `now` and `token` are passed in so that tests are exact. `signing_secret`
+    opens the keys that sign tokens; only who gives tokens has it. `sealing_secret` opens what back ends are asked
+    with. `reach` is where the product itself may ask."""
+
+    sessions: sessionmaker[Session]
+    actor: Actor = NOBODY
+    clock: Callable[[], datetime] = field(default=lambda: datetime.now(UTC))
+    token: Callable[[], str] = field(default=lambda: secrets.token_urlsafe(32))
+    web_address: str = "http://127.0.0.1:8400"
+    gateway_address: str = "http://127.0.0.1:8401"
+    signing_secret: str = ""
+    sealing_secret: str = ""
+    reach: Reach = Reach()
+    session: Session | None = None
+
+    def joining(self, session: Session) -> Context:
+        """The same surroundings inside a transaction that is open already: what is done there is kept or
+        lost together."""
+        return replace(self, session=session)
+
+    def acting(self, actor: Actor) -> Context:
+        """The same surroundings for another actor."""
+        return replace(self, actor=actor)
+
+    @property
+    def now(self) -> datetime:
+        """The present moment, in UTC."""
+        return self.clock()
+
+    @property
+    def now_us(self) -> int:
+        """The present instant in microseconds."""
+        return instant_of(self.clock())
+
+    @contextmanager
+    def transaction(self) -> Iterator[Session]:
+        """A session that is committed at the end and rolled back on an error; the open one when joining."""
+        if self.session is not None:
+            yield self.session
+            self.session.flush()
+            return
+        try:
+            with self.sessions() as session, session.begin():
+                yield session
+        except IntegrityError as error:
+            raise Conflict("there is one like it already, or what it belongs to is gone", _field_of(error)) from error
+        except DataError as error:
+            raise Invalid("does not fit what can be kept", _field_of(error)) from error
+        except OperationalError as error:
+            if error.orig is not None and error.orig.args[:1] in ((1213,), (1205,)):  # deadlock, lock wait
+                raise Conflict("somebody changed the same at the same moment; nothing was changed") from error
+            raise
+
+
+_NAMED = re.compile(r"(?:column|key) '(?:[a-z_]+\.)?(?:uq_)?([A-Za-z_]+)'")
+
+
+def _field_of(error: DBAPIError) -> str:
+    """The column or key that the database names, and nothing of the values."""
+    found = _NAMED.search(str(error.orig))
+    return found[1] if found else ""
+
+
+def context_for(engine: Engine, **options: object) -> Context:
+    """A context on an engine."""
+    return Context(sessionmaker(engine, expire_on_commit=False), **options)  # type: ignore[arg-type]
+
+
+def provider_of(session: Session) -> Provider:
+    """The provider whose installation this is."""
+    return session.query(Provider).one()
+
+
+def zone_of(session: Session) -> ZoneInfo:
+    """The provider's time zone, in which days and periods are counted."""
+    return zone(provider_of(session).time_zone)

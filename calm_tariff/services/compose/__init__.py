@@ -1,0 +1,1 @@
+"""APIs, meters, products, plans, and the sheets they stand on."""

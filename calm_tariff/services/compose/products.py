@@ -1,0 +1,338 @@
+"""Products: what is bundled, who may see it, who may have it, under which terms of use."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, replace
+from datetime import datetime
+from typing import Literal
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, selectinload
+
+from calm_tariff.core import names
+from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
+from calm_tariff.core.meters import CREDENTIALS
+from calm_tariff.services.base import auditing, mailing, stamps
+from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.services.compose import credential_fields, visibility
+from calm_tariff.store.admit import subscribers
+from calm_tariff.store.compose.apis import Operation
+from calm_tariff.store.compose.meters import Meter, MeterOperation
+from calm_tariff.store.compose.products import Plan, PlanDraft, Product, TermsOfUse
+
+AccessRoute = Literal["open", "reviewed", "reviewed twice", "outside"]
+
+
+@dataclass(frozen=True, slots=True)
+class ProductTyped:
+    """A product as somebody typed it."""
+
+    name: str
+    description: str
+    terms_of_use: str
+    access_route: AccessRoute
+    operations: Sequence[int]
+    contact: str = ""
+    groups: Sequence[int] = ()
+    moves_anew: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class CredentialsTyped:
+    """How callers of a product prove who they are. `kinds`: key, basic, client, token; a key comes in
+    `key_header`, and in the query parameter `key_query` where that is not empty."""
+
+    kinds: Sequence[str] = ("key",)
+    key_header: str = "X-API-Key"
+    key_query: str = ""
+    older_fields: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class TermsVersion:
+    """A version of the terms of use, and how many of the product's consumers have accepted it."""
+
+    number: int
+    text: str
+    dated: datetime
+    written_by: str
+    accepted: int
+
+
+@dataclass(frozen=True, slots=True)
+class ProductView:
+    """A product without its plans. `edition` is its ETag."""
+
+    id: int
+    slug: str
+    name: str
+    description: str
+    contact: str
+    terms_of_use: str
+    terms_number: int
+    terms_dated: datetime
+    access_route: str
+    groups: list[str]
+    group_ids: list[int]
+    apis: list[str]
+    operations: list[int]
+    edition: int
+    credentials: CredentialsTyped
+    moves_anew: bool
+
+
+@dataclass(frozen=True, slots=True)
+class ProductSummary:
+    """A line of the list of products."""
+
+    id: int
+    name: str
+    apis: list[str]
+    access_route: str
+    groups: list[str]
+    plans: list[str]
+    subscriptions: int
+
+
+def summaries(ctx: Context) -> list[ProductSummary]:
+    """All products by name."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        subscribed = subscribers.subscriptions_by_product(session)
+        query = (
+            select(Product)
+            .options(selectinload(Product.operations), selectinload(Product.plans), selectinload(Product.groups))
+            .order_by(Product.name)
+        )
+        return [
+            ProductSummary(
+                p.id,
+                p.name,
+                api_names(p),
+                p.access_route,
+                [g.name for g in p.groups],
+                [plan.name for plan in p.plans],
+                subscribed.get(p.id, 0),
+            )
+            for p in session.scalars(query)
+        ]
+
+
+def one(ctx: Context, product_id: int) -> ProductView:
+    """One product. Raises `NotFound`."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        return view(get(session, product_id))
+
+
+def create(ctx: Context, typed: ProductTyped) -> ProductView:
+    """A new product. Raises `Invalid` or `Conflict`, naming the field."""
+    ctx.actor.must_be("product manager")
+    typed = replace(typed, name=names.plain(typed.name, "name"))
+    slug = re.sub(r"[^a-z0-9]+", "-", typed.name.lower()).strip("-")[:40]
+    if not slug:
+        raise Invalid("must have letters or digits", "name")
+    with ctx.transaction() as session:
+        if session.scalar(select(Product).where((Product.slug == slug) | (Product.name == typed.name))):
+            raise Conflict(f"there is already a product {typed.name!r}", "name")
+        product = Product(
+            slug=slug, name=typed.name, description=typed.description, terms_of_use=typed.terms_of_use,
+            terms_number=1, terms_dated=ctx.now, access_route=typed.access_route, edition=1,
+            operations=_operations(session, typed), contact=typed.contact, moves_anew=typed.moves_anew,
+            groups=visibility.named(session, typed.groups),
+        )  # fmt: skip
+        session.add(product)
+        session.flush()
+        _keep_terms(session, ctx, product)
+        auditing.note(session, ctx, "made a product", ("product", product.id, product.name))
+        return view(product)
+
+
+def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> ProductView:
+    """Change a product. New terms of use are a new version, which subscribers are asked to accept.
+
+    Raises `Stale`.
+    """
+    ctx.actor.must_be("product manager")
+    with ctx.transaction() as session:
+        product = get(session, product_id, lock=True)
+        before = view(product)
+        if product.edition != edition:
+            raise Stale("somebody else has changed this product meanwhile", product.name, before)
+        typed = replace(typed, name=names.plain(typed.name, "name"))
+        if session.scalar(select(Product.id).where(Product.name == typed.name, Product.id != product_id)):
+            raise Conflict(f"there is already a product {typed.name!r}", "name")
+        if product.terms_of_use != typed.terms_of_use:
+            product.terms_of_use, product.terms_dated = typed.terms_of_use, ctx.now
+            product.terms_number += 1
+            _keep_terms(session, ctx, product)
+            _ask_again(session, ctx, product)
+        product.name, product.description, product.contact = typed.name, typed.description, typed.contact
+        if product.moves_anew != typed.moves_anew:
+            product.moves_anew = typed.moves_anew
+            stamps.touch(session, ctx)
+        product.groups = visibility.named(session, typed.groups)
+        product.access_route = typed.access_route
+        product.operations = _operations(session, typed)
+        product.edition += 1
+        auditing.note(
+            session, ctx, "changed a product", ("product", product.id, product.name), _terms(before),
+            _terms(view(product)),
+        )  # fmt: skip
+        stamps.touch(session, ctx)
+        return view(product)
+
+
+def set_credentials(ctx: Context, product_id: int, edition: int, typed: CredentialsTyped) -> ProductView:
+    """Say how callers of a product prove who they are. Raises `Invalid`, naming the field, `Stale`, or `Conflict` where
+    a limit counts by the header that is to carry keys."""
+    ctx.actor.must_be("product manager")
+    unknown = set(typed.kinds) - set(CREDENTIALS)
+    if unknown or not typed.kinds:
+        raise Invalid(f"must be some of {', '.join(CREDENTIALS)}", "kinds")
+    if not _FIELD_NAME.fullmatch(typed.key_header) or typed.key_header.lower() in _TAKEN:
+        raise Invalid("must be a header's name, and none that HTTP uses itself", "key_header")
+    if typed.key_query and not re.fullmatch(r"[A-Za-z0-9_.-]{1,40}", typed.key_query):
+        raise Invalid("must be up to 40 letters, digits, dots, dashes or underscores", "key_query")
+    with ctx.transaction() as session:
+        product = get(session, product_id, lock=True)
+        if product.edition != edition:
+            raise Stale("somebody else has changed this product meanwhile", product.name, view(product))
+        if typed.key_header.lower() != product.key_header.lower():
+            credential_fields.refuse_header(session, typed.key_header, ctx.now)
+        before = asdict(credentials_of(product))
+        product.credential_kinds = [kind for kind in CREDENTIALS if kind in typed.kinds]
+        product.key_header, product.key_query = typed.key_header, typed.key_query
+        product.older_fields = typed.older_fields
+        product.edition += 1
+        auditing.note(
+            session, ctx, "changed how callers prove who they are", ("product", product.id, product.name), before,
+            asdict(credentials_of(product)),
+        )  # fmt: skip
+        stamps.touch(session, ctx)
+        return view(product)
+
+
+def credentials_of(product: Product) -> CredentialsTyped:
+    """How callers of a stored product prove who they are."""
+    return CredentialsTyped(
+        list(product.credential_kinds), product.key_header, product.key_query, product.older_fields
+    )  # fmt: skip
+
+
+_FIELD_NAME = re.compile(r"[A-Za-z0-9!#$%&'*+.^_`|~-]{1,100}")
+_TAKEN = {
+    "authorization", "connection", "content-length", "content-type", "cookie", "date", "expect", "host", "origin",
+    "te", "trailer", "transfer-encoding", "upgrade",
+}  # fmt: skip
+
+
+def clone(ctx: Context, product_id: int, name: str) -> ProductView:
+    """A new product with the same content and its plans as drafts. Raises `Invalid` or `Conflict`."""
+    ctx.actor.must_be("product manager")
+    with ctx.transaction() as session:
+        source = get(session, product_id)
+        joined = ctx.joining(session)
+        copied = create(joined, replace(typed_of(source), name=name))
+        copied = set_credentials(joined, copied.id, copied.edition, credentials_of(source))
+        plans = select(Plan).where(Plan.product_id == product_id, Plan.state != "withdrawn").order_by(Plan.place)
+        for place, plan in enumerate(session.scalars(plans)):
+            terms = plan.draft.terms if plan.draft else plan.revisions[-1].terms
+            twin = Plan(product_id=copied.id, name=plan.name, place=place, state="draft", groups=list(plan.groups))
+            twin.draft = PlanDraft(terms=terms, saved_at=ctx.now, saved_by=ctx.actor.name)
+            session.add(twin)
+    return copied
+
+
+def terms_versions(ctx: Context, product_id: int) -> list[TermsVersion]:
+    """All versions of a product's terms of use, newest first."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        accepted = subscribers.accepted_by_version(session, product_id)
+        query = select(TermsOfUse).where(TermsOfUse.product_id == product_id).order_by(TermsOfUse.number.desc())
+        return [TermsVersion(t.number, t.text, t.dated, t.written_by, accepted.get(t.number, 0))
+                for t in session.scalars(query)]  # fmt: skip
+
+
+def typed_of(product: Product) -> ProductTyped:
+    """A stored product as somebody would have typed it."""
+    route: AccessRoute = product.access_route  # type: ignore[assignment]
+    return ProductTyped(
+        product.name, product.description, product.terms_of_use, route, [o.id for o in product.operations],
+        product.contact, [g.id for g in product.groups], product.moves_anew,
+    )  # fmt: skip
+
+
+def get(session: Session, product_id: int, lock: bool = False) -> Product:
+    """The stored product. Raises `NotFound`."""
+    query = select(Product).where(Product.id == product_id).options(selectinload(Product.operations))
+    found = session.scalar(query.with_for_update() if lock else query)
+    if found is None:
+        raise NotFound("there is no such product", str(product_id))
+    return found
+
+
+def api_names(product: Product) -> list[str]:
+    """The API versions whose operations a product bundles: `Tides v1`."""
+    names = {f"{o.api_version.api.name} {o.api_version.version}" for o in product.operations}
+    return sorted(names)
+
+
+def meters_of(session: Session, product: Product) -> list[Meter]:
+    """The meters that count some operation of a product, oldest first."""
+    query = (
+        select(Meter)
+        .join(MeterOperation, MeterOperation.c.meter_id == Meter.id)
+        .where(MeterOperation.c.operation_id.in_([o.id for o in product.operations]))
+        .distinct()
+        .order_by(Meter.id)
+    )
+    return list(session.scalars(query))
+
+
+def view(product: Product) -> ProductView:
+    """A stored product as people see it."""
+    return ProductView(
+        product.id, product.slug, product.name, product.description, product.contact, product.terms_of_use,
+        product.terms_number, product.terms_dated, product.access_route, [g.name for g in product.groups],
+        [g.id for g in product.groups], api_names(product), [o.id for o in product.operations], product.edition,
+        credentials_of(product), product.moves_anew,
+    )  # fmt: skip
+
+
+def _operations(session: Session, typed: ProductTyped) -> list[Operation]:
+    found = session.scalars(select(Operation).where(Operation.id.in_(typed.operations))).all()
+    if not found or len(found) != len(set(typed.operations)):
+        raise Invalid("choose at least one operation that is there", "operations")
+    return list(found)
+
+
+def _keep_terms(session: Session, ctx: Context, product: Product) -> None:
+    session.add(
+        TermsOfUse(
+            product_id=product.id, number=product.terms_number, text=product.terms_of_use,
+            dated=product.terms_dated, written_by=ctx.actor.name,
+        )
+    )  # fmt: skip
+
+
+def _ask_again(session: Session, ctx: Context, product: Product) -> None:
+    """Tell the members of every subscribed consumer that the terms of use have a new version."""
+    for member in subscribers.members_of(session, subscribers.consumers_subscribed(session, product.id)):
+        mailing.write(
+            session, ctx, member.email, f"New terms of use of {product.name}",
+            f"Dear {member.name},\n\nthe terms of use of {product.name} have changed. Please read and accept them at "
+            f"{ctx.web_address}/portal/applications.\n\n{product.terms_of_use}\n",
+        )  # fmt: skip
+
+
+def _terms(product: ProductView) -> dict[str, object]:
+    return {
+        "name": product.name,
+        "access_route": product.access_route,
+        "operations": product.operations,
+        "groups": product.groups,
+        "terms_dated": product.terms_dated.isoformat(),
+    }

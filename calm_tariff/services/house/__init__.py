@@ -1,0 +1,1 @@
+"""The provider, its people and their sessions, service tokens."""

@@ -1,0 +1,99 @@
+"""Changing a password, and setting another one where it was forgotten. Either ends every session of whose it is."""
+
+from __future__ import annotations
+
+import logging
+from datetime import timedelta
+
+from sqlalchemy import delete
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.errors import Invalid, NotFound, NotSignedIn
+from calm_tariff.services.base import auditing, mailing
+from calm_tariff.services.base.context import Context, provider_of
+from calm_tariff.services.base.secrets import hash_password, hash_token, password_matches
+from calm_tariff.services.house import sessions, throttling
+from calm_tariff.services.house.sessions import Realm
+from calm_tariff.store.house.people import Account, PasswordReset
+
+log = logging.getLogger("calm_tariff.sign_in")
+WAITS = timedelta(minutes=30)
+
+
+def change(ctx: Context, realm: Realm, current: str, new: str, address: str = "") -> str:
+    """Change one's own password; returns the token of the one session that is left, a new one.
+    Raises `NotSignedIn`, `Invalid` or `TooMany`."""
+    mine = getattr(ctx.actor, sessions.owner(realm))
+    if mine is None:
+        raise NotSignedIn("sign in first")
+    with ctx.transaction() as session:
+        whose = realm.by_id(session, mine)
+        email, stored = whose.email, whose.password_hash
+    throttling.attempt(ctx, f"{realm.kind} {email}", address)
+    if not password_matches(stored, current):
+        log.warning("the password of %s was not changed: the present one was wrong", email)
+        raise Invalid("is not your present password", "current")
+    hashed = hash_password(new)
+    throttling.forgive(ctx, f"{realm.kind} {email}", address)
+    with ctx.transaction() as session:
+        return _set(session, ctx, realm, realm.by_id(session, mine), hashed, "changed the password")
+
+
+def forgotten(ctx: Context, realm: Realm, email: str, address: str = "") -> None:
+    """Write to an address how to set another password, where it has an account of that kind; what is answered does not
+    tell. Raises `TooMany`."""
+    email = sessions.address_typed(email)
+    throttling.letter(ctx, email, address)
+    token = ctx.token()
+    with ctx.transaction() as session:
+        found = realm.by_email(session, email)
+        auditing.note(
+            session, ctx, "asked for another password", (realm.kind, found.id if found else 0, email),
+            why=f"from {address}" if address else "",
+        )  # fmt: skip
+        if found is None:
+            return
+        office = provider_of(session).name
+        _forget_letters(session, realm, found.id)
+        made = PasswordReset(token_hash=hash_token(token), expires_at=ctx.now + WAITS)
+        setattr(made, sessions.owner(realm), found.id)
+        session.add(made)
+        body = (
+            f"Somebody asked to set another password for your account at {office}. To do so, open\n\n"
+            f"{ctx.web_address}{realm.reset_page}#{token}\n\n"
+            "within half an hour. If it was not you who asked, there is nothing to do; the password stays as it is.\n"
+        )
+        mailing.write(session, ctx, email, f"Another password at {office}", body, confidential=True)
+
+
+def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "") -> str:
+    """Set another password for whoever has the letter, and sign them in; returns the session's token. The letter is
+    good once. Raises `NotFound` where it is not, `Invalid` or `TooMany`."""
+    place = hash_token(token)
+    throttling.attempt(ctx, f"letter {place}", address)
+    hashed = hash_password(new)
+    with ctx.transaction() as session:
+        letter = session.get(PasswordReset, place, with_for_update=True)
+        whose = getattr(letter, sessions.owner(realm)) if letter else None
+        if letter is None or whose is None or letter.expires_at <= ctx.now:
+            raise NotFound("this letter was used, is too old, or a newer one was asked for; ask again", "token")
+        return _set(session, ctx, realm, realm.by_id(session, whose), hashed, "set another password by letter")
+
+
+def forget(ctx: Context) -> None:
+    """Throw away letters that are too old."""
+    with ctx.transaction() as session:
+        session.execute(delete(PasswordReset).where(PasswordReset.expires_at <= ctx.now))
+
+
+def _set(session: Session, ctx: Context, realm: Realm, whose: Account, hashed: str, did: str) -> str:
+    whose.password_hash = hashed
+    _forget_letters(session, realm, whose.id)
+    sessions.end_all(session, realm, whose.id)
+    auditing.note(session, ctx.acting(realm.acting(whose)), did, (realm.kind, whose.id, whose.email))
+    log.info("%s %s; all sessions ended", whose.email, did)
+    return sessions.begin(session, ctx, realm, whose.id)
+
+
+def _forget_letters(session: Session, realm: Realm, account_id: int) -> None:
+    session.execute(delete(PasswordReset).where(getattr(PasswordReset, sessions.owner(realm)) == account_id))

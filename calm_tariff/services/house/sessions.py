@@ -1,0 +1,137 @@
+"""Signing in and out, and who is behind a session: the same for everybody who has a password here."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Literal
+
+from sqlalchemy import delete, or_, update
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.errors import NotSignedIn
+from calm_tariff.services.base import auditing
+from calm_tariff.services.base.context import NOBODY, Actor, Context
+from calm_tariff.services.base.secrets import hash_token, password_matches
+from calm_tariff.services.house import throttling
+from calm_tariff.store.house.people import Account, SignedIn
+
+log = logging.getLogger("calm_tariff.sign_in")
+SESSION = timedelta(hours=12)
+# A session that nothing was asked with for so long has ended. When it was last used is kept to the minute.
+IDLE = timedelta(hours=1)
+NOTICED = timedelta(minutes=1)
+LONGEST = 254
+Kind = Literal["person", "member"]
+
+
+@dataclass(frozen=True, slots=True)
+class SignIn:
+    """One of the sign-ins a demo offers."""
+
+    email: str
+    name: str
+    role: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Realm:
+    """One kind of people who sign in: how their accounts are found by address and by id, who each of them is when
+    acting, whom a demo offers, and the page on which another password is set."""
+
+    kind: Kind
+    by_email: Callable[[Session, str], Account | None]
+    by_id: Callable[[Session, int], Account]
+    acting: Callable[[Account], Actor]
+    offered: Callable[[Session], list[SignIn]]
+    reset_page: str
+
+
+def sign_in(ctx: Context, realm: Realm, email: str, password: str, address: str = "") -> str:
+    """A session token for who knows the password. Raises `NotSignedIn`, or `TooMany`."""
+    email = address_typed(email)
+    throttling.attempt(ctx, f"{realm.kind} {email}", address)
+    with ctx.transaction() as session:
+        account = realm.by_email(session, email)
+        stored = account.password_hash if account else None
+    if not password_matches(stored, password) or account is None:
+        # Said to the record, the log and who tried; never whether the account is there.
+        with ctx.transaction() as session:
+            auditing.note(session, ctx, "was turned away at the sign-in", (realm.kind, 0, email), why=_from(address))
+        log.warning("a sign-in as %s from %s failed", email, address or "an unknown address")
+        raise NotSignedIn("the e-mail address or the password is not right", "password")
+    throttling.forgive(ctx, f"{realm.kind} {email}", address)
+    with ctx.transaction() as session:
+        who = ctx.acting(realm.acting(realm.by_id(session, account.id)))
+        auditing.note(session, who, "signed in", (realm.kind, account.id, email), why=_from(address))
+        return begin(session, ctx, realm, account.id)
+
+
+def demo_sign_in(ctx: Context, realm: Realm, email: str) -> str:
+    """A session without password, for the buttons of a demo. The caller checks that this is one."""
+    with ctx.transaction() as session:
+        found = realm.by_email(session, email)
+        if found is None:
+            raise NotSignedIn("there is no such demo sign-in", "email")
+        return begin(session, ctx, realm, found.id)
+
+
+def offered(ctx: Context, realm: Realm) -> list[SignIn]:
+    """Whom a demo offers to sign in as."""
+    with ctx.transaction() as session:
+        return realm.offered(session)
+
+
+def sign_out(ctx: Context, token: str) -> None:
+    """End a session. Ending one that has ended is no error."""
+    with ctx.transaction() as session:
+        found = session.get(SignedIn, hash_token(token))
+        if found is not None:
+            kind, identifier = ("person", found.person_id) if found.person_id else ("member", found.member_id)
+            auditing.note(session, ctx, "signed out", (kind, identifier or 0, ctx.actor.name))
+            session.delete(found)
+
+
+def who(ctx: Context, realm: Realm, token: str | None) -> Actor:
+    """Who is behind a browser session's token; nobody where there is none, it has ended, or it is of another kind."""
+    if not token:
+        return NOBODY
+    with ctx.transaction() as session:
+        found = session.get(SignedIn, hash_token(token))
+        if found is None or found.expires_at <= ctx.now or found.seen_at <= ctx.now - IDLE:
+            return NOBODY
+        if found.seen_at <= ctx.now - NOTICED:
+            session.execute(update(SignedIn).where(SignedIn.token_hash == found.token_hash).values(seen_at=ctx.now))
+        account = found.person_id if realm.kind == "person" else found.member_id
+        return NOBODY if account is None else realm.acting(realm.by_id(session, account))
+
+
+def begin(session: Session, ctx: Context, realm: Realm, account_id: int) -> str:
+    """Begin a session: its token."""
+    token = ctx.token()
+    session.execute(delete(SignedIn).where(or_(SignedIn.expires_at <= ctx.now, SignedIn.seen_at <= ctx.now - IDLE)))
+    made = SignedIn(token_hash=hash_token(token), created_at=ctx.now, seen_at=ctx.now, expires_at=ctx.now + SESSION)
+    setattr(made, owner(realm), account_id)
+    session.add(made)
+    return token
+
+
+def end_all(session: Session, realm: Realm, account_id: int) -> None:
+    """End every session of an account."""
+    session.execute(delete(SignedIn).where(getattr(SignedIn, owner(realm)) == account_id))
+
+
+def owner(realm: Realm) -> str:
+    """The column that says whose a session or a letter is."""
+    return f"{realm.kind}_id"
+
+
+def address_typed(email: str) -> str:
+    """A mail address as somebody types it, as accounts are found by it."""
+    return email.strip().lower()[:LONGEST]
+
+
+def _from(address: str) -> str:
+    return f"from {address}" if address else ""

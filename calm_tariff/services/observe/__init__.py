@@ -1,0 +1,1 @@
+"""What the provider watches: today, traffic, allowances, consumers."""

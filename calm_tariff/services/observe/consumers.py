@@ -1,0 +1,141 @@
+"""Consumers as the provider's staff see them: everything of one on one page."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from decimal import Decimal
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.errors import NotFound
+from calm_tariff.core.lifecycles import CALLING
+from calm_tariff.core.periods import DAY, HOUR, local_day, moment_of, month_of
+from calm_tariff.core.rating import rate
+from calm_tariff.services.admit.applications import ApplicationView, of_consumer
+from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
+from calm_tariff.services.observe import allowances
+from calm_tariff.services.observe.allowances import Gauge
+from calm_tariff.services.settle import invoices, rating_cases
+from calm_tariff.services.settle.invoices import InvoiceSummary
+from calm_tariff.store.admit.applications import Application
+from calm_tariff.store.admit.consumers import Consumer, Member
+from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.base.paging import Page, PageQuery, page
+from calm_tariff.store.compose.products import Plan, Product
+from calm_tariff.store.serve import usage_queries
+
+
+@dataclass(frozen=True, slots=True)
+class ConsumerLine:
+    """A line of the list: calls are those of the last 28 days, by UTC."""
+
+    id: int
+    name: str
+    since: datetime
+    plans: list[str]
+    served: int
+    refused: int
+
+
+@dataclass(frozen=True, slots=True)
+class MemberView:
+    """Somebody of a consumer."""
+
+    name: str
+    email: str
+    role: str
+
+
+@dataclass(frozen=True, slots=True)
+class ConsumerView:
+    """One consumer. `running` is this period's charge so far, before tax; the line's calls are those since
+    `calls_since`."""
+
+    line: ConsumerLine
+    calls_since: datetime
+    members: list[MemberView]
+    applications: list[ApplicationView]
+    gauges: list[Gauge]
+    invoices: list[InvoiceSummary]
+    currency: str
+    running: Decimal
+
+
+def listed(ctx: Context, wanted: PageQuery) -> Page[ConsumerLine]:
+    """A page of the consumers. Orders: name, since, served, refused."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        month = usage_queries.verdicts_of_all(_month_ago(ctx))
+        served, refused = (func.coalesce(c, 0) for c in (month.c.let_in, month.c.refused))
+        query = select(Consumer, served, refused).outerjoin(month, month.c.consumer_id == Consumer.id)
+        if wanted.words:
+            query = query.where(func.lower(Consumer.name).contains(wanted.words.lower(), autoescape=True))
+        orders = {"name": Consumer.name, "since": Consumer.created_at, "served": served, "refused": refused}
+        found = page(session, query, Consumer.id, orders, wanted)
+        plans = _plans(session, [consumer.id for consumer, *_ in found.rows])
+        return replace(
+            found,
+            rows=[
+                ConsumerLine(c.id, c.name, c.created_at, plans.get(c.id, []), *map(int, ns)) for c, *ns in found.rows
+            ],
+        )
+
+
+def one(ctx: Context, consumer_id: int) -> ConsumerView:
+    """One consumer with everything of it. Raises `NotFound`."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        consumer = session.get(Consumer, consumer_id)
+        if consumer is None:
+            raise NotFound("there is no such consumer", str(consumer_id))
+        calls = usage_queries.verdicts_between(session, _month_ago(ctx), ctx.now_us + HOUR, consumer_id)
+        month = calls.get(consumer_id, {})
+        applications = of_consumer(session, consumer_id, ctx.now)
+        plans = _plans(session, [consumer_id]).get(consumer_id, [])
+        members = session.scalars(select(Member).filter_by(consumer_id=consumer_id).order_by(Member.id))
+        period = month_of(local_day(ctx.now_us, zone_of(session)))
+        running = [rate(c.case).subtotal for c in rating_cases.cases(session, period, [consumer_id])]
+        return ConsumerView(
+            ConsumerLine(
+                consumer.id,
+                consumer.name,
+                consumer.created_at,
+                plans,
+                month.get("served", 0) + month.get("held", 0),
+                month.get("refused", 0),
+            ),
+            moment_of(_month_ago(ctx)),
+            [MemberView(m.name, m.email, m.role) for m in members],
+            applications,
+            allowances.of_consumer(session, ctx.now, consumer_id),
+            invoices.of_consumer(session, consumer_id, issued_only=False),
+            provider_of(session).currency,
+            sum(running, Decimal(0)),
+        )
+
+
+def _month_ago(ctx: Context) -> int:
+    """The beginning of the 28 days, by UTC, that end with today."""
+    return ctx.now_us // DAY * DAY - 27 * DAY
+
+
+def _plans(session: Session, consumers: Sequence[int]) -> dict[int, list[str]]:
+    query = (
+        select(Application.consumer_id, Product.name, Plan.name)
+        .join(Subscription, Subscription.application_id == Application.id)
+        .join(Plan, Plan.id == Subscription.plan_id)
+        .join(Product, Product.id == Plan.product_id)
+        .where(Subscription.state.in_(CALLING), Application.consumer_id.in_(consumers))
+        .order_by(Subscription.id)
+    )
+    plans: dict[int, list[str]] = {}
+    for consumer_id, product, plan in session.execute(query):
+        plans.setdefault(consumer_id, []).append(f"{product} · {plan}")
+    return {consumer: [_times(p, held.count(p)) for p in dict.fromkeys(held)] for consumer, held in plans.items()}
+
+
+def _times(plan: str, applications: int) -> str:
+    return plan if applications == 1 else f"{plan}, {applications} applications"

@@ -1,0 +1,72 @@
+"""A request with everything a reviewer weighs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.errors import NotFound
+from calm_tariff.core.periods import DAY
+from calm_tariff.core.sheet_cells import Column
+from calm_tariff.core.sheet_rows import SheetRow, rows
+from calm_tariff.core.terms import PlanTerms
+from calm_tariff.formats.values import read
+from calm_tariff.services.admit.applications import ApplicationView, of_consumer
+from calm_tariff.services.admit.requests import RequestView, view
+from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.services.compose.tariff_sheet import vocabulary_of
+from calm_tariff.store.admit.applications import Application
+from calm_tariff.store.admit.requests import AccessRequest
+from calm_tariff.store.serve import usage_queries
+
+
+@dataclass(frozen=True, slots=True)
+class Background:
+    """What a reviewer weighs: what the plan gives, and what is known of the consumer."""
+
+    plan_rows: list[SheetRow]
+    consumer_since: datetime
+    applications: list[ApplicationView]
+    earlier: list[RequestView]
+    calls_28_days: dict[str, int]
+
+
+@dataclass(frozen=True, slots=True)
+class RequestWithBackground:
+    """A request with everything in view."""
+
+    request: RequestView
+    background: Background
+
+
+def one(ctx: Context, request_id: int) -> RequestWithBackground:
+    """A request with what a reviewer weighs. Raises `NotFound`."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        request = session.get(AccessRequest, request_id)
+        if request is None:
+            raise NotFound("there is no such request", str(request_id))
+        return RequestWithBackground(view(request), _background(session, ctx, request))
+
+
+def _background(session: Session, ctx: Context, request: AccessRequest) -> Background:
+    plan, consumer = request.plan, request.application.consumer
+    terms = read(PlanTerms, plan.revisions[-1].terms)
+    shown = rows([Column(plan.id, terms, None)], vocabulary_of(session, plan.product))
+    earlier = session.scalars(
+        select(AccessRequest)
+        .join(Application, Application.id == AccessRequest.application_id)
+        .where(AccessRequest.id != request.id, Application.consumer_id == consumer.id)
+        .order_by(AccessRequest.id.desc())
+    )
+    month = usage_queries.verdicts_between(session, ctx.now_us - 28 * DAY, ctx.now_us, consumer.id)
+    return Background(
+        [row for row in shown if row.cells[0].sentences],
+        consumer.created_at,
+        of_consumer(session, consumer.id, ctx.now),
+        [view(r) for r in earlier],
+        month.get(consumer.id, {}),
+    )

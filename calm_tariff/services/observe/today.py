@@ -1,0 +1,217 @@
+"""Today: what needs a person now, each with its one next action; and the counts in the course bar."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import timedelta
+from urllib.parse import quote_plus
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.periods import HOUR, day_start, local_day, month_of, period_before
+from calm_tariff.services.admit import requests
+from calm_tariff.services.base import mailing
+from calm_tariff.services.base.context import ROLES, Context, zone_of
+from calm_tariff.services.observe import allowances
+from calm_tariff.services.settle import late_usage
+from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.compose.apis import ApiVersion
+from calm_tariff.store.compose.meters import Meter
+from calm_tariff.store.compose.products import Plan, PlanDraft, Product
+from calm_tariff.store.serve import usage_queries
+from calm_tariff.store.serve.usage import Call
+from calm_tariff.store.settle.invoices import Invoice
+
+ALMOST_SPENT = 80
+# For so long a letter that could not be sent is told.
+_TOLD = timedelta(days=7)
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """Something that needs a person. `roles` says whose it is first."""
+
+    title: str
+    detail: str
+    action: str
+    link: str
+    roles: list[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Today:
+    """One's own items first, then those of others; and yesterday in a sentence."""
+
+    yours: list[Item]
+    others: list[Item]
+    yesterday: str
+
+
+@dataclass(frozen=True, slots=True)
+class Counts:
+    """What stands beside the places and pages of the console."""
+
+    apis: int
+    meters: int
+    products: int
+    waiting: int
+    consumers: int
+    near_the_end: int
+    to_charge: int
+
+
+def today(ctx: Context) -> Today:
+    """The page of whoever is signed in."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        items = [*_requests(session, ctx), *_spent(session, ctx), *_refusals(session, ctx), *_periods(session, ctx)]
+        items += [*_late(session, ctx), *_letters(session, ctx), *_drafts(session)]
+        yours = [i for i in items if ctx.actor.role in i.roles]
+        return Today(yours, [i for i in items if i not in yours], _yesterday(session, ctx))
+
+
+def counts(ctx: Context) -> Counts:
+    """Counts for the course bar and the index."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+
+        def of(table: type) -> int:
+            return session.scalar(select(func.count()).select_from(table)) or 0
+
+        near = allowances.nearly_spent(session, ctx.now, ALMOST_SPENT)
+        return Counts(
+            of(ApiVersion), of(Meter), of(Product), requests.waiting(session), of(Consumer), near,
+            len(_periods(session, ctx)),
+        )  # fmt: skip
+
+
+def _requests(session: Session, ctx: Context) -> list[Item]:
+    waiting = requests.waiting(session)
+    if not waiting:
+        return []
+    first = requests.oldest_waiting(session)
+    age = ctx.now - first.created_at if first else timedelta(0)
+    since = f"{age.days} days" if age.days > 1 else f"{age // timedelta(hours=1)} hours"
+    who = f"{first.consumer} asks for {first.product} · {first.plan}" if first else ""
+    title = "One request waits on the desk" if waiting == 1 else f"{waiting} requests wait on the desk"
+    return [Item(title, f"The oldest has waited {since}: {who}.", "Go to the desk", "/admit/desk", ["reviewer"])]
+
+
+def _spent(session: Session, ctx: Context) -> list[Item]:
+    where = zone_of(session)
+    items = []
+    for g in allowances.running_out(session, ctx.now, ALMOST_SPENT, at_most=4):
+        spent = g.spent_at.astimezone(where) if g.spent_at else None
+        when = "It is spent." if g.percent >= 100 else f"At this pace it is spent on {spent:%-d %B}." if spent else ""
+        items.append(
+            Item(
+                f"{g.consumer} has used {g.percent}% of its {g.name.lower()}",
+                f"{g.product} · {g.plan}: {g.sentence}. {when}",
+                f"Open {g.consumer}",
+                f"/admit/consumers/{g.consumer_id}",
+                ["operations", "product manager"],
+            )
+        )
+    return items
+
+
+def _refusals(session: Session, ctx: Context) -> list[Item]:
+    """Consumers refused today far more than over the four weeks before."""
+    where = zone_of(session)
+    start = day_start(local_day(ctx.now_us, where), where)
+    now_hour = ctx.now_us // HOUR * HOUR + HOUR
+    here = usage_queries.verdicts_between(session, start // HOUR * HOUR, now_hour)
+    before = usage_queries.verdicts_between(session, start - 28 * 24 * HOUR, start)
+    names = {c.id: c.name for c in session.scalars(select(Consumer))}
+    items = []
+    for consumer, calls in here.items():
+        refused, usual = calls.get("refused", 0), before.get(consumer, {}).get("refused", 0) // 28
+        if consumer in names and refused >= 20 and refused > 3 * usual:
+            items.append(
+                Item(
+                    f"{names[consumer]} was refused {refused:,} times today",
+                    f"On a usual day it is {usual:,}.",
+                    "See the calls",
+                    f"/observe/traffic?consumer={consumer}&verdict=refused",
+                    ["operations"],
+                )
+            )
+    return items
+
+
+def _periods(session: Session, ctx: Context) -> list[Item]:
+    last = period_before(month_of(local_day(ctx.now_us, zone_of(session))))
+    drafted = (Invoice.state == "draft") & (Invoice.period_start <= last.start)
+    drafts = session.scalar(select(func.count()).where(drafted)) or 0
+    any_invoice = session.scalar(select(func.count()).where(Invoice.period_start == last.start)) or 0
+    where = zone_of(session)
+    begin, end = day_start(last.start, where), day_start(last.end, where)
+    used = session.scalar(select(Call.call_id).where(Call.at_us >= begin, Call.at_us < end).limit(1))
+    items = []
+    if used and not any_invoice:
+        items.append(
+            Item(f"{last.start:%B} is ready to charge", "It has ended and has no invoices yet.",
+                 f"Charge {last.start:%B}", f"/settle/periods/{last.start}", ["finance"])
+        )  # fmt: skip
+    if drafts:
+        first = session.scalar(select(func.min(Invoice.period_start)).where(drafted))
+        one = drafts == 1
+        items.append(
+            Item("One draft invoice waits to be issued" if one else f"{drafts} draft invoices wait to be issued",
+                 "They can be read and checked; nothing has been sent.", "Review them", f"/settle/periods/{first}",
+                 ["finance"])
+        )  # fmt: skip
+    return items
+
+
+def _late(session: Session, ctx: Context) -> list[Item]:
+    """Usage that has arrived for periods already issued."""
+    last = period_before(month_of(local_day(ctx.now_us, zone_of(session))))
+    items = []
+    for start, late in late_usage.periods_with(session, last):
+        who = list(dict.fromkeys(each.consumer for each in late))
+        more = f" and {len(who) - 2} more" if len(who) > 2 else ""
+        items.append(
+            Item(f"Usage has arrived late for {start:%B}",
+                 f"{start:%B} is issued already; it concerns {', '.join(who[:2])}{more}, and is on no invoice yet.",
+                 "See what arrived", f"/settle/periods/{start}", ["finance"])
+        )  # fmt: skip
+    return items
+
+
+def _letters(session: Session, ctx: Context) -> list[Item]:
+    """Letters of the last days that nobody got."""
+    failed = mailing.set_aside_since(session, ctx.now - _TOLD)
+    if not failed:
+        return []
+    title = "One letter could not be sent" if failed == 1 else f"{failed} letters could not be sent"
+    where = f"/record?words={quote_plus(mailing.SET_ASIDE)}"
+    detail = "Each is set aside with the reason; whoever it was for has not heard of it."
+    return [Item(title, detail, "See to whom, and why", where, ["operations", "product manager"])]
+
+
+def _drafts(session: Session) -> list[Item]:
+    query = select(Plan, PlanDraft).join(PlanDraft, PlanDraft.plan_id == Plan.id).order_by(PlanDraft.saved_at.desc())
+    return [
+        Item(f"{plan.product.name} · {plan.name} has a draft", f"Saved by {draft.saved_by}; nobody gets it yet.",
+             "Open the tariff sheet", f"/compose/products/{plan.product_id}", ["product manager"])
+        for plan, draft in session.execute(query)
+    ]  # fmt: skip
+
+
+def _yesterday(session: Session, ctx: Context) -> str:
+    where = zone_of(session)
+    day = local_day(ctx.now_us, where) - timedelta(days=1)
+    start, end = day_start(day, where), day_start(day + timedelta(days=1), where)
+    sums = {"served": 0, "held": 0, "refused": 0}
+    for calls in usage_queries.verdicts_between(session, start, end).values():
+        for verdict, n in calls.items():
+            sums[verdict] += n
+    total = sum(sums.values())
+    if not total:
+        return "Yesterday no call was recorded."
+    return (
+        f"Yesterday {total:,} calls came: {sums['served']:,} served, {sums['held']:,} held, "
+        f"{sums['refused']:,} refused."
+    )

@@ -1,0 +1,1 @@
+"""What gateways need and record: the feed, shipping, receipts, the bench."""

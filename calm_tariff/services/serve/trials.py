@@ -1,0 +1,81 @@
+"""Trials whose end has passed: it is said, and what follows them is put where it lies."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, selectinload
+
+from calm_tariff.core import stays
+from calm_tariff.core.lifecycles import SUBSCRIPTION, move
+from calm_tariff.core.stays import Stay, TrialUnits
+from calm_tariff.core.terms import PlanTerms, Trial, free_units
+from calm_tariff.formats.values import read
+from calm_tariff.services.admit import timelines
+from calm_tariff.services.admit.subscriptions import tell
+from calm_tariff.services.base import auditing, stamps
+from calm_tariff.services.base.context import Context
+from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.compose.meters import Meter
+from calm_tariff.store.compose.products import PlanRevision
+from calm_tariff.store.serve import call_queries, usage_queries
+
+
+def end_trials(ctx: Context) -> int:
+    """Trials whose days have passed or whose units are used end, and are told; returns how many.
+
+    Calls have been decided and charged by their ends already: what is done here is to say so.
+    """
+    with ctx.transaction() as session:
+        stamps.hold(session, ctx, stamps.SHIPPING)
+        query = (
+            select(Subscription)
+            .where(Subscription.state == "trial")
+            .options(selectinload(Subscription.stays))
+            .with_for_update(of=Subscription)
+        )
+        ended = 0
+        for subscription in session.scalars(query):
+            timeline = timelines.of(subscription)
+            stay = next((s for s in timeline if s.trial), None)
+            if stay is None:
+                continue
+            terms = read(PlanTerms, session.get_one(PlanRevision, stay.revision_id).terms)
+            last = _last_free(session, ctx, subscription.id, stay, free_units(terms))
+            if last is not None:
+                timeline = stays.spent(timeline, last)  # also where its days have passed meanwhile
+            elif stay.end_us is not None and stay.end_us > ctx.now_us:
+                continue
+            timelines.keep(session, subscription, stays.settled(timeline))
+            _end(session, ctx, subscription, terms.trial)
+            ended += 1
+        if ended:
+            stamps.touch(session, ctx)
+        return ended
+
+
+def _last_free(session: Session, ctx: Context, subscription: int, stay: Stay, free: TrialUnits | None) -> int | None:
+    """The instant of the call that used the last free unit; None where some are left, or only days count."""
+    meter = session.scalar(select(Meter.id).where(Meter.key == free.meter)) if free else None
+    if free is None or meter is None:
+        return None
+    used = usage_queries.units_by_stay(session, stay.start_us, ctx.now_us, [subscription])
+    if used.get((stay.id, meter), usage_queries.ZERO) < free.units:
+        return None
+    return call_queries.last_counted(session, subscription, stay.id, meter) or stay.start_us
+
+
+def _end(session: Session, ctx: Context, subscription: Subscription, trial: Trial | None) -> None:
+    goes_on = trial is None or trial.then == "charge"
+    subscription.state = move(SUBSCRIPTION, "the trial", subscription.state, "active" if goes_on else "ended")
+    if not goes_on:
+        subscription.ended_at = ctx.now
+    offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
+    what = "its charges begin" if goes_on else "the subscription has ended"
+    auditing.note(
+        session, ctx, "ended a trial", ("subscription", subscription.id, subscription.application.name),
+        {"state": "trial"}, {"state": subscription.state},
+    )  # fmt: skip
+    tell(
+        session, ctx, subscription, f"The trial of {offer} is over",
+        f"the trial of {offer} for {subscription.application.name} is over; {what}.",
+    )  # fmt: skip

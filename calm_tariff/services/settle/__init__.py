@@ -1,0 +1,1 @@
+"""Charges: rating cases, runs, invoices."""

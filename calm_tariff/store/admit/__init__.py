@@ -1,0 +1,1 @@
+"""Who calls: consumers, applications, credentials, requests and subscriptions."""

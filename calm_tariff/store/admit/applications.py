@@ -1,0 +1,59 @@
+"""Applications and their keys."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ForeignKey, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.base.columns import Base, Hash, Id, Name, Prose, Word
+from calm_tariff.store.house.service_tokens import SecretPlace
+
+
+class Application(Base):
+    """A consumer's program that makes calls. `client_id` is its public name for Basic, OAuth 2 and outside
+    issuers; `tags` are its own words, which back ends may be told."""
+
+    __tablename__ = "application"
+    __table_args__ = (UniqueConstraint("consumer_id", "name"),)
+    id: Mapped[Id]
+    consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"))
+    name: Mapped[Name]
+    description: Mapped[Prose] = mapped_column(default="")
+    created_at: Mapped[datetime]
+    client_id: Mapped[Word] = mapped_column(unique=True)
+    tags: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    consumer: Mapped[Consumer] = relationship(lazy="joined")
+    keys: Mapped[list[ApiKey]] = relationship(back_populates="application", order_by="ApiKey.id")
+
+
+class ApiKey(Base):
+    """A credential: only its hash and a visible prefix are kept. States: core.lifecycles.KEY.
+
+    `kind`: an API key, or the secret that belongs to the application's client id.
+    """
+
+    __tablename__ = "api_key"
+    id: Mapped[Id]
+    application_id: Mapped[int] = mapped_column(ForeignKey("application.id"), index=True)
+    label: Mapped[Name]
+    environment: Mapped[Word]
+    prefix: Mapped[Word] = mapped_column(index=True)
+    key_hash: Mapped[Hash] = mapped_column(unique=True)
+    state: Mapped[Word]
+    created_at: Mapped[datetime]
+    kind: Mapped[Word] = mapped_column(default="key")
+    starts_at: Mapped[datetime | None]
+    expires_at: Mapped[datetime | None]
+    revoked_at: Mapped[datetime | None]
+    application: Mapped[Application] = relationship(back_populates="keys", lazy="joined")
+
+
+class ApiKeyPlace(SecretPlace, Base):
+    """An address from which the secret of a client id was shown to the token endpoint."""
+
+    __tablename__ = "api_key_place"
+    secret_id: Mapped[int] = mapped_column(ForeignKey("api_key.id"), primary_key=True)

@@ -1,0 +1,50 @@
+"""The consumers, their members, and those who want to become one."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import Column, ForeignKey, Table
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from calm_tariff.store.base.columns import Base, Hash, Id, Name
+from calm_tariff.store.compose.groups import ConsumerGroup
+from calm_tariff.store.house.people import Account
+
+
+class Consumer(Base):
+    """An organisation that calls the APIs. `look` and `shape` are digests of how its name looks, so that no other
+    can be taken for it."""
+
+    __tablename__ = "consumer"
+    id: Mapped[Id]
+    name: Mapped[Name] = mapped_column(unique=True)
+    look: Mapped[Hash] = mapped_column(unique=True)
+    shape: Mapped[Hash] = mapped_column(unique=True)
+    created_at: Mapped[datetime]
+    groups: Mapped[list[ConsumerGroup]] = relationship(secondary="consumer_in_group", order_by="ConsumerGroup.name")
+
+
+ConsumerInGroup = Table(
+    "consumer_in_group",
+    Base.metadata,
+    Column("consumer_id", ForeignKey("consumer.id"), primary_key=True),
+    Column("group_id", ForeignKey("consumer_group.id"), primary_key=True),
+)
+
+
+class Member(Account, Base):
+    """Somebody of a consumer. `role`: owner, developer."""
+
+    __tablename__ = "member"
+    consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
+    consumer: Mapped[Consumer] = relationship(lazy="joined")
+
+
+class AwaitedSignUp(Base):
+    """Somebody said that a mail address is theirs, and was written to; whoever has the letter's token has proved it."""
+
+    __tablename__ = "awaited_sign_up"
+    token_hash: Mapped[Hash] = mapped_column(primary_key=True)
+    email: Mapped[Name] = mapped_column(index=True)
+    expires_at: Mapped[datetime] = mapped_column(index=True)

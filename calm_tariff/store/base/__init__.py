@@ -1,0 +1,1 @@
+"""What every place builds on: column types, the engine, pages, the record."""

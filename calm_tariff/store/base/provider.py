@@ -1,0 +1,26 @@
+"""The provider, and what its portal looks like."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from sqlalchemy import Numeric, String
+from sqlalchemy.orm import Mapped, mapped_column
+
+from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
+
+
+class Provider(Base):
+    """The one organisation whose APIs are sold, with what its portal looks like."""
+
+    __tablename__ = "provider"
+    id: Mapped[Id]
+    name: Mapped[Name]
+    time_zone: Mapped[Word]
+    currency: Mapped[str] = mapped_column(String(3))
+    tax_percent: Mapped[Decimal] = mapped_column(Numeric(7, 4))
+    mail_from: Mapped[Name]
+    payment_days: Mapped[int] = mapped_column(default=14)
+    portal_main_colour: Mapped[str] = mapped_column(String(7), default="#153B5B")
+    portal_accent_colour: Mapped[str] = mapped_column(String(7), default="#E0A93B")
+    portal_welcome: Mapped[Prose] = mapped_column(default="")

@@ -1,0 +1,63 @@
+"""What was done, what is still to be sent, and what must happen only once."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, Index, String, Text
+from sqlalchemy.orm import Mapped, mapped_column
+
+from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
+
+
+class AuditEntry(Base):
+    """Who changed what, when and why. Never updated."""
+
+    __tablename__ = "audit_entry"
+    __table_args__ = (Index("ix_audit_entry_subject", "subject_kind", "subject_id"),)
+    id: Mapped[Id]
+    at: Mapped[datetime] = mapped_column(index=True)
+    actor: Mapped[Name]
+    action: Mapped[Name]
+    subject_kind: Mapped[Word]
+    subject_id: Mapped[int] = mapped_column(BigInteger)
+    subject: Mapped[Name]
+    before: Mapped[dict[str, Any] | None]
+    after: Mapped[dict[str, Any] | None]
+    why: Mapped[Prose] = mapped_column(default="")
+
+
+class Mail(Base):
+    """A letter waiting to be handed to the mail server, or handed over; `failed` says why it cannot be. The body of a
+    `confidential` one is not kept once it was."""
+
+    __tablename__ = "mail"
+    id: Mapped[Id]
+    recipient: Mapped[Name]
+    subject: Mapped[Name]
+    body: Mapped[Prose]
+    created_at: Mapped[datetime]
+    sent_at: Mapped[datetime | None] = mapped_column(index=True)
+    failed: Mapped[str | None] = mapped_column(Text)
+    confidential: Mapped[bool] = mapped_column(default=False)
+
+
+class IdempotentAnswer(Base):
+    """The answer already given to an idempotency key, by who asked."""
+
+    __tablename__ = "answered"
+    actor: Mapped[Name] = mapped_column(primary_key=True)
+    key: Mapped[str] = mapped_column(String(100), primary_key=True)
+    request: Mapped[str] = mapped_column(String(64))
+    answer: Mapped[dict[str, Any]]
+    at: Mapped[datetime]
+
+
+class Stamp(Base):
+    """A number that rises with every change the gateways must know of."""
+
+    __tablename__ = "stamp"
+    name: Mapped[Word] = mapped_column(primary_key=True)
+    number: Mapped[int] = mapped_column(BigInteger)
+    changed_at: Mapped[datetime]

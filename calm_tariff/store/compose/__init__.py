@@ -1,0 +1,1 @@
+"""What is sold: APIs, meters, products, plans, and the limits above them."""

@@ -1,0 +1,1 @@
+"""The provider, its people, their sessions and the tokens of scripts."""

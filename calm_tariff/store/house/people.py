@@ -1,0 +1,58 @@
+"""The provider's people, who is signed in, and who tried."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import ForeignKey
+from sqlalchemy.orm import Mapped, mapped_column
+
+from calm_tariff.store.base.columns import Base, Hash, Id, Name, Word
+
+
+class Account:
+    """Somebody who signs in with a password: one of the provider's people, or a consumer's member."""
+
+    id: Mapped[Id]
+    email: Mapped[Name] = mapped_column(unique=True)
+    name: Mapped[Name]
+    role: Mapped[Word]
+    password_hash: Mapped[Name]
+
+
+class Person(Account, Base):
+    """Somebody of the provider. `role`: product manager, reviewer, operations, finance."""
+
+    __tablename__ = "person"
+
+
+class Attempts(Base):
+    """How often somebody tried to sign in, in one window: `place` is a digest of who, or from where."""
+
+    __tablename__ = "attempts"
+    place: Mapped[Hash] = mapped_column(primary_key=True)
+    made: Mapped[int]
+    expires_at: Mapped[datetime] = mapped_column(index=True)
+
+
+class SignedIn(Base):
+    """A session in a browser, of a person or of a member. It ends when it is not used for a while, and in any case at
+    `expires_at`."""
+
+    __tablename__ = "signed_in"
+    token_hash: Mapped[Hash] = mapped_column(primary_key=True)
+    person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"), index=True)
+    member_id: Mapped[int | None] = mapped_column(ForeignKey("member.id"), index=True)
+    created_at: Mapped[datetime]
+    seen_at: Mapped[datetime]
+    expires_at: Mapped[datetime] = mapped_column(index=True)
+
+
+class PasswordReset(Base):
+    """Somebody forgot a password, and was written to; whoever has the letter's token may set another, once."""
+
+    __tablename__ = "password_reset"
+    token_hash: Mapped[Hash] = mapped_column(primary_key=True)
+    person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"), index=True)
+    member_id: Mapped[int | None] = mapped_column(ForeignKey("member.id"), index=True)
+    expires_at: Mapped[datetime] = mapped_column(index=True)

@@ -1,0 +1,1 @@
+"""What gateways record, and the processes that run."""

@@ -1,0 +1,128 @@
+"""Reading recorded calls: pages of the log, figures by minute."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any, TypeVar
+
+from sqlalchemy import Select, func, select
+from sqlalchemy.orm import Session, load_only
+
+from calm_tariff.core.periods import HOUR, MINUTE
+from calm_tariff.store.serve.usage import Call, HourlyVerdicts
+from calm_tariff.store.serve.usage_queries import verdicts_between
+
+_REPLAYED = (
+    "at_us", "call_id", "environment", "subscription_id", "application_id", "consumer_id", "key_id", "operation_id",
+    "carried", "checks", "decided_us", "decided_order",
+)  # fmt: skip
+Q = TypeVar("Q", bound=Select[*tuple[Any, ...]])
+
+
+@dataclass(frozen=True, slots=True)
+class CallFilter:
+    """Which calls are meant; absent fields do not narrow. Instants: [since_us, until_us)."""
+
+    verdict: str | None = None
+    consumer_id: int | None = None
+    subscription_id: int | None = None
+    application_id: int | None = None
+    operations: Sequence[int] | None = None
+    meter_id: int | None = None
+    since_us: int | None = None
+    until_us: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class MinuteVerdicts:
+    """Calls of one minute with one verdict; `waited_us` is the sum of their waits."""
+
+    minute_us: int
+    verdict: str
+    calls: int
+    waited_us: int
+
+
+def page(session: Session, wanted: CallFilter, before: str | None, limit: int) -> list[Call]:
+    """Calls, newest first, that come before the call id `before`. Call ids sort by time."""
+    query = _narrowed(select(Call), wanted).order_by(Call.at_us.desc(), Call.call_id.desc()).limit(limit)
+    if before:
+        anchor = session.execute(select(Call.at_us).where(Call.call_id == before)).scalar()
+        if anchor is not None:
+            query = query.where((Call.at_us < anchor) | ((Call.at_us == anchor) & (Call.call_id < before)))
+    return list(session.scalars(query))
+
+
+def count(session: Session, wanted: CallFilter) -> int:
+    """How many calls are meant. What the sums by verdict can tell is not counted call by call."""
+    if wanted == CallFilter(wanted.verdict, wanted.consumer_id, since_us=wanted.since_us, until_us=wanted.until_us):
+        return _by_sums(session, wanted)
+    return session.scalar(_narrowed(select(func.count()).select_from(Call), wanted)) or 0
+
+
+def _by_sums(session: Session, wanted: CallFilter) -> int:
+    last = (session.scalar(select(func.max(HourlyVerdicts.hour_us))) or 0) + HOUR
+    start, end = wanted.since_us or 0, min(wanted.until_us or last, last)
+    begin, stop = -(-start // HOUR) * HOUR, end // HOUR * HOUR
+    total = 0
+    if begin >= stop:
+        edges = [(start, end)]
+    else:
+        edges = [(start, begin), (stop, end)]
+        sums = verdicts_between(session, begin, stop, wanted.consumer_id)
+        total = sum(n for calls in sums.values() for v, n in calls.items() if wanted.verdict in (None, v))
+    for a, b in edges:
+        if a < b:
+            edge = replace(wanted, since_us=a, until_us=b)
+            total += session.scalar(_narrowed(select(func.count()).select_from(Call), edge)) or 0
+    return total
+
+
+def one(session: Session, call_id: str) -> Call | None:
+    """The call of that id."""
+    return session.scalar(select(Call).where(Call.call_id == call_id))
+
+
+def let_through_after(session: Session, after: tuple[int, str], limit: int) -> list[Call]:
+    """Let-through calls that come after an instant and id, in this order."""
+    at_us, call_id = after
+    later = (Call.at_us > at_us) | ((Call.at_us == at_us) & (Call.call_id > call_id))
+    query = select(Call).where(Call.at_us >= at_us, later, Call.verdict != "refused")
+    query = query.options(load_only(*(getattr(Call, name) for name in _REPLAYED)))
+    return list(session.scalars(query.order_by(Call.at_us, Call.call_id).limit(limit)))
+
+
+def last_counted(session: Session, subscription_id: int, stay_id: int, meter_id: int) -> int | None:
+    """The instant of a stay's last call that a meter counted."""
+    query = select(func.max(Call.at_us)).where(Call.subscription_id == subscription_id, Call.stay_id == stay_id)
+    return session.scalar(query.where(func.json_exists(Call.units, f'$."{meter_id}"')))
+
+
+def by_minute(session: Session, wanted: CallFilter) -> list[MinuteVerdicts]:
+    """Calls by minute and verdict."""
+    minute = Call.at_us - Call.at_us % MINUTE
+    query = _narrowed(select(minute.label("minute"), Call.verdict, func.count(), func.sum(Call.wait_us)), wanted)
+    rows = session.execute(query.group_by(minute, Call.verdict).order_by(minute))
+    return [MinuteVerdicts(int(at), verdict, n, int(waited)) for at, verdict, n, waited in rows]
+
+
+def _narrowed(query: Q, wanted: CallFilter) -> Q:
+    conditions = [
+        (Call.verdict, wanted.verdict),
+        (Call.consumer_id, wanted.consumer_id),
+        (Call.subscription_id, wanted.subscription_id),
+        (Call.application_id, wanted.application_id),
+    ]
+    for column, value in conditions:
+        if value is not None:
+            query = query.where(column == value)
+    if wanted.operations is not None:
+        query = query.where(Call.operation_id.in_(wanted.operations))
+    if wanted.meter_id is not None:
+        query = query.where(func.json_exists(Call.units, f'$."{wanted.meter_id}"'))
+    if wanted.since_us is not None:
+        query = query.where(Call.at_us >= wanted.since_us)
+    if wanted.until_us is not None:
+        query = query.where(Call.at_us < wanted.until_us)
+    return query

@@ -1,0 +1,222 @@
+"""Metered units: exact sums over any stretch, from daily and hourly sums and, at ragged edges, from calls."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+from decimal import Decimal
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import Subquery, case, func, select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.periods import DAY, HOUR, day_start, local_day
+from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.serve.usage import Call, DailyUsage, DailyVerdicts, HourlyOutcomes, HourlyUsage, HourlyVerdicts
+
+ZERO = Decimal(0)
+Stretch = tuple[int, int]
+
+
+@dataclass(frozen=True, slots=True)
+class Counted:
+    """Units of one meter, told apart as finely as they are kept but for their hour."""
+
+    subscription_id: int
+    stay_id: int
+    key_id: int
+    operation_id: int
+    meter_id: int
+    units: Decimal
+
+
+def _counted_calls(
+    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None
+) -> Iterator[Counted]:
+    read = (Call.units, Call.subscription_id, Call.stay_id, Call.key_id, Call.operation_id)
+    query = select(*read).where(Call.at_us >= start_us, Call.at_us < end_us, Call.verdict != "refused")
+    if subscriptions is not None:
+        query = query.where(Call.subscription_id.in_(subscriptions))
+    for call in session.execute(query):
+        for meter_id, units in call.units.items():
+            yield Counted(
+                call.subscription_id or 0, call.stay_id or 0, call.key_id or 0, call.operation_id or 0,
+                int(meter_id), Decimal(units),
+            )  # fmt: skip
+
+
+def units_by_stay(
+    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None = None
+) -> dict[tuple[int, int], Decimal]:
+    """Units in [start, end) by (stay, meter)."""
+    return _units_by(session, "stay_id", start_us, end_us, subscriptions)
+
+
+def units_by_subscription(
+    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int] | None = None
+) -> dict[tuple[int, int], Decimal]:
+    """Units in [start, end) by (subscription, meter)."""
+    return _units_by(session, "subscription_id", start_us, end_us, subscriptions)
+
+
+def _units_by(
+    session: Session, whose: str, start_us: int, end_us: int, subscriptions: Sequence[int] | None
+) -> dict[tuple[int, int], Decimal]:
+    """Sums from whole days, what is left over from whole hours, and what is left of that from calls."""
+    sums: dict[tuple[int, int], Decimal] = {}
+    days, hours = _whole(start_us, end_us, DAY)
+    calls: list[Stretch] = []
+    stretches: list[tuple[Any, Any, Stretch]] = [(DailyUsage, DailyUsage.day_us, d) for d in days]
+    for stretch in hours:
+        whole, rest = _whole(*stretch, HOUR)
+        stretches += [(HourlyUsage, HourlyUsage.hour_us, h) for h in whole]
+        calls += rest
+    for table, at, (begin, end) in stretches:
+        owner = getattr(table, whose)
+        query = select(owner, table.meter_id, func.sum(table.units)).where(at >= begin, at < end)
+        if subscriptions is not None:
+            query = query.where(table.subscription_id.in_(subscriptions))
+        for place, meter, units in session.execute(query.group_by(owner, table.meter_id)):
+            sums[place, meter] = sums.get((place, meter), ZERO) + units
+    for begin, end in calls:
+        for row in _counted_calls(session, begin, end, subscriptions):
+            key = (getattr(row, whose), row.meter_id)
+            sums[key] = sums.get(key, ZERO) + row.units
+    return sums
+
+
+def _whole(start_us: int, end_us: int, size: int) -> tuple[list[Stretch], list[Stretch]]:
+    """The stretch of whole days or hours in [start, end), if there is one, and the stretches beside it."""
+    first, last = -(-start_us // size) * size, end_us // size * size
+    if first >= last:
+        return [], [(start_us, end_us)] if start_us < end_us else []
+    return [(first, last)], [(a, b) for a, b in ((start_us, first), (last, end_us)) if a < b]
+
+
+def hourly_units_of_all(
+    session: Session, since_us: int, subscriptions: Collection[int]
+) -> dict[tuple[int, int], dict[int, Decimal]]:
+    """Units by (subscription, meter) and hour: the history behind every projection, in one query."""
+    query = (
+        select(
+            HourlyUsage.subscription_id,
+            HourlyUsage.meter_id,
+            HourlyUsage.hour_us,
+            func.sum(HourlyUsage.units),
+        )
+        .where(HourlyUsage.hour_us >= since_us, HourlyUsage.subscription_id.in_(subscriptions))
+        .group_by(HourlyUsage.subscription_id, HourlyUsage.meter_id, HourlyUsage.hour_us)
+    )
+    found: dict[tuple[int, int], dict[int, Decimal]] = {}
+    for subscription, meter, hour, units in session.execute(query):
+        found.setdefault((subscription, meter), {})[hour] = units
+    return found
+
+
+def first_hours(session: Session, subscriptions: Collection[int]) -> dict[tuple[int, int], int]:
+    """The first hour with units, by (subscription, meter)."""
+    query = select(HourlyUsage.subscription_id, HourlyUsage.meter_id, func.min(HourlyUsage.hour_us)).where(
+        HourlyUsage.subscription_id.in_(subscriptions)
+    )
+    grouped = query.group_by(HourlyUsage.subscription_id, HourlyUsage.meter_id)
+    return {(s, m): hour for s, m, hour in session.execute(grouped)}
+
+
+def verdicts_between(
+    session: Session, start_us: int, end_us: int, consumer_id: int | None = None
+) -> dict[int, dict[str, int]]:
+    """Calls in [start, end), whole hours, by consumer (0: nobody known) and verdict."""
+    found: dict[int, dict[str, int]] = {}
+    days, hours = _whole(start_us, end_us, DAY)
+    stretches: list[tuple[Any, Any, Stretch]] = [(DailyVerdicts, DailyVerdicts.day_us, d) for d in days]
+    stretches += [(HourlyVerdicts, HourlyVerdicts.hour_us, h) for h in hours]
+    for table, at, (begin, end) in stretches:
+        query = select(table.consumer_id, table.verdict, func.sum(table.calls)).where(at >= begin, at < end)
+        if consumer_id is not None:
+            query = query.where(table.consumer_id == consumer_id)
+        for consumer, verdict, calls in session.execute(query.group_by(table.consumer_id, table.verdict)):
+            cell = found.setdefault(consumer, {})
+            cell[verdict] = cell.get(verdict, 0) + int(calls)
+    return found
+
+
+def verdicts_of_all(since_us: int) -> Subquery:
+    """Calls `let_in` and `refused` since the beginning of a UTC day by `consumer_id`: to be joined with others."""
+    refused = case((DailyVerdicts.verdict == "refused", DailyVerdicts.calls), else_=0)
+    query = select(
+        DailyVerdicts.consumer_id,
+        func.sum(DailyVerdicts.calls - refused).label("let_in"),
+        func.sum(refused).label("refused"),
+    )
+    return query.where(DailyVerdicts.day_us >= since_us).group_by(DailyVerdicts.consumer_id).subquery()
+
+
+@dataclass(frozen=True, slots=True)
+class Outcomes:
+    """Calls let through with one outcome, in the stretch between two bounds: the `place`th."""
+
+    place: int
+    operation_id: int
+    consumer_id: int
+    consumer: str
+    environment: str
+    status: int
+    calls: int
+    bytes_in: int
+    bytes_out: int
+
+
+def outcomes_between(session: Session, bounds: Sequence[int]) -> list[Outcomes]:
+    """What became of calls, by stretch between neighbouring bounds, operation, consumer, environment
+    and status. An hour belongs to the stretch it begins in."""
+    place = func.interval(HourlyOutcomes.hour_us, *bounds) - 1
+    cell = (
+        place, HourlyOutcomes.operation_id, HourlyOutcomes.consumer_id, Consumer.name, HourlyOutcomes.environment,
+        HourlyOutcomes.status,
+    )  # fmt: skip
+    query = (
+        select(
+            *cell, func.sum(HourlyOutcomes.calls), func.sum(HourlyOutcomes.bytes_in),
+            func.sum(HourlyOutcomes.bytes_out),
+        )
+        .join(Consumer, Consumer.id == HourlyOutcomes.consumer_id)
+        .where(HourlyOutcomes.hour_us >= bounds[0], HourlyOutcomes.hour_us < bounds[-1])
+        .group_by(*cell)
+    )  # fmt: skip
+    return [
+        Outcomes(int(n), operation, consumer, name, environment, status, *map(int, sums))
+        for n, operation, consumer, name, environment, status, *sums in session.execute(query)
+    ]
+
+
+def units_by_day(
+    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int], where: ZoneInfo
+) -> dict[tuple[int, int], dict[date, Decimal]]:
+    """What subscriptions counted in [start, end), by (stay, meter) and the provider's local day.
+
+    One query sums whole hours; where the zone's midnights are no whole UTC hours, each day is read by itself.
+    """
+    days = [local_day(start_us, where)]
+    while (after := days[-1] + timedelta(days=1)) and day_start(after, where) < end_us:
+        days.append(after)
+    bounds = [max(start_us, day_start(day, where)) for day in days] + [end_us]
+    found: dict[tuple[int, int], dict[date, Decimal]] = {}
+    if not subscriptions:
+        return found
+    if any(bound % HOUR for bound in bounds):
+        for day, begin, end in zip(days, bounds[:-1], bounds[1:], strict=True):
+            for key, units in units_by_stay(session, begin, end, subscriptions).items():
+                found.setdefault(key, {})[day] = units
+        return found
+    place = func.interval(HourlyUsage.hour_us, *bounds) - 1
+    query = (
+        select(place, HourlyUsage.stay_id, HourlyUsage.meter_id, func.sum(HourlyUsage.units))
+        .where(HourlyUsage.subscription_id.in_(subscriptions))
+        .where(HourlyUsage.hour_us >= start_us, HourlyUsage.hour_us < end_us)
+        .group_by(place, HourlyUsage.stay_id, HourlyUsage.meter_id)
+    )
+    for n, stay, meter, units in session.execute(query):
+        found.setdefault((stay, meter), {})[days[int(n)]] = units
+    return found

@@ -1,0 +1,1 @@
+"""What is charged: runs, invoices and their numbers."""
