@@ -1,11 +1,11 @@
-"""What a period owes, and what becomes of it: drafts, numbers, late usage, and the same asked twice."""
+"""Charge runs, numbers and periods."""
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
-from datetime import UTC, date, datetime, timedelta
+import json
+from dataclasses import replace
+from datetime import UTC, date, datetime
 from decimal import Decimal
-from threading import Barrier
 from typing import Any
 
 import pytest
@@ -15,44 +15,62 @@ from starlette.testclient import TestClient
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.numbering import document_number
 from calm_tariff.edge import lists
+from calm_tariff.formats.cases import rate_text
 from calm_tariff.services.admit import carrying_over
-from calm_tariff.services.base.context import Actor, Context
-from calm_tariff.services.compose import tariff_sheet
+from calm_tariff.services.base.context import Actor
 from calm_tariff.services.house import sessions
 from calm_tariff.services.house.people import PEOPLE
-from calm_tariff.services.observe import today
-from calm_tariff.services.serve import history
 from calm_tariff.services.settle import charging, invoices
-from calm_tariff.services.settle.charging import PeriodView, RunningCharge
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.settle.invoices import ChargeRun, Invoice
 from calm_tariff.web import create_app
-from tests.office import PASSWORD, START, Office, terms
-
-SEPTEMBER, OCTOBER = date(2026, 9, 1), date(2026, 10, 1)
-LATER = datetime(2026, 10, 3, 9, tzinfo=UTC)
-
-
-def of(office: Office, consumer: str, start: date = SEPTEMBER) -> RunningCharge:
-    return next(c for c in period(office, start).charges.rows if c.consumer == consumer)
+from tests.office import PASSWORD, Office
+from tests.services.months import LATER, OCTOBER, SEPTEMBER, at_once, of, period, record
+from tests.services.usages import usage
 
 
-def period(office: Office, start: date = SEPTEMBER) -> PeriodView:
-    return charging.one(office.finance, start, PageQuery())
+def test_a_charge_run_makes_invoices_that_evidence_computes_again(office: Office) -> None:
+    usage(office, 60)
+    october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, 9, tzinfo=UTC))
+    first = charging.run(october, date(2026, 9, 1), "run-1")
+    assert charging.run(october, date(2026, 9, 1), "run-1") == first
+    assert charging.run(october, date(2026, 9, 1), "run-2").invoices == first.invoices == 2
+    with pytest.raises(Conflict, match="idempotency key"):
+        charging.run(october, date(2026, 8, 1), "run-1")
+    period = charging.one(october, date(2026, 9, 1), PageQuery())
+    ferries = next(c for c in period.charges.rows if c.consumer == "Ferries")
+    invoice = invoices.one(office.finance, ferries.invoice_id)
+    # From 10 September noon: 21 of 30 days. Included 10 × 21/30 = 7; 60 − 7 = 53: 20 × 0.004 + 33 × 0.003.
+    assert [(x.kind, x.days, x.priced, x.amount) for x in invoice.lines] == [
+        ("fee", 21, None, Decimal("28.00")), ("usage", 21, Decimal(53), Decimal("0.18")),
+    ]  # fmt: skip
+    assert [(s.quantity, s.amount) for s in invoice.lines[1].slices] == [
+        (Decimal(20), Decimal("0.080")), (Decimal(33), Decimal("0.099")),
+    ]  # fmt: skip
+    again = rate_text(json.dumps(invoices.evidence(office.finance, ferries.invoice_id)))
+    assert [Decimal(x["amount"]) for x in again["lines"]] == [x.amount for x in invoice.lines]
+    assert (Decimal(again["total"]), Decimal(again["tax"])) == (invoice.total, invoice.tax)
+    assert sum(d.units for d in invoices.days(office.finance, invoice.lines[1].id)) == invoice.lines[1].quantity
+    drafts = [c.invoice_id for c in period.charges.rows]
+    assert charging.issue(october, drafts, "issue") == charging.issue(october, drafts, "issue") == 2
+    with pytest.raises(Conflict, match="it is issued"):
+        charging.issue(october, drafts)
+    usage(office, 61)  # one call more: issued invoices stay as they are
+    assert charging.run(october, date(2026, 9, 1)).left_alone == 2
+    assert invoices.one(office.finance, ferries.invoice_id).total == invoice.total
 
 
-def issued(office: Office, start: date = SEPTEMBER) -> list[int]:
-    charging.run(office.finance, start)
-    drafts = period(office, start).drafts
-    charging.issue(office.finance, drafts)
-    return drafts
-
-
-def record(office: Office, count: int, since: datetime = START, tail: int = 0, **more: Any) -> None:
-    one = office.consumers[0]
-    calls = [office.call(one, since + timedelta(minutes=n), tail + n, **more) for n in range(count)]
-    history.take_in(office.ctx, calls)
+def test_the_running_period_can_be_drafted_but_not_issued(office: Office) -> None:
+    usage(office, 5)
+    made = charging.run(office.finance, date(2026, 9, 1))
+    with pytest.raises(Conflict, match="its period runs until"):
+        charging.issue(
+            office.finance, [c.invoice_id for c in charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows]
+        )
+    assert made.invoices == 2
+    with pytest.raises(Conflict, match="has not begun"):
+        charging.run(office.finance, date(2026, 10, 1))
 
 
 def test_the_number_says_kind_year_and_place() -> None:
@@ -92,17 +110,6 @@ def test_numbers_are_given_at_issue_from_one_on_without_a_gap(office: Office) ->
         assert list(numbers) == ["INV-2027-00001", "INV-2027-00002"]  # a series for each year of issue
 
 
-def at_once(ctx: Context, work: Any, many: int) -> list[Any]:
-    gate = Barrier(many)
-
-    def one(n: int) -> Any:
-        gate.wait()
-        return work(n)
-
-    with ThreadPoolExecutor(many) as pool:
-        return list(pool.map(one, range(many)))
-
-
 def test_whoever_issues_beside_others_shares_their_series(office: Office) -> None:
     for n in range(6):
         office.consumers.append(office.admit(f"Guest {n}".replace(" ", ""), "Ketch"))
@@ -138,52 +145,10 @@ def test_a_key_belongs_to_who_asks_and_not_to_a_name(office: Office) -> None:
     assert len(identities) == 4
 
 
-def test_usage_that_comes_late_is_told_and_shown_apart(office: Office) -> None:
-    one = office.consumers[0]
-    record(office, 30)
-    office.clock.now = LATER
-    invoice = issued(office)[0]
-    line = next(x for x in invoices.one(office.finance, invoice).lines if x.kind == "usage")
-    before = invoices.days(office.finance, line.id)
-    assert (sum(d.units for d in before), [d.late for d in before]) == (line.quantity, [Decimal(0)])
-    assert period(office).late == []
-
-    record(office, 7, START, 500)
-    record(office, 2, START + timedelta(days=3), 600)
-    after = invoices.days(office.finance, line.id)
-    # The issued line opens into what it was made of; what arrived since stands apart.
-    assert [(d.day.day, d.units, d.late) for d in after] == [(10, 30, 7), (13, 0, 2)]
-    shown = next(x for x in invoices.one(office.finance, invoice).lines if x.id == line.id)
-    assert (shown.quantity, shown.late) == (30, 9)
-    assert [(x.consumer, x.meter, x.units, x.invoice_id) for x in period(office).late] == [
-        ("Ferries", "Forecast calls", Decimal(9), invoice)
-    ]
-    told = [i for i in today.today(office.finance).yours if "arrived late for September" in i.title]
-    assert len(told) == 1 and "Ferries" in told[0].detail
-    mine = invoices.own_days(office.acting(one), line.id)
-    assert sum(d.units for d in mine) == 30
-    assert of(office, "Ferries").charge == of(office, "Ferries").invoiced  # the issued one says what it said
-
-
 def test_a_period_names_every_plan_a_consumer_was_on(office: Office) -> None:
     office.clock.forward(days=2)
     carrying_over.withdraw(office.manager, office.plans["Ketch"], office.plans["Skiff"])
     assert of(office, "Ferries").plans == ["Harbour Data · Ketch", "Harbour Data · Skiff"]
-
-
-def test_each_of_several_fees_is_explained_by_its_own_rule(office: Office) -> None:
-    priced = terms()
-    priced["pricing"]["prices"].insert(1, {"kind": "fee", "amount": "3"})
-    sheet = tariff_sheet.sheet(office.manager, office.product)
-    ketch = next(p for p in sheet.plans if p.name == "Ketch")
-    tariff_sheet.save_draft(office.manager, ketch.id, ketch.edition, priced)
-    office.publish("next period")
-    office.clock.now = datetime(2026, 11, 2, tzinfo=UTC)
-    charging.run(office.finance, OCTOBER)
-    lines = invoices.one(office.finance, period(office, OCTOBER).drafts[0]).lines
-    assert [(x.amount, x.rule) for x in lines if x.kind == "fee"] == [
-        (40, "€40 a month, by the day"), (3, "€3 a month, by the day"),
-    ]  # fmt: skip
 
 
 @pytest.mark.parametrize("start", [date(9999, 12, 1), date(9999, 12, 31), date(2026, 9, 2)])

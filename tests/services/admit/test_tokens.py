@@ -1,28 +1,27 @@
-"""Keys, secrets, tokens and trusted issuers: whom they let in, until when, and what gateways are told of them."""
+"""Tokens of the token endpoint: who gets which, for how long, signed by what."""
+
+from __future__ import annotations
 
 import json
 from dataclasses import replace
-from datetime import UTC, date, datetime, timedelta
+from datetime import timedelta
 
 import pytest
 from joserfc import jwt
 from joserfc.jwk import ECKey, KeySet
 from sqlalchemy import select
 
-from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, Stale
+from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
 from calm_tariff.services.admit import applications, tokens
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Actor
-from calm_tariff.services.compose import issuers, operations, products
-from calm_tariff.services.compose.issuers import IssuerTyped
+from calm_tariff.services.compose import operations, products
 from calm_tariff.services.compose.operations import OperationTyped
 from calm_tariff.services.compose.products import CredentialsTyped
 from calm_tariff.services.serve import gateway_feed
 from calm_tariff.store.admit.tokens import SigningKey
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
-
-TRUSTED = IssuerTyped("Coast identity", "https://id.example", "https://id.example/keys", "larkmouth")
 
 
 @pytest.fixture
@@ -154,83 +153,3 @@ def test_a_signing_key_is_sealed_with_a_secret_that_the_database_does_not_hold(o
     assert len(kids) == 2 and claims(office, first) and claims(office, second)
     with pytest.raises(Conflict, match="no CALM_SIGNING_SECRET"):
         tokens.issue(replace(office.ctx, signing_secret=""), *client, "")
-
-
-def test_an_issuer_is_trusted_changed_and_trusted_no_more(office: Office) -> None:
-    added = issuers.add(office.manager, TRUSTED)
-    (told,) = gateway_feed.read_feed(office.ctx).issuers
-    assert (told.issuer, told.audience, told.claim) == ("https://id.example", "larkmouth", "sub")
-    with pytest.raises(Stale) as stale:
-        issuers.save(office.manager, added.id, added.edition + 1, TRUSTED)
-    assert stale.value.current == added
-    gone = issuers.save(office.manager, added.id, added.edition, replace(TRUSTED, trusted=False))
-    assert gone.edition == added.edition + 1 and gateway_feed.read_feed(office.ctx).issuers == ()
-    with pytest.raises(Conflict, match="name: is here already"):
-        issuers.add(office.manager, replace(TRUSTED, issuer="https://other.example"))
-    with pytest.raises(Conflict, match="issuer: is here already"):
-        issuers.add(office.manager, replace(TRUSTED, name="Other"))
-    with pytest.raises(NotFound):
-        issuers.save(office.manager, 10**9, 1, TRUSTED)
-    with pytest.raises(NotAllowed):
-        issuers.add(office.finance, TRUSTED)
-
-
-@pytest.mark.parametrize(
-    ("field", "value"),
-    [("name", " "), ("issuer", ""), ("audience", ""), ("claim", ""), ("jwks_url", "ftp://id.example"),
-     ("jwks_url", "id.example/keys"), ("algorithms", ()), ("algorithms", ("HS256",)), ("algorithms", ("none",))],
-)  # fmt: skip
-def test_an_issuer_that_could_not_be_trusted_is_refused_by_its_field(office: Office, field: str, value) -> None:
-    with pytest.raises(Invalid) as refused:
-        issuers.add(office.manager, replace(TRUSTED, **{field: value}))
-    assert refused.value.where == field
-    assert issuers.everything(office.manager) == []
-
-
-def test_a_key_is_shown_once_and_only_its_owner_may_end_it(office: Office) -> None:
-    one, other = office.consumers
-    made = applications.make_key(office.acting(one), one.application, "  night job ", environment="sandbox")
-    assert made.secret.startswith("lt_sand_") and made.key.label == "night job"
-    seen = json.dumps([repr(a) for a in applications.own(office.acting(one))])
-    assert made.secret not in seen and made.key.prefix in seen
-    feed = gateway_feed.read_feed(office.ctx)
-    assert made.key.id in {
-        c.key_id for c in feed.credentials if c.environment == "sandbox"
-    } and made.secret not in repr(feed)
-    for theirs in (
-        lambda: applications.revoke_key(office.acting(other), made.key.id),
-        lambda: applications.make_key(office.acting(other), one.application, ""),
-        lambda: applications.set_tags(office.acting(other), one.application, {"a": "b"}),
-    ):
-        with pytest.raises(NotFound):
-            theirs()
-    applications.revoke_key(office.acting(one), made.key.id)
-    told = {c.key_id: c.state for c in gateway_feed.read_feed(office.ctx).credentials}
-    assert told[made.key.id] == "revoked"
-    with pytest.raises(Conflict):
-        applications.revoke_key(office.acting(one), made.key.id)
-
-
-def test_tags_are_few_plain_words(office: Office) -> None:
-    one = office.consumers[0]
-    own = office.acting(one)
-    kept = applications.set_tags(own, one.application, {"region": "west", "line-2": "Grüße, Kapitän"})
-    assert kept.tags == {"region": "west", "line-2": "Grüße, Kapitän"}
-    (caller,) = [c for c in gateway_feed.read_feed(office.ctx).callers if c.application_id == one.application]
-    assert caller.tags == (("line-2", "Grüße, Kapitän"), ("region", "west"))
-    for wrong in ({"Region": "x"}, {"1st": "x"}, {"a" * 31: "x"}, {"a": "x\r\ny"}, {"a": "x" * 101},
-                  {f"t{n}": "x" for n in range(11)}):  # fmt: skip
-        with pytest.raises(Invalid, match="tags"):
-            applications.set_tags(own, one.application, wrong)
-    assert applications.own(own)[0].tags == kept.tags
-
-
-def test_a_key_lasts_to_the_end_of_a_day_in_the_providers_zone(office: Office) -> None:
-    one, application = office.acting(office.consumers[0]), office.consumers[0].application
-    made = applications.make_key(one, application, "until", last_day=date(2026, 10, 25))  # the clocks go back
-    assert made.key.expires_at == datetime(2026, 10, 26, 0, tzinfo=UTC)
-    made = applications.make_key(one, application, "today", last_day=START.date())
-    assert made.key.expires_at == datetime(2026, 9, 10, 23, tzinfo=UTC)
-    for day in (date(2026, 9, 9), date(9999, 12, 31)):
-        with pytest.raises(Invalid):
-            applications.make_key(one, application, "x", last_day=day)

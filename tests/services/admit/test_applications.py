@@ -1,0 +1,75 @@
+"""Applications, their keys and tags, for their owner alone."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, date, datetime
+
+import pytest
+
+from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.services.admit import applications, requests
+from calm_tariff.services.serve import gateway_feed
+from tests.office import START, Office
+
+
+def test_anothers_application_key_and_request_do_not_exist_for_one(office: Office) -> None:
+    ferries, kayaks = office.consumers
+    other = office.acting(kayaks)
+    for attempt in (
+        lambda: applications.make_key(other, ferries.application, "x"),
+        lambda: applications.revoke_key(other, ferries.key),
+        lambda: requests.ask(other, ferries.application, office.plans["Skiff"], "Something useful.", True),
+        lambda: requests.take_back(other, ferries.request),
+    ):
+        with pytest.raises(NotFound):
+            attempt()
+
+
+def test_a_key_is_shown_once_and_only_its_owner_may_end_it(office: Office) -> None:
+    one, other = office.consumers
+    made = applications.make_key(office.acting(one), one.application, "  night job ", environment="sandbox")
+    assert made.secret.startswith("lt_sand_") and made.key.label == "night job"
+    seen = json.dumps([repr(a) for a in applications.own(office.acting(one))])
+    assert made.secret not in seen and made.key.prefix in seen
+    feed = gateway_feed.read_feed(office.ctx)
+    assert made.key.id in {
+        c.key_id for c in feed.credentials if c.environment == "sandbox"
+    } and made.secret not in repr(feed)
+    for theirs in (
+        lambda: applications.revoke_key(office.acting(other), made.key.id),
+        lambda: applications.make_key(office.acting(other), one.application, ""),
+        lambda: applications.set_tags(office.acting(other), one.application, {"a": "b"}),
+    ):
+        with pytest.raises(NotFound):
+            theirs()
+    applications.revoke_key(office.acting(one), made.key.id)
+    told = {c.key_id: c.state for c in gateway_feed.read_feed(office.ctx).credentials}
+    assert told[made.key.id] == "revoked"
+    with pytest.raises(Conflict):
+        applications.revoke_key(office.acting(one), made.key.id)
+
+
+def test_tags_are_few_plain_words(office: Office) -> None:
+    one = office.consumers[0]
+    own = office.acting(one)
+    kept = applications.set_tags(own, one.application, {"region": "west", "line-2": "Grüße, Kapitän"})
+    assert kept.tags == {"region": "west", "line-2": "Grüße, Kapitän"}
+    (caller,) = [c for c in gateway_feed.read_feed(office.ctx).callers if c.application_id == one.application]
+    assert caller.tags == (("line-2", "Grüße, Kapitän"), ("region", "west"))
+    for wrong in ({"Region": "x"}, {"1st": "x"}, {"a" * 31: "x"}, {"a": "x\r\ny"}, {"a": "x" * 101},
+                  {f"t{n}": "x" for n in range(11)}):  # fmt: skip
+        with pytest.raises(Invalid, match="tags"):
+            applications.set_tags(own, one.application, wrong)
+    assert applications.own(own)[0].tags == kept.tags
+
+
+def test_a_key_lasts_to_the_end_of_a_day_in_the_providers_zone(office: Office) -> None:
+    one, application = office.acting(office.consumers[0]), office.consumers[0].application
+    made = applications.make_key(one, application, "until", last_day=date(2026, 10, 25))  # the clocks go back
+    assert made.key.expires_at == datetime(2026, 10, 26, 0, tzinfo=UTC)
+    made = applications.make_key(one, application, "today", last_day=START.date())
+    assert made.key.expires_at == datetime(2026, 9, 10, 23, tzinfo=UTC)
+    for day in (date(2026, 9, 9), date(9999, 12, 31)):
+        with pytest.raises(Invalid):
+            applications.make_key(one, application, "x", last_day=day)

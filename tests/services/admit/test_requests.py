@@ -1,0 +1,125 @@
+"""Requests are decided once, by whom the product says."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+from threading import Barrier
+
+import pytest
+from sqlalchemy import select
+
+from calm_tariff.core.errors import Conflict, Invalid, NotAllowed
+from calm_tariff.services.admit import (
+    applications,
+    outside_decisions,
+    requests,
+    sign_up,
+)
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.admit.sign_up import SignUpTyped
+from calm_tariff.services.base import auditing
+from calm_tariff.services.base.context import Actor
+from calm_tariff.services.compose import (
+    products,
+)
+from calm_tariff.services.house import sessions
+from calm_tariff.store.admit.requests import AccessRequest
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.base.record import Mail
+from calm_tariff.store.compose.products import Product
+from tests.office import PASSWORD, Office
+
+
+def test_a_request_is_decided_once_with_a_note_by_mail_and_on_the_record(office: Office) -> None:
+    member, application, request = office.ask("Anglers", "Ketch")
+    with pytest.raises(NotAllowed):
+        requests.decide(office.finance, request, "granted", "")
+    with pytest.raises(Invalid, match="say why"):
+        requests.decide(office.reviewer, request, "declined", " ")
+    with pytest.raises(Conflict, match="already waiting"):
+        requests.ask(office.ctx.acting(member), application, office.plans["Skiff"], "Something else.", True)
+    requests.decide(office.reviewer, request, "declined", "Name the source, please.")
+    with pytest.raises(Conflict, match="it is declined"):
+        requests.decide(office.reviewer, request, "granted", "")
+    with office.ctx.transaction() as session:
+        letter = session.scalars(select(Mail).order_by(Mail.id.desc())).first()
+    assert letter
+    assert (letter.recipient, "Name the source, please." in letter.body) == ("anglers@consumer.example", True)
+    assert [p.state for p in applications.own(office.ctx.acting(member))[0].plans] == ["declined"]
+
+
+def with_product(office: Office, **changes: object) -> None:
+    product = products.one(office.manager, office.product)
+    with office.ctx.transaction() as session:
+        typed = products.typed_of(products.get(session, office.product))
+    products.save(office.manager, office.product, product.edition, replace(typed, **changes))
+
+
+def test_two_people_decide_where_a_product_is_reviewed_twice_and_nobody_here_where_outside(office: Office) -> None:
+    with_product(office, access_route="reviewed twice")
+    _, _, request = office.ask("Anglers", "Ketch")
+    assert requests.decide(office.reviewer, request, "granted", "fine").state == "waiting"
+    with pytest.raises(Conflict, match="a second person"):
+        requests.decide(office.reviewer, request, "granted", "")
+    done = requests.decide(office.manager, request, "granted", "")
+    assert (done.state, done.first_granted_by, done.decided_by) == ("granted", "Rui", "Ines")
+    with_product(office, access_route="outside")
+    _, _, request = office.ask("Divers", "Ketch")
+    with pytest.raises(Conflict, match="outside system"):
+        requests.decide(office.reviewer, request, "granted", "")
+    assert [r.id for r in outside_decisions.without_ticket(office.ctx)] == [request]
+    outside_decisions.keep_ticket(office.ctx, request, "1000")
+    outside_decisions.decide_outside(office.ctx, request, "declined", "No capacity.")
+    assert outside_decisions.with_ticket(office.ctx) == []
+
+
+def test_long_names_can_be_asked_with_and_stand_on_the_record_shortened(office: Office) -> None:
+    typed = SignUpTyped(name="N" * 200, organisation="O" * 200, password=PASSWORD)
+    token = sign_up.open_account(office.ctx, "long@consumer.example", typed)
+    own = office.ctx.acting(sessions.who(office.ctx, MEMBERS, token))
+    application = applications.register(own, "A" * 200, "")
+    applications.make_key(own, application.id, "L" * 200)
+    asked = requests.ask(own, application.id, office.plans["Ketch"], "What a long name does.", True)
+    requests.decide(office.reviewer, asked.id, "granted", "")
+    entry = next(e for e in auditing.entries(office.manager, PageQuery()).rows if e.action == "asked for access")
+    assert len(entry.subject) == 200 and entry.subject.endswith("…")
+
+
+def test_of_two_who_ask_at_once_for_one_application_one_is_refused(office: Office) -> None:
+    member, application, request = office.ask("Anglers", "Ketch")
+    own = office.ctx.acting(member)
+    requests.take_back(own, request)
+    gate = Barrier(4)
+
+    def ask(n: int) -> str:
+        gate.wait()
+        try:
+            return requests.ask(own, application, office.plans["Ketch"], "What they do, again.", True).state
+        except Conflict:
+            return "refused"
+
+    with ThreadPoolExecutor(4) as pool:
+        assert sorted(pool.map(ask, range(4))) == ["refused"] * 3 + ["waiting"]
+    with office.ctx.transaction() as session:
+        waiting = select(AccessRequest).where(
+            AccessRequest.application_id == application, AccessRequest.state == "waiting"
+        )
+        assert len(session.scalars(waiting).all()) == 1
+
+
+def test_two_people_are_told_apart_by_who_they_are_and_a_token_is_none(office: Office) -> None:
+    with office.ctx.transaction() as session:
+        session.get_one(Product, office.product).access_route = "reviewed twice"
+    _, _, request = office.ask("Anglers", "Ketch")
+    rui = office.ctx.acting(Actor("Rui", "reviewer", person_id=1))
+    namesake = office.ctx.acting(Actor("Rui", "reviewer", person_id=2))
+    renamed = office.ctx.acting(Actor("Rui the Second", "reviewer", person_id=1))
+    script = office.ctx.acting(Actor("token Rui's own", "reviewer", token_id=7))
+    with pytest.raises(Conflict, match="a service token is none"):
+        requests.decide(script, request, "granted", "")
+    assert requests.decide(rui, request, "granted", "").state == "waiting"
+    for again in (rui, renamed, script):
+        with pytest.raises(Conflict):
+            requests.decide(again, request, "granted", "")
+    assert requests.decide(namesake, request, "granted", "").state == "granted"

@@ -1,0 +1,33 @@
+"""New terms of use are a version that subscribers are asked to accept."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from calm_tariff.services.admit import (
+    terms_of_use,
+)
+from calm_tariff.services.compose import (
+    products,
+)
+from tests.office import Office
+
+
+def with_product(office: Office, **changes: object) -> None:
+    product = products.one(office.manager, office.product)
+    with office.ctx.transaction() as session:
+        typed = products.typed_of(products.get(session, office.product))
+    products.save(office.manager, office.product, product.edition, replace(typed, **changes))
+
+
+def test_new_terms_of_use_are_a_version_that_subscribers_are_asked_to_accept(office: Office) -> None:
+    ferries = office.acting(office.consumers[0])
+    assert terms_of_use.to_accept(ferries) == []
+    with_product(office, terms_of_use="Name the source, twice.")
+    assert [(t.product, t.number) for t in terms_of_use.to_accept(ferries)] == [("Harbour Data", 2)]
+    terms_of_use.accept_terms(ferries, "harbour-data")
+    assert terms_of_use.to_accept(ferries) == []
+    versions = products.terms_versions(office.manager, office.product)
+    assert [(v.number, v.text, v.accepted) for v in versions] == [
+        (2, "Name the source, twice.", 1), (1, "Name the source.", 2),
+    ]  # fmt: skip
