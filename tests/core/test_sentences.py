@@ -1,12 +1,16 @@
 """Limits in words, and what of a call they may be counted by."""
 
 from dataclasses import replace
+from decimal import Decimal
 
 import pytest
 
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.limits import Pace, Quota, Rate, Window, check
-from calm_tariff.core.sentences import limit_sentence, words
+from calm_tariff.core.prices import Fee, PerUnit, Setup
+from calm_tariff.core.rating import Pricing
+from calm_tariff.core.sentences import limit_sentence, line_in_words, plan_in_words, words
+from calm_tariff.core.terms import PlanTerms, Trial
 
 RATE = Rate(name="r", counted_per="key", calls=10, per_seconds=1, burst=20)
 SAID = [
@@ -78,3 +82,53 @@ def test_nothing_is_counted_by_a_secret_or_by_what_is_no_name(wrong: str) -> Non
     with pytest.raises(Invalid) as refused:
         check(replace(RATE, counted_per=wrong), "limits.0")
     assert refused.value.where == "limits.0.counted_per"
+
+
+METERS = {"forecasts": "Forecast calls"}
+OPERATIONS = [("1", "GET /tides")]
+BOUNDED = Pricing(
+    prices=(Setup(amount=Decimal(99)), Fee(amount=Decimal(40)),
+            PerUnit(meter="forecasts", included=Decimal(100), unit=Decimal("0.004")),
+            PerUnit(meter="forecasts", unit=Decimal("0.002"))),
+    minimum=Decimal(20), cap=Decimal(500), discount_percent=Decimal(10), tax="exempt",
+)  # fmt: skip
+
+
+def test_a_plan_reads_as_all_its_sentences_for_who_buys_it() -> None:
+    quota = Quota(name="q", counted_per="subscription", units=1000, every="month", aligned="calendar",
+                  when_spent="refuse", meter="forecasts")  # fmt: skip
+    terms = PlanTerms(
+        limits=(RATE, quota), overrides=(replace(RATE, applies_to=("1",)),), trial=Trial(days=14, then="charge"),
+        pricing=BOUNDED, notes="For harbours.",
+    )  # fmt: skip
+    assert plan_in_words(terms, "EUR", METERS, OPERATIONS) == [
+        "14 days free, then the charges begin",
+        "10 calls a second, up to 20 at once, for each key",
+        "Forecast calls: 1,000 a month, then refuse, for each subscription",
+        "on GET /tides: 10 calls a second, up to 20 at once, for each key",
+        "€99 once, at the start",
+        "€40 a month, by the day",
+        "Forecast calls: 100 included, then €0.004 each",
+        "Forecast calls: 0 included, then €0.002 each",
+        "at most 500 EUR a month",
+        "at least 20 EUR a month",
+        "10% off fee and usage",
+        "exempt from tax",
+        "For harbours.",
+    ]
+    assert plan_in_words(PlanTerms(), "EUR", {}, []) == ["free"]
+
+
+@pytest.mark.parametrize(
+    ("line", "meter", "place", "said"),
+    [
+        ("fee", None, 0, "€40 a month, by the day"),
+        ("usage", "forecasts", 0, "100 included, then €0.004 each"),
+        ("usage", "forecasts", 1, "0 included, then €0.002 each"),
+        ("discount", None, 0, "10% off fee and usage"),
+        ("minimum", None, 0, "at least 20 EUR a month"),
+        ("cap", None, 0, "at most 500 EUR a month"),
+    ],
+)
+def test_a_line_of_an_invoice_says_the_rule_it_was_made_by(line: str, meter: str | None, place: int, said) -> None:
+    assert line_in_words(BOUNDED, line, meter, place, "EUR") == said
