@@ -48,6 +48,7 @@ class Settings(BaseSettings):
     database_port: int = 33406
     demo: bool = False
     gateway_name: str = "gateway-1"
+    worker_name: str = "worker"
     journal_sync: bool = False
     metrics_port: int = 8404
     decisions_port: int = 8405

@@ -1,7 +1,7 @@
 """Every table, for migrations and for those who need the whole schema."""
 
 from calm_tariff.store.admit import applications, consumers, requests, subscriptions, tokens
-from calm_tariff.store.base import provider, record
+from calm_tariff.store.base import jobs, provider, record
 from calm_tariff.store.base.columns import Base
 from calm_tariff.store.compose import apis, groups, house_limits, issuers, meters, products
 from calm_tariff.store.house import people, service_tokens
@@ -11,7 +11,7 @@ from calm_tariff.store.settle import invoices
 metadata = Base.metadata
 
 __all__ = [
-    "apis", "applications", "consumers", "groups", "house_limits", "instances", "invoices", "issuers", "metadata",
-    "meters", "people", "products", "provider", "record", "requests", "service_tokens", "subscriptions", "tokens",
-    "usage",
+    "apis", "applications", "consumers", "groups", "house_limits", "instances", "invoices", "issuers", "jobs",
+    "metadata", "meters", "people", "products", "provider", "record", "requests", "service_tokens", "subscriptions",
+    "tokens", "usage",
 ]  # fmt: skip

@@ -9,7 +9,6 @@ import httpx
 
 from calm_tariff.edge import reaching
 from calm_tariff.services.admit import outside_decisions
-from calm_tariff.services.admit.requests import RequestView
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.compose import back_ends
 from calm_tariff.services.compose.back_ends import Answer, Question
@@ -44,25 +43,18 @@ def _ms(begun: float) -> int:
     return round((time.monotonic() - begun) * 1000)
 
 
-def ask_ticket_desk(ctx: Context, address: str, secret: str) -> None:
-    """Exchange tickets with the desk at an address, which shares a secret with us."""
+def ask_ticket_desk(ctx: Context, address: str, secret: str, request_id: int) -> bool:
+    """Exchange a request's ticket with the desk at an address, which shares a secret with us; see `exchange`."""
     with httpx.Client(base_url=address, timeout=PATIENCE) as client:
-        exchange_tickets(ctx, TicketDesk(client, secret, ctx.clock))
+        return exchange(ctx, TicketDesk(client, secret, ctx.clock), request_id)
 
 
-def exchange_tickets(ctx: Context, desk: TicketDesk) -> None:
-    """Open a ticket for every request that an outside system decides, and carry out what was decided there.
-
-    One ticket that the desk answers wrongly holds up no other. Raises `httpx.TransportError` where it is away.
-    """
-    for request in (*outside_decisions.without_ticket(ctx), *outside_decisions.with_ticket(ctx)):
-        try:
-            _exchange(ctx, desk, request)
-        except (httpx.HTTPStatusError, Unproven) as error:
-            log.warning("what the ticket desk says of request %s is not taken: %s", request.id, error)
-
-
-def _exchange(ctx: Context, desk: TicketDesk, request: RequestView) -> None:
+def exchange(ctx: Context, desk: TicketDesk, request_id: int) -> bool:
+    """Open a ticket for a request that an outside system decides, or carry out what was decided there; whether it is
+    decided now. Raises `httpx.HTTPError` where the desk is away, and `Unproven`."""
+    request = outside_decisions.passed(ctx, request_id)
+    if request is None:
+        return True
     reference = f"request-{request.id}"
     known = desk.look(request.ticket) if request.ticket else None
     if known is None or known.reference != reference:  # it has none yet, or has lost it and gave its number away
@@ -75,3 +67,4 @@ def _exchange(ctx: Context, desk: TicketDesk, request: RequestView) -> None:
         outside_decisions.decide_outside(ctx, request.id, "granted", known.note)
     elif known.state == "declined":
         outside_decisions.decide_outside(ctx, request.id, "declined", known.note or "The outside desk declined it.")
+    return known.state in ("granted", "declined")

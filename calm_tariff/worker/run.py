@@ -1,104 +1,83 @@
-"""The worker's loop: one leader at a time, each task on its own rhythm."""
+"""A worker: it ships the journal of its machine, and does jobs. Any number of them run beside each other."""
 
 from __future__ import annotations
 
 import logging
-import smtplib
-from collections.abc import Callable
-from datetime import timedelta
-from threading import Event, Thread
+from datetime import UTC, datetime
+from threading import Event
 
-import httpx
 from sqlalchemy.exc import SQLAlchemyError
 
-from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import SYSTEM, Context, context_for
-from calm_tariff.services.base.leading import leading
-from calm_tariff.services.compose import apis
-from calm_tariff.services.serve import instances, trials, upkeep
+from calm_tariff.services.serve import instances
 from calm_tariff.services.serve.shipping import ship
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.connecting import engine
-from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk
+from calm_tariff.worker.handlers import handlers
+from calm_tariff.worker.loop import Loop
+from calm_tariff.worker.supervision import Supervised
 
 log = logging.getLogger("calm_tariff.worker")
-BEAT_SECONDS = 0.25
-REPORT = timedelta(seconds=1)
-TIDY = timedelta(minutes=10)
-HEALTH_SECONDS = 15
-OUTSIDE_SECONDS = 1
-FAILED_SECONDS = 3
+SHIP_SECONDS = 0.25
+REPORT_SECONDS = 2.0
+AWAY_SECONDS = 1.0
+# What runs beside each other: shipping, reporting, taking jobs, and as many jobs as there is room for.
+CONNECTIONS = 8
 
 
 def work(settings: Settings, stop: Event) -> None:
     """Work until told to stop. A database that is away is waited for; nothing is lost meanwhile."""
     ctx = context_for(
-        engine(settings.database_url, pool_size=3), actor=SYSTEM, web_address=settings.address,
+        engine(settings.database_url, pool_size=CONNECTIONS), actor=SYSTEM, web_address=settings.address,
         sealing_secret=settings.value_secret, reach=settings.reach,
     )  # fmt: skip
-    while not stop.is_set():
-        try:
-            with leading(ctx) as won:
-                if won:
-                    _lead(ctx, settings, stop)
-        except SQLAlchemyError as error:
-            log.warning("the database does not answer: %s", error.__class__.__name__)
-        stop.wait(1)
+    worker = Worker(ctx, settings)
+    for thread in worker.threads(stop):
+        thread.start()
+    stop.wait()
+    for thread in worker.supervised:
+        thread.join()
 
 
-def _lead(ctx: Context, settings: Settings, stop: Event) -> None:
-    upkeep.prepare_partitions(ctx)
-    began = ctx.now
-    reported, tidied, shipped = began - REPORT, began - TIDY, 0
-    done = Event()
-    # The outside may be slow; what callers do must not wait for it, nor one chore for another.
-    beside = [Thread(target=_repeat, args=(chore, seconds, done), daemon=True)
-              for seconds, chore in _chores(ctx, settings)]  # fmt: skip
-    for one in beside:
-        one.start()
-    try:
+class Worker:
+    """The threads of a worker, and what it reports of itself."""
+
+    def __init__(self, ctx: Context, settings: Settings) -> None:
+        self.ctx, self.settings = ctx, settings
+        self.began, self.shipped = datetime.now(UTC), 0
+        self.loop = Loop(ctx, handlers(ctx, settings))
+        self.supervised: list[Supervised] = []
+
+    def threads(self, stop: Event) -> list[Supervised]:
+        """What is to be started."""
+        works = (("shipping", self.ship), ("jobs", self.loop.run), ("reporting", self.report))
+        self.supervised = [Supervised(name, work, stop) for name, work in works]
+        return self.supervised
+
+    def ship(self, stop: Event) -> None:
+        """Move closed segments of the journal into the database, again and again."""
         while not stop.is_set():
-            shipped += ship(ctx, settings.journal).calls
-            now = ctx.now
-            if now - reported >= REPORT:
-                words = {"leads": True, "shipped_calls": shipped, "started_again": settings.started_again,
-                         "ended_with": settings.ended_with}  # fmt: skip
-                instances.report(ctx, "worker", "worker", began, words)
-                reported = now
-            if now - tidied >= TIDY:
-                upkeep.forget_counts(ctx)
-                tidied = now
-            stop.wait(BEAT_SECONDS)
-    finally:
-        done.set()
-        for one in beside:
-            one.join()
+            pause = SHIP_SECONDS
+            try:
+                self.shipped += ship(self.ctx, self.settings.journal).calls
+            except (SQLAlchemyError, OSError) as error:
+                log.warning("nothing is shipped: %s", error.__class__.__name__)
+                pause = AWAY_SECONDS
+            stop.wait(pause)
 
+    def report(self, stop: Event) -> None:
+        """Say how this worker is, again and again."""
+        while not stop.is_set():
+            try:
+                instances.report(self.ctx, self.settings.worker_name, "worker", self.began, self.words())
+            except SQLAlchemyError as error:
+                log.warning("nothing is reported: %s", error.__class__.__name__)
+            stop.wait(REPORT_SECONDS)
 
-def _chores(ctx: Context, settings: Settings) -> list[tuple[float, Callable[[], object]]]:
-    """What goes on beside shipping, and how many seconds lie between two times of it."""
-    chores: list[tuple[float, Callable[[], object]]] = [
-        (BEAT_SECONDS, lambda: mailing.send_waiting(ctx, settings.mail_host, settings.mail_port)),
-        (OUTSIDE_SECONDS, lambda: trials.end_trials(ctx)),
-        (OUTSIDE_SECONDS, lambda: apis.end_sunsets(ctx)),
-        (HEALTH_SECONDS, lambda: ask_back_ends(ctx)),
-    ]
-    if settings.ticket_desk_address:
-        desk, secret = settings.ticket_desk_address, settings.ticket_desk_secret
-        chores.append((OUTSIDE_SECONDS, lambda: ask_ticket_desk(ctx, desk, secret)))
-    return chores
-
-
-def _repeat(chore: Callable[[], object], seconds: float, done: Event) -> None:
-    """Do a chore again and again. What goes wrong in it is logged, and it is tried again after a while."""
-    while not done.is_set():
-        pause = seconds
-        try:
-            chore()
-        except (SQLAlchemyError, OSError, smtplib.SMTPException, httpx.HTTPError) as error:
-            log.warning("it does not answer: %s: %s", error.__class__.__name__, error)
-            pause = max(seconds, FAILED_SECONDS)
-        except Exception:
-            log.exception("a chore failed, and is tried again")
-            pause = max(seconds, FAILED_SECONDS)
-        done.wait(pause)
+    def words(self) -> dict[str, object]:
+        """What it says of itself."""
+        return {
+            "shipped_calls": self.shipped, "jobs_done": self.loop.done, "jobs_failed": self.loop.failed,
+            "begun_again": {thread.name: thread.died for thread in self.supervised if thread.died},
+            "started_again": self.settings.started_again, "ended_with": self.settings.ended_with,
+        }  # fmt: skip

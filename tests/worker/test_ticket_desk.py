@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
@@ -12,13 +13,16 @@ import pytest
 from fastapi import FastAPI
 from joserfc import jwt
 from joserfc.jwk import OctKey
+from sqlalchemy import select
 from starlette.testclient import TestClient
 
+from calm_tariff.services.base.context import Context
 from calm_tariff.services.compose import products
 from calm_tariff.services.observe import request_in_view
 from calm_tariff.standins import tickets
-from calm_tariff.worker.outside import exchange_tickets
-from calm_tariff.worker.ticket_desk import TicketDesk
+from calm_tariff.store.admit.requests import AccessRequest
+from calm_tariff.worker.outside import exchange
+from calm_tariff.worker.ticket_desk import TicketDesk, Unproven
 from tests.office import Office
 
 SECRET = "what desk and worker sign with, in turn"
@@ -50,6 +54,15 @@ class Line:
     def restart(self) -> None:
         """The desk forgets everything."""
         self.web = _desk()
+
+
+def exchange_tickets(ctx: Context, desk: TicketDesk) -> None:
+    """Every request's ticket, as jobs would: each by itself."""
+    with ctx.transaction() as session:
+        waiting = session.scalars(select(AccessRequest.id).where(AccessRequest.state == "passed to outside")).all()
+    for each in waiting:
+        with suppress(httpx.HTTPStatusError, Unproven):
+            exchange(ctx, desk, each)
 
 
 def _desk() -> TestClient:

@@ -14,7 +14,7 @@ from calm_tariff.core.lifecycles import CALLING, REQUEST, move
 from calm_tariff.services.admit import groups, subscriptions
 from calm_tariff.services.admit.applications import owned
 from calm_tariff.services.admit.terms_of_use import accept
-from calm_tariff.services.base import auditing, mailing, stamps
+from calm_tariff.services.base import auditing, jobs, mailing, stamps
 from calm_tariff.services.base.context import ROLES, SYSTEM, Context
 from calm_tariff.services.compose import visibility
 from calm_tariff.store.admit.applications import Application
@@ -24,6 +24,7 @@ from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.paging import Page, PageQuery, page
 from calm_tariff.store.compose.products import Plan, Product
 
+ASK_DESK = "ask the ticket desk"
 Decision = Literal["granted", "declined"]
 
 
@@ -87,6 +88,7 @@ def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted:
             carry_out(session, ctx.acting(SYSTEM), made, "granted", "")
         if plan.product.access_route == "outside":
             made.state = move(REQUEST, "the request", made.state, "passed to outside")
+            jobs.write(session, ctx, ASK_DESK, subject(made)[2], {"request": made.id}, key=str(made.id))
         return view(made)
 
 

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import stays
 from calm_tariff.core.lifecycles import SUBSCRIPTION, move
-from calm_tariff.core.periods import day_start, local_day
+from calm_tariff.core.periods import day_start, local_day, moment_of
 from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import timelines
-from calm_tariff.services.base import auditing, mailing, stamps
+from calm_tariff.services.base import auditing, jobs, mailing, stamps
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.store.admit.consumers import Member
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.products import Plan
+
+END_TRIAL = "end a trial"
 
 
 def begin(session: Session, ctx: Context, application_id: int, plan: Plan, request_id: int | None) -> Subscription:
@@ -35,6 +37,8 @@ def begin(session: Session, ctx: Context, application_id: int, plan: Plan, reque
     session.flush()
     trial = (_trial_end(session, ctx, terms.trial.days), terms.trial.then == "charge") if terms.trial else None
     timelines.keep(session, made, stays.begun(revision.id, ctx.now_us, trial, by_units=free_units(terms) is not None))
+    if trial is not None:
+        ask_for_end(session, ctx, made.id, moment_of(trial[0]))
     stamps.touch(session, ctx)
     return made
 
@@ -58,6 +62,14 @@ def move_to(session: Session, ctx: Context, subscription: Subscription, plan: Pl
         session, ctx, subscription, f"{subscription.application.name} is now on {offer}",
         f"{before.name} of {plan.product.name} is withdrawn. {subscription.application.name} goes on under {plan.name} "
         f"from today; its keys stay as they are.",
+    )  # fmt: skip
+
+
+def ask_for_end(session: Session, ctx: Context, subscription: int, at: datetime) -> None:
+    """Have the end of a trial said at a moment, should it have come by then."""
+    key = str(subscription)
+    jobs.write(
+        session, ctx, END_TRIAL, f"subscription {key}", {"subscription": subscription}, key=key, run_at=at
     )  # fmt: skip
 
 

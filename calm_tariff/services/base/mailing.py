@@ -1,4 +1,4 @@
-"""Letters: written in the transaction they speak of, handed to the mail server afterwards."""
+"""Letters: written in the transaction they speak of, handed to the mail server by a job of its own each."""
 
 from __future__ import annotations
 
@@ -12,57 +12,61 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.names import cut
-from calm_tariff.services.base import auditing
+from calm_tariff.services.base import auditing, jobs
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.store.base.provider import Provider
 from calm_tariff.store.base.record import Mail
 
 log = logging.getLogger("calm_tariff.mail")
+SEND = "send a letter"
 SET_ASIDE = "could not send a letter"
+# Replies from here on are for good (RFC 5321, 4.2.1); those before may change.
+_FOR_GOOD = 500
 
 
 def write(session: Session, ctx: Context, recipient: str, subject: str, body: str, confidential: bool = False) -> None:
-    """Put a letter into the outbox. What a confidential one says is not kept once it was handed over."""
+    """Write a letter, and ask for it to be sent. What a confidential one says is not kept once it was handed over."""
     made = Mail(recipient=recipient, subject=cut(subject), body=body, created_at=ctx.now, confidential=confidential)
     session.add(made)
+    session.flush()
+    jobs.write(session, ctx, SEND, f"“{made.subject}” to {recipient}", {"letter": made.id})
 
 
-def send_waiting(ctx: Context, host: str, port: int, most: int = 50) -> int:
-    """Hand waiting letters to the mail server, oldest first; returns how many went out.
+def send(ctx: Context, letter: int, host: str, port: int) -> None:
+    """Hand a letter to the mail server. One that is sent or set aside already stays as it is.
 
-    A server that does not answer leaves them waiting (raises OSError or SMTPException); those already handed over
-    stay so. A letter that this server refuses, or that cannot be written, is set aside with the reason and holds up
-    none.
+    Raises OSError or SMTPException where the server does not answer, or says that it may take the letter later. A
+    letter that it refuses, or that cannot be written, is set aside with the reason.
     """
     with ctx.transaction() as session:
-        provider = provider_of(session)
-        waiting = session.scalars(
-            select(Mail.id).where(Mail.sent_at.is_(None), Mail.failed.is_(None)).order_by(Mail.id).limit(most)
-        ).all()
-    if not waiting:
-        return 0
-    sent = 0
-    # Named here: left out, the library asks the name service for this machine's name, which may take long.
-    with smtplib.SMTP(host, port, local_hostname="localhost", timeout=10) as server:
-        for mail_id in waiting:
-            with ctx.transaction() as session:
-                mail = session.get_one(Mail, mail_id, with_for_update=True)
-                try:
-                    server.send_message(_letter(provider, mail))
-                except (smtplib.SMTPRecipientsRefused, smtplib.SMTPDataError, smtplib.SMTPNotSupportedError) as error:
-                    mail.failed = str(error)
-                except (ValueError, UnicodeError) as error:  # it cannot be written as a letter
-                    mail.failed = f"{error.__class__.__name__}: {error}"
-                else:
-                    mail.sent_at = ctx.now
-                    sent += 1
-                if mail.confidential:
-                    mail.body = ""
-                if mail.failed:
-                    log.error("letter %d cannot be sent and is set aside: %s", mail.id, mail.failed)
-                    subject = ("letter", mail.id, f"“{mail.subject}” to {mail.recipient}")
-                    auditing.note(session, ctx, SET_ASIDE, subject, why=mail.failed)
-    return sent
+        mail = session.get_one(Mail, letter, with_for_update=True)
+        if mail.sent_at is not None or mail.failed is not None:
+            return
+        try:
+            message = _letter(provider_of(session), mail)
+            # Named here: left out, the library asks the name service for this machine's name, which may take long.
+            with smtplib.SMTP(host, port, local_hostname="localhost", timeout=10) as server:
+                server.send_message(message)
+        except smtplib.SMTPRecipientsRefused as error:
+            if not all(code >= _FOR_GOOD for code, _ in error.recipients.values()):
+                raise
+            _set_aside(session, ctx, mail, str(error))
+        except smtplib.SMTPDataError as error:
+            if error.smtp_code < _FOR_GOOD:
+                raise
+            _set_aside(session, ctx, mail, str(error))
+        except (smtplib.SMTPNotSupportedError, ValueError) as error:  # it cannot be written as a letter
+            _set_aside(session, ctx, mail, f"{error.__class__.__name__}: {error}")
+        else:
+            mail.sent_at = ctx.now
+        if mail.confidential:
+            mail.body = ""
+
+
+def _set_aside(session: Session, ctx: Context, mail: Mail, why: str) -> None:
+    mail.failed = why
+    log.error("letter %d cannot be sent and is set aside: %s", mail.id, why)
+    auditing.note(session, ctx, SET_ASIDE, ("letter", mail.id, f"“{mail.subject}” to {mail.recipient}"), why=why)
 
 
 def set_aside_since(session: Session, since: datetime) -> int:

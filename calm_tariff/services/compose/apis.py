@@ -16,7 +16,7 @@ from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.lifecycles import API_VERSION, move
 from calm_tariff.core.periods import day_start, local_day, moment_of
-from calm_tariff.services.base import auditing, mailing, reaching, stamps
+from calm_tariff.services.base import auditing, jobs, mailing, reaching, stamps
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.base.reaching import OutsideAddress
 from calm_tariff.services.compose import back_ends, operations
@@ -26,6 +26,7 @@ from calm_tariff.store.compose.apis import Api, ApiDocument, ApiVersion, BackEnd
 from calm_tariff.store.compose.meters import Meter, MeterOperation
 from calm_tariff.store.compose.products import ProductOperation
 
+END_VERSION = "end a version"
 ChosenBy = Literal["path", "header", "host"]
 # Paths that some back ends read as others, paths that are another operation in another case, and header fields that
 # override the method or the path.
@@ -258,6 +259,10 @@ def set_state(ctx: Context, version_id: int, state: State, sunset_on: date | Non
                 raise Invalid("must be a day ahead", "sunset_on")
             version.deprecated_at, version.sunset_at = ctx.now, moment_of(day_start(sunset_on, where))
             _announce(session, ctx, version, sunset_on)
+            name = f"{version.api.name} {version.version}"
+            jobs.write(
+                session, ctx, END_VERSION, name, {"version": version.id}, key=str(version.id), run_at=version.sunset_at
+            )  # fmt: skip
         version.edition += 1
         auditing.note(
             session, ctx, f"set an API {state}", subject(version), {"state": before},
@@ -278,14 +283,22 @@ def touched_by_end(ctx: Context, version_id: int) -> list[str]:
 def end_sunsets(ctx: Context) -> int:
     """Versions whose last day has passed are gone; returns how many."""
     with ctx.transaction() as session:
-        due = select(ApiVersion).where(ApiVersion.state == "sunset", ApiVersion.sunset_at <= ctx.now)
-        ended = session.scalars(due.with_for_update(of=ApiVersion)).all()
-        for version in ended:
-            version.state = move(API_VERSION, version.api.name, version.state, "gone")
-            auditing.note(session, ctx, "set an API gone", subject(version), {"state": "sunset"}, {"state": "gone"})
-        if ended:
-            stamps.touch(session, ctx)
-        return len(ended)
+        due = session.scalars(
+            select(ApiVersion.id).where(ApiVersion.state == "sunset", ApiVersion.sunset_at <= ctx.now)
+        ).all()
+    return sum(end_sunset(ctx, version) for version in due)
+
+
+def end_sunset(ctx: Context, version_id: int) -> bool:
+    """A version whose last day has passed is gone; whether it is so now."""
+    with ctx.transaction() as session:
+        version = get(session, version_id, lock=True)
+        if version.state != "sunset" or version.sunset_at is None or version.sunset_at > ctx.now:
+            return False
+        version.state = move(API_VERSION, version.api.name, version.state, "gone")
+        auditing.note(session, ctx, "set an API gone", subject(version), {"state": "sunset"}, {"state": "gone"})
+        stamps.touch(session, ctx)
+        return True
 
 
 def get(session: Session, version_id: int, lock: bool = False) -> ApiVersion:

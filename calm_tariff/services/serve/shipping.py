@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import logging
 from dataclasses import dataclass
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, lazyload
 
-from calm_tariff.core.periods import instant_of
 from calm_tariff.core.stays import Stay, belongs
 from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.journal import closed_segments, read_segment
 from calm_tariff.formats.values import read
+from calm_tariff.services.admit.subscriptions import ask_for_end
+from calm_tariff.services.admit.timelines import stay_of
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.admit.subscriptions import Stay as Stored
@@ -22,6 +24,8 @@ from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.serve.call_writer import record
 
 log = logging.getLogger("calm_tariff.shipping")
+# What several segments tell of a trial is looked at together.
+_TOGETHER = timedelta(seconds=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +63,8 @@ def ship_segment(ctx: Context, path: Path) -> Shipment | None:
             segment = read_segment(path)
         except FileNotFoundError:
             return None
-        assign(session, segment.records)
+        for subscription in assign(session, segment.records):
+            ask_for_end(session, ctx, subscription, ctx.now + _TOGETHER)
         new = record(session, segment.records, ctx.now)
     if segment.damaged:
         log.warning("segment %s has %d lines that are no records", path.name, segment.damaged)
@@ -69,15 +74,16 @@ def ship_segment(ctx: Context, path: Path) -> Shipment | None:
     return Shipment(1, new, segment.damaged)
 
 
-def assign(session: Session, records: list[dict[str, Any]]) -> None:
-    """Put let-through calls under the stay in force at their instant, where the gateway knew another one.
+def assign(session: Session, records: list[dict[str, Any]]) -> set[int]:
+    """Put let-through calls under the stay in force at their instant, where the gateway knew another one. The
+    subscriptions are returned whose trial these calls may have used up.
 
     It decides by all it knows, those stays to come included; but a move, say, is known to it only some tenths of a
     second later. The revision decided under stays on the record. Raises nothing: a record may say less of its call.
     """
     let_in = [r for r in records if r.get("subscription_id") and r.get("stay_id") and r.get("verdict") != "refused"]
     if not let_in:
-        return
+        return set()
     known = _stays(session, {r["subscription_id"] for r in let_in})
     for call in let_in:
         decided_under = call["stay_id"]
@@ -89,6 +95,11 @@ def assign(session: Session, records: list[dict[str, Any]]) -> None:
             call["stay_id"] = stay.id
             call["remarks"] = [*call.get("remarks", ()), "decided under terms that had just ended; charged by those "
                                "in force at its instant"]  # fmt: skip
+    return {
+        subscription
+        for subscription, stays in known.items()
+        if any(stay.trial and stay.units is not None and not stay.spent for stay in stays)
+    }
 
 
 def _stays(session: Session, subscriptions: set[int]) -> dict[int, tuple[Stay, ...]]:
@@ -101,12 +112,7 @@ def _stays(session: Session, subscriptions: set[int]) -> dict[int, tuple[Stay, .
     )
     found: dict[int, tuple[Stay, ...]] = {}
     for stored, ended in session.execute(query):
-        until = min((moment for moment in (stored.end_at, ended) if moment), default=None)
-        made = Stay(
-            id=stored.id, revision_id=stored.revision_id, start_us=instant_of(stored.start_at), trial=stored.trial,
-            spent=stored.spent, due_us=instant_of(stored.due_at) if stored.due_at else None,
-            end_us=instant_of(until) if until else None,
-            units=free_units(read(PlanTerms, stored.revision.terms)) if stored.trial else None,
-        )  # fmt: skip
+        units = free_units(read(PlanTerms, stored.revision.terms)) if stored.trial else None
+        made = stay_of(stored, ended, units)
         found[stored.subscription_id] = (*found.get(stored.subscription_id, ()), made)
     return found

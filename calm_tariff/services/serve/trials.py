@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from sqlalchemy import select
-from sqlalchemy.orm import Session, selectinload
+from sqlalchemy.orm import Session
 
 from calm_tariff.core import stays
 from calm_tariff.core.lifecycles import SUBSCRIPTION, move
+from calm_tariff.core.periods import moment_of
 from calm_tariff.core.stays import Stay, TrialUnits
 from calm_tariff.core.terms import PlanTerms, Trial, free_units
 from calm_tariff.formats.values import read
@@ -21,36 +24,37 @@ from calm_tariff.store.serve import call_queries, usage_queries
 
 
 def end_trials(ctx: Context) -> int:
-    """Trials whose days have passed or whose units are used end, and are told; returns how many.
+    """Say of every trial that its days have passed or its units are used; returns of how many."""
+    with ctx.transaction() as session:
+        running = session.scalars(select(Subscription.id).where(Subscription.state == "trial")).all()
+    return sum(end_trial(ctx, subscription) is None for subscription in running)
 
-    Calls have been decided and charged by their ends already: what is done here is to say so.
+
+def end_trial(ctx: Context, subscription_id: int) -> datetime | None:
+    """End a trial whose days have passed or whose units are used, and tell its members; or when its days will have
+    passed.
+
+    Calls have been decided and charged by its end already: what is done here is to say so.
     """
     with ctx.transaction() as session:
         stamps.hold(session, ctx, stamps.SHIPPING)
-        query = (
-            select(Subscription)
-            .where(Subscription.state == "trial")
-            .options(selectinload(Subscription.stays))
-            .with_for_update(of=Subscription)
-        )
-        ended = 0
-        for subscription in session.scalars(query):
-            timeline = timelines.of(subscription)
-            stay = next((s for s in timeline if s.trial), None)
-            if stay is None:
-                continue
-            terms = read(PlanTerms, session.get_one(PlanRevision, stay.revision_id).terms)
-            last = _last_free(session, ctx, subscription.id, stay, free_units(terms))
-            if last is not None:
-                timeline = stays.spent(timeline, last)  # also where its days have passed meanwhile
-            elif stay.end_us is not None and stay.end_us > ctx.now_us:
-                continue
-            timelines.keep(session, subscription, stays.settled(timeline))
-            _end(session, ctx, subscription, terms.trial)
-            ended += 1
-        if ended:
-            stamps.touch(session, ctx)
-        return ended
+        subscription = session.get(Subscription, subscription_id, with_for_update=True)
+        if subscription is None or subscription.state != "trial":
+            return None
+        timeline = timelines.of(subscription)
+        stay = next((s for s in timeline if s.trial), None)
+        if stay is None:
+            return None
+        terms = read(PlanTerms, session.get_one(PlanRevision, stay.revision_id).terms)
+        last = _last_free(session, ctx, subscription.id, stay, free_units(terms))
+        if last is not None:
+            timeline = stays.spent(timeline, last)  # also where its days have passed meanwhile
+        elif stay.end_us is not None and stay.end_us > ctx.now_us:
+            return moment_of(stay.end_us)
+        timelines.keep(session, subscription, stays.settled(timeline))
+        _end(session, ctx, subscription, terms.trial)
+        stamps.touch(session, ctx)
+        return None
 
 
 def _last_free(session: Session, ctx: Context, subscription: int, stay: Stay, free: TrialUnits | None) -> int | None:

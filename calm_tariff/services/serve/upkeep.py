@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from calm_tariff.core.periods import local_day, month_of, month_step
-from calm_tariff.services.admit import sign_up
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import passwords, throttling
 from calm_tariff.store.serve import partitions, quota_queries
 
 
@@ -17,10 +15,6 @@ def prepare_partitions(ctx: Context, months: int = 3) -> list[str]:
 
 
 def forget_counts(ctx: Context) -> None:
-    """Throw away what quotas counted in windows that are long over, attempts to sign in likewise, and letters nobody
-    answered in time."""
+    """Throw away what quotas counted in windows that are long over."""
     with ctx.transaction() as session:
         quota_queries.forget(session, ctx.now_us)
-    throttling.forget(ctx)
-    sign_up.forget(ctx)
-    passwords.forget(ctx)

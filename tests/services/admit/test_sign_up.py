@@ -14,7 +14,6 @@ from calm_tariff.services.admit import applications, sign_up
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.house import passwords, sessions
-from calm_tariff.services.serve import upkeep
 from calm_tariff.settings import Settings
 from calm_tariff.store.admit.consumers import AwaitedSignUp, Consumer, Member
 from calm_tariff.store.base.record import Mail
@@ -80,7 +79,7 @@ def test_a_letter_too_old_or_overtaken_makes_no_account(office: Office) -> None:
     office.clock.forward(hours=24)
     with pytest.raises(NotFound):
         sign_up.confirm(office.ctx, second, GULLS)
-    upkeep.forget_counts(office.ctx)
+    sign_up.forget(office.ctx)
     with office.ctx.transaction() as session:
         assert session.scalar(select(func.count()).select_from(AwaitedSignUp)) == 0
 

@@ -46,11 +46,14 @@ def test_a_letter_that_cannot_be_sent_is_set_aside_and_holds_up_none(office: Off
                 ("last@consumer.example", "Four", "x"),
             ):  # fmt: skip
                 mailing.write(session, office.ctx, to, subject, body)
-        assert mailing.send_waiting(office.ctx, "127.0.0.1", server.port) >= 1
-        assert mailing.send_waiting(office.ctx, "127.0.0.1", server.port) == 0  # and none is tried for ever
+        with office.ctx.transaction() as session:
+            written = session.scalars(select(Mail.id)).all()
+        for letter in written:
+            for _ in range(2):  # what is sent or set aside stays so, however often it is tried
+                mailing.send(office.ctx, letter, "127.0.0.1", server.port)
     finally:
         server.stop()
-    assert "last@consumer.example" in picky.got and "refused@consumer.example" not in picky.got
+    assert picky.got.count("last@consumer.example") == 1 and "refused@consumer.example" not in picky.got
     told = next(i for i in today.today(office.manager).yours if "could not be sent" in i.title)
     words = parse_qs(urlsplit(told.link).query)["words"][0]
     named = auditing.entries(office.manager, PageQuery(words, rows=20)).rows  # where Today leads to

@@ -1,0 +1,79 @@
+"""What is done for each kind of job, how often it is tried, and what is done again and again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from calm_tariff.services.admit import outside_decisions, requests, sign_up, subscriptions
+from calm_tariff.services.base import mailing
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.jobs import LEASE
+from calm_tariff.services.compose import apis
+from calm_tariff.services.house import passwords, throttling
+from calm_tariff.services.serve import trials, upkeep
+from calm_tariff.settings import Settings
+from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk
+
+# With pauses that grow to an hour, so many tries go on for a day and a half.
+TRIES = 40
+ASK_BACK_ENDS = "ask back ends whether they are well"
+# How often a ticket that is not decided is asked about: the longer it has waited, the less often.
+SOONEST, LATEST = timedelta(seconds=1), timedelta(minutes=1)
+
+Done = datetime | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Handler:
+    """What is done for a kind of job, given its arguments: it returns when it is to be done again, if ever. It is
+    given up after so many `tries`, or never; `every` is how often it is done by the schedule, `lease` how long it may
+    take before another worker does it, `at_once` how many of a kind one worker does beside each other."""
+
+    kind: str
+    do: Callable[[dict[str, Any]], Done]
+    tries: int | None = TRIES
+    every: timedelta | None = None
+    lease: timedelta = LEASE
+    at_once: int = 1
+
+
+def handlers(ctx: Context, settings: Settings) -> list[Handler]:
+    """Everything this worker does."""
+    found = [
+        Handler(
+            kind=mailing.SEND, at_once=3,
+            do=lambda of: mailing.send(ctx, of["letter"], settings.mail_host, settings.mail_port),
+        ),
+        Handler(kind=subscriptions.END_TRIAL, do=lambda of: trials.end_trial(ctx, of["subscription"])),
+        Handler(kind=apis.END_VERSION, do=lambda of: _nothing(apis.end_sunset(ctx, of["version"]))),
+        _again("end what is over", timedelta(minutes=1), lambda: (trials.end_trials(ctx), apis.end_sunsets(ctx))),
+        _again(ASK_BACK_ENDS, timedelta(seconds=15), lambda: ask_back_ends(ctx), timedelta(minutes=5)),
+        _again("prepare partitions", timedelta(hours=1), lambda: upkeep.prepare_partitions(ctx)),
+        _again("forget counts", timedelta(minutes=10), lambda: upkeep.forget_counts(ctx)),
+        _again("forget attempts to sign in", timedelta(minutes=10), lambda: throttling.forget(ctx)),
+        _again("forget letters of sign-ups", timedelta(minutes=10), lambda: sign_up.forget(ctx)),
+        _again("forget letters of passwords", timedelta(minutes=10), lambda: passwords.forget(ctx)),
+    ]  # fmt: skip
+    if settings.ticket_desk_address:
+        found.append(Handler(kind=requests.ASK_DESK, tries=None, do=lambda of: _ticket(ctx, settings, of["request"])))
+    return found
+
+
+def _again(kind: str, every: timedelta, do: Callable[[], object], lease: timedelta = LEASE) -> Handler:
+    """Something of the schedule: never given up, because the next time may go well."""
+    return Handler(kind=kind, do=lambda _: _nothing(do()), tries=None, every=every, lease=lease)
+
+
+def _nothing(_: object) -> None:
+    return None
+
+
+def _ticket(ctx: Context, settings: Settings, request_id: int) -> Done:
+    if ask_ticket_desk(ctx, settings.ticket_desk_address, settings.ticket_desk_secret, request_id):
+        return None
+    request = outside_decisions.passed(ctx, request_id)
+    waited = ctx.now - request.created_at if request else SOONEST
+    return ctx.now + max(SOONEST, min(waited / 30, LATEST))

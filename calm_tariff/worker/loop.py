@@ -1,0 +1,107 @@
+"""The loop that does jobs: each kind has room of its own, so that none is held up by another."""
+
+from __future__ import annotations
+
+import logging
+import random
+from collections import Counter
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from threading import Event, Lock
+
+from sqlalchemy.exc import SQLAlchemyError
+
+from calm_tariff.services.base import jobs
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.jobs import Job
+from calm_tariff.worker.handlers import Handler
+
+log = logging.getLogger("calm_tariff.worker")
+# How long a job that is written waits for being seen, at most, while nothing else is done.
+LOOK_SECONDS = 0.5
+AWAY_SECONDS = 2.0
+
+
+class Loop:
+    """Claims jobs that are due and does them, several kinds beside each other. `done` and `failed` count them."""
+
+    def __init__(self, ctx: Context, handlers: Sequence[Handler], chance: random.Random | None = None) -> None:
+        self.done = self.failed = 0
+        self._ctx, self._chance = ctx, chance or random.Random()
+        self._handlers = {handler.kind: handler for handler in handlers}
+        self._busy: Counter[str] = Counter()
+        self._lock, self._freed = Lock(), Event()
+
+    def run(self, stop: Event) -> None:
+        """Do jobs until told to stop; those begun are finished. A database that is away is waited for."""
+        scheduled = [kind for kind, handler in self._handlers.items() if handler.every is not None]
+        room = sum(handler.at_once for handler in self._handlers.values())
+        with ThreadPoolExecutor(max_workers=room, thread_name_prefix="job") as pool:
+            while not stop.is_set():
+                try:
+                    jobs.schedule(self._ctx, scheduled)
+                    break
+                except SQLAlchemyError as error:
+                    self._away(error, stop)
+            while not stop.is_set():
+                self._freed.clear()
+                try:
+                    job = self.take()
+                except SQLAlchemyError as error:
+                    self._away(error, stop)
+                    continue
+                if job is None:
+                    self._freed.wait(LOOK_SECONDS)
+                else:
+                    pool.submit(self.do, job)
+
+    def take(self) -> Job | None:
+        """Claim a job of a kind that there is room for, to be done with `do`."""
+        free = {kind: h.lease for kind, h in self._handlers.items() if self._busy[kind] < h.at_once}
+        job = jobs.claim(self._ctx, free) if free else None
+        if job is not None:
+            with self._lock:
+                self._busy[job.kind] += 1
+        return job
+
+    def do(self, job: Job) -> None:
+        """Do a job and say how it went. Nothing that goes wrong in it goes further."""
+        handler = self._handlers[job.kind]
+        try:
+            self._say(job, handler, self._attempt(job, handler))
+        except SQLAlchemyError as error:  # its claim will lapse, and it is done again
+            log.warning("how %s %d went cannot be kept: %s", job.kind, job.id, error.__class__.__name__)
+        except Exception:
+            log.exception("how %s %d went cannot be kept", job.kind, job.id)
+        finally:
+            with self._lock:
+                self._busy[job.kind] -= 1
+            self._freed.set()
+
+    def _attempt(self, job: Job, handler: Handler) -> Exception | None:
+        """Do it; what is to follow is kept with the job itself."""
+        try:
+            next_time = handler.do(job.arguments)
+        except Exception as error:
+            return error
+        if next_time is None and handler.every is not None:
+            next_time = self._ctx.now + handler.every
+        if next_time is None:
+            jobs.done(self._ctx, job)
+        else:
+            jobs.again(self._ctx, job, next_time)
+        return None
+
+    def _say(self, job: Job, handler: Handler, error: Exception | None) -> None:
+        if error is None:
+            self.done += 1
+            return
+        self.failed += 1
+        words = f"{error.__class__.__name__}: {error}"
+        over = jobs.failed(self._ctx, job, words, handler.tries, self._chance.random())
+        what = "is given up" if over else "is tried again"
+        log.warning("%s %d failed at attempt %d and %s: %s", job.kind, job.id, job.attempts, what, words)
+
+    def _away(self, error: SQLAlchemyError, stop: Event) -> None:
+        log.warning("the database does not answer: %s", error.__class__.__name__)
+        stop.wait(AWAY_SECONDS)
