@@ -9,7 +9,7 @@ from calm_tariff.console_api.base.asking import COOKIE
 from calm_tariff.console_api.compose import apis, documents, house_limits, issuers, meters, operations, plans, products
 from calm_tariff.console_api.house import service_tokens, session
 from calm_tariff.console_api.observe import allowances, consumers, today, traffic
-from calm_tariff.console_api.serve import bench, instances, meter_preview, receipts
+from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts
 from calm_tariff.console_api.settle import consequences, invoices, periods
 from calm_tariff.edge import problems, reference, signing_in
 from calm_tariff.services.base.context import Context
@@ -19,8 +19,8 @@ from calm_tariff.settings import Settings
 # Where a path could be read as another's, the plainer comes first: /meters/preview before /meters/{meter_id}.
 ROUTERS = (
     session, service_tokens, apis, operations, documents, house_limits, issuers, meter_preview, meters, products, plans,
-    groups, requests, overrides, carrying_over, signing_keys, tariff, bench, receipts, instances, periods, invoices,
-    consequences, today, traffic, allowances, consumers,
+    groups, requests, overrides, carrying_over, signing_keys, tariff, bench, receipts, instances, jobs, periods,
+    invoices, consequences, today, traffic, allowances, consumers,
 )  # fmt: skip
 
 

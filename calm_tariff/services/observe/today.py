@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import HOUR, day_start, local_day, month_of, period_before
 from calm_tariff.services.admit import requests
-from calm_tariff.services.base import mailing
+from calm_tariff.services.base import jobs, mailing
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.settle import late_usage
@@ -66,7 +66,7 @@ def today(ctx: Context) -> Today:
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
         items = [*_requests(session, ctx), *_spent(session, ctx), *_refusals(session, ctx), *_periods(session, ctx)]
-        items += [*_late(session, ctx), *_letters(session, ctx), *_drafts(session)]
+        items += [*_late(session, ctx), *_letters(session, ctx), *_jobs(session), *_drafts(session)]
         yours = [i for i in items if ctx.actor.role in i.roles]
         return Today(yours, [i for i in items if i not in yours], _yesterday(session, ctx))
 
@@ -189,6 +189,15 @@ def _letters(session: Session, ctx: Context) -> list[Item]:
     where = f"/record?words={quote_plus(mailing.SET_ASIDE)}"
     detail = "Each is set aside with the reason; whoever it was for has not heard of it."
     return [Item(title, detail, "See to whom, and why", where, ["operations", "product manager"])]
+
+
+def _jobs(session: Session) -> list[Item]:
+    given_up = jobs.given_up(session)
+    if not given_up:
+        return []
+    title = "One job was given up" if given_up == 1 else f"{given_up} jobs were given up"
+    detail = "Each failed again and again, and is not tried again by itself."
+    return [Item(title, detail, "See what failed", "/observe/gateways", ["operations", "product manager"])]
 
 
 def _drafts(session: Session) -> list[Item]:

@@ -1,7 +1,7 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, type Console } from "../../api/console";
-import { Trouble, Waiting } from "../../kit/controls";
+import { Trouble, Waiting, WordButton } from "../../kit/controls";
 import { clock, count, dayAndMinute, plural } from "../../kit/format";
 import { Aside, Page } from "../frame";
 import { ListFoot, useList } from "../list";
@@ -103,12 +103,68 @@ export function Gateways() {
       {workers.map((w) => (
         <p key={w.name} className="mt-5 text-soft">
           {w.alive
-            ? `The worker leads since ${dayAndMinute(w.started_at)} and has shipped ${plural(Number(said(w, "shipped_calls")), "call")}.`
-            : `The worker is silent since ${clock(w.seen_at)}, and nothing is shipped.`}
+            ? `${w.name === "worker" ? "The worker" : w.name} is at work since ${dayAndMinute(w.started_at)}: ${plural(Number(said(w, "shipped_calls")), "call")} shipped, ${plural(Number(said(w, "jobs_done")), "job")} done.`
+            : `${w.name === "worker" ? "The worker" : w.name} is silent since ${clock(w.seen_at)}, and ships nothing.`}
         </p>
       ))}
+      <FailedJobs />
       <SetAside />
     </Page>
+  );
+}
+
+/** Work that failed: what it was about, why, and when it is tried again, if it is. */
+function FailedJobs() {
+  const queries = useQueryClient();
+  const list = useList("/jobs", (query) => api.get("/jobs", { params: { query } }), { every: 5_000 });
+  const again = useMutation({
+    mutationFn: (id: number) => api.post("/jobs/{job_id}/again", { params: { path: { job_id: id } } }),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["/jobs"] }),
+  });
+  return (
+    <section className="mt-7">
+      <h2 className="border-b border-line pb-1">Work that failed</h2>
+      <Trouble error={list.error ?? again.error} />
+      <p className="py-2 text-soft">
+        {list.rows.length === 0
+          ? "None. A letter, a ticket or a chore that cannot be done stands here with its error until it is."
+          : "Each is tried again after a pause that grows, until it is given up; then it waits for somebody."}
+      </p>
+      {list.rows.length > 0 && (
+        <table className="plain-table">
+          <thead>
+            <tr>
+              <th>What</th>
+              <th>Error</th>
+              <th className="number">Tried</th>
+              <th>Next</th>
+              <th>
+                <span className="sr-only">Do</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {list.rows.map((job) => (
+              <tr key={job.id}>
+                <td>
+                  {job.kind}
+                  {job.about !== job.kind && <div className="text-[12px] text-soft">{job.about}</div>}
+                </td>
+                <td className="break-words">{job.last_error}</td>
+                <td className="number">{count(job.attempts)}</td>
+                <td className={`whitespace-nowrap ${job.given_up ? "text-madder" : ""}`}>
+                  {job.given_up ? "given up" : clock(job.run_at)}
+                </td>
+                <td className="whitespace-nowrap">
+                  <WordButton onClick={() => again.mutate(job.id)}>Try again</WordButton>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <ListFoot of={list} />
+    </section>
   );
 }
 
@@ -166,6 +222,10 @@ function troubles(of: Instance): string[] {
   if (again > 0)
     found.push(
       `${of.name} has been started again ${again === 1 ? "once" : `${again} times`}; it last ended ${said(of, "ended_with")}.`,
+    );
+  for (const [thread, times] of Object.entries((of.report.begun_again as Record<string, number>) ?? {}))
+    found.push(
+      `${of.name}: its ${thread} broke off and was begun again ${times === 1 ? "once" : `${times} times`}.`,
     );
   if (of.report.fault) found.push(`${of.name} cannot record calls and serves none: ${said(of, "fault")}.`);
   if (of.report.counters_away) found.push(`${of.name}: ${said(of, "counters")}.`);
