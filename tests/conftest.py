@@ -12,6 +12,7 @@ from sqlalchemy import Engine, text
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import Context, context_for
+from calm_tariff.store.base import locking
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
@@ -21,6 +22,9 @@ from tests.processes import HERE, RedisServer
 # What is tested is what is computed, not how quick the machine is at the moment.
 settings.register_profile("untimed", deadline=None)
 settings.load_profile("untimed")
+
+# Rows are locked in one order, or the test fails that does otherwise.
+locking.strict = True
 
 
 @pytest.fixture(scope="session")

@@ -32,6 +32,11 @@ class Conflict(CalmTariffError):
     """The thing is in a state in which this cannot be done."""
 
 
+class Deadlocked(Conflict):
+    """Two did things at the same moment that wait for each other. Nothing of this one was done: it may be tried again
+    as it was."""
+
+
 class TooMany(CalmTariffError):
     """Too often in too short a time. `wait` is how many seconds to wait before it is worth trying again."""
 

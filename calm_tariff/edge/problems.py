@@ -38,7 +38,7 @@ def tell(app: FastAPI) -> None:
 
     @app.exception_handler(CalmTariffError)
     async def domain(request: Request, error: CalmTariffError) -> JSONResponse:
-        status, title = _STATUS[type(error)]
+        status, title = next(_STATUS[kind] for kind in type(error).__mro__ if kind in _STATUS)
         more = {"current": jsonable_encoder(error.current)} if isinstance(error, Stale) else {}
         answer = _problem(status, title, error.what, where=error.where, **more)
         if isinstance(error, TooMany):

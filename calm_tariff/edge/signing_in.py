@@ -9,6 +9,7 @@ from fastapi import APIRouter, Depends, Request, Response
 from pydantic import BaseModel, Field
 
 from calm_tariff.core.errors import NotAllowed
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import (
     address_of,
     asking,
@@ -60,7 +61,7 @@ class PasswordChange(BaseModel):
 
 def router(realm: Realm, cookie: str) -> APIRouter:
     """The routes for one kind of people, whose sessions are kept in that cookie."""
-    made = APIRouter(tags=["session"])
+    made = APIRouter(tags=["session"], route_class=Again)
     asked = Annotated[Context, Depends(asking(cookie, realm))]
 
     @made.post("/session", status_code=204, dependencies=_FROM_HERE)

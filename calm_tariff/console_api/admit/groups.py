@@ -6,10 +6,11 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.services.admit import groups
 from calm_tariff.services.admit.groups import GroupView
 
-router = APIRouter(tags=["products"])
+router = APIRouter(tags=["products"], route_class=Again)
 
 
 class GroupIn(BaseModel):

@@ -9,10 +9,11 @@ from fastapi import APIRouter
 from pydantic import BaseModel
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.services.admit import overrides
 from calm_tariff.services.admit.overrides import HeldLimit, OverrideTyped, OverrideView
 
-router = APIRouter(tags=["admit"])
+router = APIRouter(tags=["admit"], route_class=Again)
 
 
 class OverrideIn(BaseModel):

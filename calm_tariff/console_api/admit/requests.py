@@ -7,6 +7,7 @@ from fastapi.responses import Response
 from pydantic import BaseModel
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.services.admit import requests
 from calm_tariff.services.admit.requests import Decision, RequestView
@@ -14,7 +15,7 @@ from calm_tariff.services.observe import request_in_view
 from calm_tariff.services.observe.request_in_view import RequestWithBackground
 from calm_tariff.store.base.paging import Page
 
-router = APIRouter(tags=["admit"])
+router = APIRouter(tags=["admit"], route_class=Again)
 
 
 class DecisionIn(BaseModel):

@@ -6,9 +6,10 @@ from fastapi import APIRouter
 from pydantic import BaseModel
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.services.admit import tokens
 
-router = APIRouter(tags=["credentials"])
+router = APIRouter(tags=["credentials"], route_class=Again)
 
 
 class SigningKeyMade(BaseModel):

@@ -9,6 +9,7 @@ from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.services.admit import tariff_applying
 from calm_tariff.services.admit.carrying_over import Existing
@@ -16,7 +17,7 @@ from calm_tariff.services.admit.tariff_applying import Applied
 from calm_tariff.services.compose import tariff_document
 from calm_tariff.services.compose.tariff_document import Difference
 
-router = APIRouter(tags=["tariff"])
+router = APIRouter(tags=["tariff"], route_class=Again)
 
 
 class TariffIn(BaseModel):

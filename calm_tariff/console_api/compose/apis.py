@@ -12,6 +12,7 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.console_api.compose.operations import OperationIn
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.services.compose import apis
@@ -26,7 +27,7 @@ from calm_tariff.services.compose.apis import (
 )
 from calm_tariff.store.base.paging import Page, listed
 
-router = APIRouter(tags=["APIs"])
+router = APIRouter(tags=["APIs"], route_class=Again)
 
 
 class ApiSettings(BaseModel):

@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.console_api.compose.apis import ApiSettings
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.services.compose import api_documents
@@ -18,7 +19,7 @@ from calm_tariff.services.compose.apis import (
     ApiView,
 )
 
-router = APIRouter(tags=["APIs"])
+router = APIRouter(tags=["APIs"], route_class=Again)
 
 
 class DocumentIn(BaseModel):

@@ -8,11 +8,12 @@ from fastapi import APIRouter
 from pydantic import BaseModel
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.services.compose import house_limits
 from calm_tariff.services.compose.house_limits import HouseView
 
-router = APIRouter(tags=["APIs"])
+router = APIRouter(tags=["APIs"], route_class=Again)
 
 
 class LimitsIn(BaseModel):

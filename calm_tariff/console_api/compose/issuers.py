@@ -7,11 +7,12 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.core.meters import Environment
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.services.compose import issuers
 from calm_tariff.services.compose.issuers import Algorithm, IssuerTyped, IssuerView
 
-router = APIRouter(tags=["credentials"])
+router = APIRouter(tags=["credentials"], route_class=Again)
 
 
 class IssuerIn(BaseModel):

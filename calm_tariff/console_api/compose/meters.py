@@ -11,13 +11,14 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.core.meters import Environment, Measure
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.services.compose import meters
 from calm_tariff.services.compose.meters import Dependent, MeterTyped, MeterView, State
 from calm_tariff.store.base.paging import Page, listed
 
-router = APIRouter(tags=["meters"])
+router = APIRouter(tags=["meters"], route_class=Again)
 
 
 class FilterIn(BaseModel):

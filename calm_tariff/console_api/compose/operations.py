@@ -9,11 +9,12 @@ from fastapi.responses import Response
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.lists import PART, as_csv
 from calm_tariff.services.compose import operations
 from calm_tariff.services.compose.operations import Answers, OperationPage, OperationTyped, OperationView, Standing
 
-router = APIRouter(tags=["APIs"])
+router = APIRouter(tags=["APIs"], route_class=Again)
 
 
 class OperationIn(BaseModel):

@@ -9,6 +9,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.services.compose import effective_limits, estimates, plans, publishing, tariff_sheet
 from calm_tariff.services.compose.effective_limits import WhatACallerGets
@@ -16,7 +17,7 @@ from calm_tariff.services.compose.estimates import Estimate
 from calm_tariff.services.compose.publishing import Revision
 from calm_tariff.services.compose.tariff_sheet import Sheet
 
-router = APIRouter(tags=["products"])
+router = APIRouter(tags=["products"], route_class=Again)
 
 
 class PlanIn(BaseModel):

@@ -10,6 +10,7 @@ from fastapi.responses import Response
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.formats.markdown import html
@@ -25,7 +26,7 @@ from calm_tariff.services.compose.products import (
 )
 from calm_tariff.store.base.paging import Page, listed
 
-router = APIRouter(tags=["products"])
+router = APIRouter(tags=["products"], route_class=Again)
 
 
 class ProductIn(BaseModel):

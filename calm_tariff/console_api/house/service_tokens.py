@@ -6,10 +6,11 @@ from fastapi import APIRouter
 from pydantic import BaseModel
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.services.house import service_tokens
 from calm_tariff.services.house.service_tokens import DAYS, ServiceTokenView
 
-router = APIRouter(tags=["service tokens"])
+router = APIRouter(tags=["service tokens"], route_class=Again)
 
 
 class NewToken(BaseModel):

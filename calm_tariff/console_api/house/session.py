@@ -6,6 +6,7 @@ from fastapi import APIRouter, Request, Response
 from pydantic import BaseModel
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.auditing import Entry
@@ -15,7 +16,7 @@ from calm_tariff.services.house.people import PEOPLE
 from calm_tariff.services.house.sessions import SignIn
 from calm_tariff.store.base.paging import Page
 
-router = APIRouter(tags=["session"])
+router = APIRouter(tags=["session"], route_class=Again)
 
 
 class Me(BaseModel):

@@ -6,12 +6,13 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.allowances import Gauge
 from calm_tariff.store.base.paging import Page
 
-router = APIRouter(tags=["observe"])
+router = APIRouter(tags=["observe"], route_class=Again)
 
 
 @router.get("/allowances")

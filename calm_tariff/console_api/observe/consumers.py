@@ -6,12 +6,13 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.services.observe import consumers
 from calm_tariff.services.observe.consumers import ConsumerLine, ConsumerView
 from calm_tariff.store.base.paging import Page
 
-router = APIRouter(tags=["admit"])
+router = APIRouter(tags=["admit"], route_class=Again)
 
 
 @router.get("/consumers")

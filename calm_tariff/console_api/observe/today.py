@@ -5,12 +5,13 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.services.observe import finder
 from calm_tariff.services.observe import today as todays
 from calm_tariff.services.observe.finder import Found
 from calm_tariff.services.observe.today import Counts, Today
 
-router = APIRouter(tags=["session"])
+router = APIRouter(tags=["session"], route_class=Again)
 
 
 @router.get("/today")

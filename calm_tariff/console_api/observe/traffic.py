@@ -11,6 +11,7 @@ from fastapi import APIRouter, Depends, Query, Request
 from fastapi.responses import Response, StreamingResponse
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.lists import all_of, as_csv
 from calm_tariff.services.base.context import ROLES
 from calm_tariff.services.observe import traffic
@@ -19,7 +20,7 @@ from calm_tariff.services.serve.call_lines import CallLine
 from calm_tariff.store.base.paging import Page, PageQuery
 from calm_tariff.store.serve.call_queries import CallFilter
 
-router = APIRouter(tags=["observe"])
+router = APIRouter(tags=["observe"], route_class=Again)
 
 
 Verdict = Literal["served", "held", "refused"]

@@ -16,11 +16,12 @@ from pydantic import BaseModel
 
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge import reaching
+from calm_tariff.edge.again import Again
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.serve import bench
 from calm_tariff.services.serve.bench import BenchCall, BenchOffer, Pattern, Run, Terms
 
-router = APIRouter(tags=["bench"])
+router = APIRouter(tags=["bench"], route_class=Again)
 STAND_IN_SECONDS = 0.02
 
 

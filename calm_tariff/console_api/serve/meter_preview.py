@@ -6,10 +6,11 @@ from fastapi import APIRouter
 
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.console_api.compose.meters import FilterIn
+from calm_tariff.edge.again import Again
 from calm_tariff.services.serve import meter_preview
 from calm_tariff.services.serve.meter_preview import Preview
 
-router = APIRouter(tags=["meters"])
+router = APIRouter(tags=["meters"], route_class=Again)
 
 
 class PreviewIn(FilterIn):

@@ -5,10 +5,11 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.services.settle import consequences
 from calm_tariff.services.settle.consequences import Consequences
 
-router = APIRouter(tags=["products"])
+router = APIRouter(tags=["products"], route_class=Again)
 
 
 @router.get("/products/{product_id}/consequences")

@@ -7,12 +7,13 @@ from fastapi.responses import JSONResponse
 from pydantic import BaseModel
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.edge.evidence import evidence_file
 from calm_tariff.services.settle import charging, invoices
 from calm_tariff.services.settle.invoices import DayUnits, InvoiceView
 
-router = APIRouter(tags=["settle"])
+router = APIRouter(tags=["settle"], route_class=Again)
 
 
 class IssueIn(BaseModel):

@@ -8,12 +8,13 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.services.settle import charging
 from calm_tariff.services.settle.charging import PeriodSummary, PeriodView, RunningCharge, RunResult
 
-router = APIRouter(tags=["settle"])
+router = APIRouter(tags=["settle"], route_class=Again)
 
 
 @router.get("/periods")

@@ -8,11 +8,12 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.core.meters import Environment
+from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.admit import applications
 from calm_tariff.services.admit.applications import ApplicationView, KeyView, Kind, NewKey
 
-router = APIRouter()
+router = APIRouter(route_class=Again)
 
 
 class ApplicationIn(BaseModel):

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
+from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.admit import storefront, terms_of_use
 from calm_tariff.services.admit.storefront import ProductLine, Storefront
 from calm_tariff.services.admit.terms_of_use import TermsToAccept
 
-router = APIRouter()
+router = APIRouter(route_class=Again)
 
 
 @router.get("/products")

@@ -5,11 +5,12 @@ from __future__ import annotations
 from fastapi import APIRouter
 from pydantic import BaseModel
 
+from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.admit import requests
 from calm_tariff.services.admit.requests import RequestView
 
-router = APIRouter()
+router = APIRouter(route_class=Again)
 
 
 class RequestIn(BaseModel):

@@ -5,12 +5,13 @@ from __future__ import annotations
 from fastapi import APIRouter, Depends, Request, Response
 from pydantic import BaseModel, Field
 
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import address_of, begin_session, context_of, same_origin
 from calm_tariff.portal_api.base.asking import COOKIE
 from calm_tariff.services.admit import sign_up
 from calm_tariff.services.admit.sign_up import SignUpTyped
 
-router = APIRouter()
+router = APIRouter(route_class=Again)
 
 
 class SignUpIn(BaseModel):

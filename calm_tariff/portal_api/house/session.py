@@ -5,6 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 from pydantic import BaseModel
 
+from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.admit import storefront
 from calm_tariff.services.admit.members import MEMBERS
@@ -13,7 +14,7 @@ from calm_tariff.services.house import sessions
 from calm_tariff.services.house.sessions import SignIn
 from calm_tariff.settings import Settings
 
-router = APIRouter()
+router = APIRouter(route_class=Again)
 
 
 class Member(BaseModel):

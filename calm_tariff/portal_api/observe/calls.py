@@ -6,13 +6,14 @@ from typing import Literal
 
 from fastapi import APIRouter
 
+from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.observe import traffic
 from calm_tariff.services.serve.call_lines import CallLine
 from calm_tariff.store.base.paging import Page
 from calm_tariff.store.serve.call_queries import CallFilter
 
-router = APIRouter()
+router = APIRouter(route_class=Again)
 
 
 @router.get("/calls")

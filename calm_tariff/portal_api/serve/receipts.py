@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
+from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.serve import receipts
 from calm_tariff.services.serve.receipts import Receipt
 
-router = APIRouter()
+router = APIRouter(route_class=Again)
 
 
 @router.get("/calls/{call_id}/receipt")

@@ -5,12 +5,13 @@ from __future__ import annotations
 from fastapi import APIRouter
 from fastapi.responses import JSONResponse
 
+from calm_tariff.edge.again import Again
 from calm_tariff.edge.evidence import evidence_file
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.settle import invoices
 from calm_tariff.services.settle.invoices import DayUnits, InvoiceSummary, InvoiceView
 
-router = APIRouter()
+router = APIRouter(route_class=Again)
 
 
 @router.get("/invoices")

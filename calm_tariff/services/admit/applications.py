@@ -21,6 +21,7 @@ from calm_tariff.services.base.secrets import hash_token
 from calm_tariff.store.admit.applications import ApiKey, Application
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.base.locking import locked
 
 PREFIX_LENGTH = 12
 Kind = Literal["key", "secret"]
@@ -221,7 +222,7 @@ def set_tags(ctx: Context, application_id: int, tags: dict[str, str]) -> Applica
 def revoke_key(ctx: Context, key_id: int) -> KeyView:
     """Make one's own key invalid at once. Raises `NotFound` for another's, `Conflict` for a dead one."""
     with ctx.transaction() as session:
-        key = session.get(ApiKey, key_id, with_for_update=True)
+        key = locked(session, ApiKey, key_id)
         if key is None or key.application.consumer_id != ctx.actor.own_consumer:
             raise NotFound("there is no such key", str(key_id))
         key.state = move(KEY, key.label, key.state, "revoked")
@@ -234,8 +235,7 @@ def revoke_key(ctx: Context, key_id: int) -> KeyView:
 def owned(session: Session, ctx: Context, application_id: int, lock: bool = False) -> Application:
     """One's own application, held until the transaction ends where `lock` says so. Raises `NotFound` for another's,
     just as for none."""
-    query = select(Application).where(Application.id == application_id)
-    found = session.scalar(query.with_for_update(of=Application) if lock else query)
+    found = locked(session, Application, application_id) if lock else session.get(Application, application_id)
     if found is None or found.consumer_id != ctx.actor.own_consumer:
         raise NotFound("there is no such application", str(application_id))
     return found

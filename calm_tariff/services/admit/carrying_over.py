@@ -22,6 +22,7 @@ from calm_tariff.services.compose.tariff_sheet import Sheet, laid_out, plan_of
 from calm_tariff.store.admit.consumers import Member
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.products import Plan
 
 Existing = Literal["keep", "next period", "at date"]
@@ -71,8 +72,9 @@ def withdraw(ctx: Context, plan_id: int, move_to: int | None = None) -> Sheet:
         if left and move_to is None:
             raise Conflict(f"{len(left)} subscriptions are still on it; say which plan they move to", plan.name)
         if left and move_to is not None:
-            target = plan_of(session, move_to)
-            if target.product_id != plan.product_id or target.state not in ("on sale", "closed") or target is plan:
+            target = locked(session, Plan, move_to)
+            sold = target is not None and target.product_id == plan.product_id and target.state in ("on sale", "closed")
+            if target is None or not sold or target is plan:
                 raise Invalid("must be another plan of the product that is sold", "move_to")
             for subscription in left:
                 subscriptions.move_to(session, ctx, subscription, target)

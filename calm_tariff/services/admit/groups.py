@@ -13,6 +13,7 @@ from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.store.admit.consumers import Consumer, ConsumerInGroup
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.groups import ConsumerGroup
 from calm_tariff.store.compose.products import Plan, Product
 
@@ -53,7 +54,7 @@ def set_members(ctx: Context, group_id: int, consumers: Sequence[int]) -> GroupV
     """Make a group of just these consumers. Raises `NotFound` or `Invalid`."""
     ctx.actor.must_be("product manager", "reviewer")
     with ctx.transaction() as session:
-        group = session.get(ConsumerGroup, group_id, with_for_update={"of": ConsumerGroup})
+        group = locked(session, ConsumerGroup, group_id)
         if group is None:
             raise NotFound("there is no such group", str(group_id))
         found = list(session.scalars(select(Consumer).where(Consumer.id.in_(consumers))))

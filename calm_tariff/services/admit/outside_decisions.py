@@ -6,6 +6,7 @@ from calm_tariff.services.admit.requests import Decision, RequestView, carry_out
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.admit.requests import AccessRequest
+from calm_tariff.store.base.locking import locked
 
 
 def passed(ctx: Context, request_id: int) -> RequestView | None:
@@ -26,6 +27,6 @@ def keep_ticket(ctx: Context, request_id: int, ticket: str) -> None:
 def decide_outside(ctx: Context, request_id: int, decision: Decision, note: str) -> None:
     """Carry out what the outside system has decided. One decided or taken back meanwhile stays as it is."""
     with ctx.transaction() as session:
-        request = session.get_one(AccessRequest, request_id, with_for_update=True)
-        if request.state == "passed to outside":
+        request = locked(session, AccessRequest, request_id)
+        if request is not None and request.state == "passed to outside":
             carry_out(session, ctx, request, decision, note)

@@ -23,6 +23,7 @@ from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.compose import credential_fields
 from calm_tariff.store.admit.consumers import Member
 from calm_tariff.store.admit.subscriptions import Stay, Subscription, SubscriptionOverride
+from calm_tariff.store.base.locking import locked
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,7 +141,7 @@ def lift(ctx: Context, override_id: int) -> OverrideView:
     """End an override at once. Raises `NotFound`, or `Conflict` where it is over."""
     ctx.actor.must_be("product manager", "operations")
     with ctx.transaction() as session:
-        found = session.get(SubscriptionOverride, override_id, with_for_update=True)
+        found = locked(session, SubscriptionOverride, override_id)
         if found is None:
             raise NotFound("there is no such override", str(override_id))
         if found.lifted_at or found.ends_at <= ctx.now:

@@ -21,6 +21,7 @@ from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.base.paging import Page, PageQuery, page
 from calm_tariff.store.compose.products import Plan, Product
 
@@ -95,7 +96,7 @@ def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted:
 def take_back(ctx: Context, request_id: int) -> RequestView:
     """Take one's own request back. Raises `NotFound` or `Conflict`."""
     with ctx.transaction() as session:
-        request = session.get(AccessRequest, request_id, with_for_update=True)
+        request = locked(session, AccessRequest, request_id)
         if request is None or request.application.consumer_id != ctx.actor.own_consumer:
             raise NotFound("there is no such request", str(request_id))
         request.state = move(REQUEST, "the request", request.state, "taken back")
@@ -115,7 +116,7 @@ def decide(ctx: Context, request_id: int, decision: Decision, note: str) -> Requ
     if decision == "declined" and not note.strip():
         raise Invalid("say why, so that the consumer can act on it", "note")
     with ctx.transaction() as session:
-        request = session.get(AccessRequest, request_id, with_for_update=True)
+        request = locked(session, AccessRequest, request_id)
         if request is None:
             raise NotFound("there is no such request", str(request_id))
         if request.state == "passed to outside":

@@ -21,6 +21,7 @@ from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.base.secrets import hash_password, hash_token
 from calm_tariff.services.house import sessions, throttling
 from calm_tariff.store.admit.consumers import AwaitedSignUp, Consumer, Member
+from calm_tariff.store.base.locking import locked
 
 log = logging.getLogger("calm_tariff.sign_in")
 WAITS = timedelta(hours=24)
@@ -110,7 +111,7 @@ def forget(ctx: Context) -> None:
 
 
 def _awaited(session: Session, ctx: Context, place: str) -> AwaitedSignUp:
-    found = session.get(AwaitedSignUp, place, with_for_update=True)
+    found = locked(session, AwaitedSignUp, place)
     if found is None or found.expires_at <= ctx.now:
         raise NotFound("this letter was used, is too old, or a newer one was asked for; ask again", "token")
     return found

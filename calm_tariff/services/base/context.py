@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import secrets
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -11,13 +10,15 @@ from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import Engine
-from sqlalchemy.exc import DataError, DBAPIError, IntegrityError, OperationalError
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
-from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
+from calm_tariff.core.errors import NotAllowed, NotSignedIn
 from calm_tariff.core.periods import instant_of, zone
 from calm_tariff.core.reach import Reach
+from calm_tariff.services.base import retrying
 from calm_tariff.store.base.provider import Provider
+from calm_tariff.store.base.refusals import in_our_words
 
 ROLES = ("product manager", "reviewer", "operations", "finance")
 
@@ -100,31 +101,25 @@ class Context:
 
     @contextmanager
     def transaction(self) -> Iterator[Session]:
-        """A session that is committed at the end and rolled back on an error; the open one when joining."""
+        """A session that is committed at the end and rolled back on an error; the open one when joining.
+
+        What the database refuses is raised as an error of the domain; `Deadlocked` where nothing was done and the same
+        may be tried again, as `retrying` does.
+        """
         if self.session is not None:
             yield self.session
             self.session.flush()
             return
         try:
-            with self.sessions() as session, session.begin():
-                yield session
-        except IntegrityError as error:
-            raise Conflict("there is one like it already, or what it belongs to is gone", _field_of(error)) from error
-        except DataError as error:
-            raise Invalid("does not fit what can be kept", _field_of(error)) from error
-        except OperationalError as error:
-            if error.orig is not None and error.orig.args[:1] in ((1213,), (1205,)):  # deadlock, lock wait
-                raise Conflict("somebody changed the same at the same moment; nothing was changed") from error
-            raise
-
-
-_NAMED = re.compile(r"(?:column|key) '(?:[a-z_]+\.)?(?:uq_)?([A-Za-z_]+)'")
-
-
-def _field_of(error: DBAPIError) -> str:
-    """The column or key that the database names, and nothing of the values."""
-    found = _NAMED.search(str(error.orig))
-    return found[1] if found else ""
+            with self.sessions() as session:
+                with session.begin():
+                    yield session
+                retrying.committed(session)
+        except DBAPIError as error:
+            refusal = in_our_words(error)
+            if refusal is None:
+                raise
+            raise refusal from error
 
 
 def context_for(engine: Engine, **options: object) -> Context:

@@ -21,6 +21,7 @@ from calm_tariff.core.retries import pause
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.store.base.jobs import Job as Stored
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.base.paging import Page, PageQuery, page
 
 # Whoever claims a job has so long to do it, as a rule; after that it is taken for dead, and another does it.
@@ -157,7 +158,7 @@ def try_again(ctx: Context, job_id: int) -> JobView:
     """Have a job that failed tried again at once, as often as at first. Raises `NotFound` where it is done or gone."""
     ctx.actor.must_be("operations", "product manager")
     with ctx.transaction() as session:
-        job = session.get(Stored, job_id, with_for_update=True)
+        job = locked(session, Stored, job_id)
         if job is None or job.last_error is None:
             raise NotFound("there is no such job any more; it may be done", str(job_id))
         job.given_up_at, job.attempts, job.run_at = None, 0, ctx.now

@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.names import cut
 from calm_tariff.services.base import auditing, jobs
 from calm_tariff.services.base.context import Context, provider_of
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.base.provider import Provider
 from calm_tariff.store.base.record import Mail
 
@@ -39,8 +40,8 @@ def send(ctx: Context, letter: int, host: str, port: int) -> None:
     letter that it refuses, or that cannot be written, is set aside with the reason.
     """
     with ctx.transaction() as session:
-        mail = session.get_one(Mail, letter, with_for_update=True)
-        if mail.sent_at is not None or mail.failed is not None:
+        mail = locked(session, Mail, letter)
+        if mail is None or mail.sent_at is not None or mail.failed is not None:
             return
         try:
             message = _letter(provider_of(session), mail)

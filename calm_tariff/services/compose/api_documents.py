@@ -21,6 +21,7 @@ from calm_tariff.services.compose import apis, operations
 from calm_tariff.services.compose.apis import ApiTyped, ApiView
 from calm_tariff.services.compose.operations import OperationTyped, subject
 from calm_tariff.store.admit import subscribers
+from calm_tariff.store.base.locking import hold
 from calm_tariff.store.compose.apis import ApiDocument, ApiVersion, DocumentReading, Operation
 from calm_tariff.store.compose.meters import Meter, MeterOperation
 from calm_tariff.store.compose.products import Plan, ProductOperation
@@ -290,7 +291,9 @@ def _settle(ctx: Context, reading_id: int, **found: Any) -> None:
 
 
 def _get(session: Session, reading_id: int, lock: bool = False) -> DocumentReading:
-    found = session.get(DocumentReading, reading_id, with_for_update=lock or None, options=_LIGHT)
+    if lock:
+        hold(session, DocumentReading, reading_id)
+    found = session.get(DocumentReading, reading_id, options=_LIGHT, populate_existing=lock)
     if found is None:
         raise NotFound("there is no such document", str(reading_id))
     return found

@@ -22,6 +22,7 @@ from calm_tariff.services.base.reaching import OutsideAddress
 from calm_tariff.services.compose import back_ends, operations
 from calm_tariff.services.compose.operations import OperationTyped, subject
 from calm_tariff.store.admit import subscribers
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.apis import Api, ApiDocument, ApiVersion, BackEndHealth, Operation
 from calm_tariff.store.compose.meters import Meter, MeterOperation
 from calm_tariff.store.compose.products import ProductOperation
@@ -303,8 +304,7 @@ def end_sunset(ctx: Context, version_id: int) -> bool:
 
 def get(session: Session, version_id: int, lock: bool = False) -> ApiVersion:
     """The stored version. Raises `NotFound`."""
-    query = select(ApiVersion).where(ApiVersion.id == version_id)
-    found = session.scalar(query.with_for_update(of=ApiVersion) if lock else query)
+    found = locked(session, ApiVersion, version_id) if lock else session.get(ApiVersion, version_id)
     if found is None:
         raise NotFound("there is no such API version", str(version_id))
     return found

@@ -20,6 +20,7 @@ from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.compose import credential_fields
 from calm_tariff.services.compose.meters import rule_of
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.store.compose.house_limits import HouseLimits
 from calm_tariff.store.compose.meters import Meter
@@ -71,12 +72,13 @@ def save(ctx: Context, api_version_id: int | None, edition: int, limits: Any) ->
             if version is None:
                 raise NotFound("there is no such API version", str(api_version_id))
             name = f"{version.api.name} {version.version}"
-        query = select(HouseLimits).where(
+        query = select(HouseLimits.id).where(
             HouseLimits.api_version_id.is_(None)
             if api_version_id is None
             else HouseLimits.api_version_id == api_version_id
         )
-        kept = session.scalar(query.with_for_update())
+        there = session.scalar(query)
+        kept = locked(session, HouseLimits, there) if there is not None else None
         if (kept.edition if kept else 0) != edition:
             raise Stale("somebody else has changed these limits meanwhile", name, _view(api_version_id, name, kept))
         before = list(kept.limits) if kept else []

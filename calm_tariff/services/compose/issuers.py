@@ -14,6 +14,7 @@ from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.meters import Environment
 from calm_tariff.services.base import auditing, reaching, stamps
 from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.issuers import OutsideIssuer
 
 # Asymmetric ones only: with a shared secret, whoever can verify could also sign.
@@ -78,7 +79,7 @@ def save(ctx: Context, issuer_id: int, edition: int, typed: IssuerTyped) -> Issu
     ctx.actor.must_be("operations", "product manager")
     _check(ctx, typed)
     with ctx.transaction() as session:
-        issuer = session.get(OutsideIssuer, issuer_id, with_for_update=True)
+        issuer = locked(session, OutsideIssuer, issuer_id)
         if issuer is None:
             raise NotFound("there is no such issuer", str(issuer_id))
         if issuer.edition != edition:

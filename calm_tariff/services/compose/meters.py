@@ -21,6 +21,7 @@ from calm_tariff.formats.values import read
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.store.admit import subscribers
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan
@@ -206,7 +207,9 @@ def _priced_by(session: Session) -> dict[str, list[str]]:
 
 def _get(session: Session, meter_id: int, lock: bool = False) -> Meter:
     query = select(Meter).where(Meter.id == meter_id).options(selectinload(Meter.operations))
-    found = session.scalar(query.with_for_update() if lock else query)
+    if lock:
+        locked(session, Meter, meter_id)
+    found = session.scalar(query.execution_options(populate_existing=lock))
     if found is None:
         raise NotFound("there is no such meter", str(meter_id))
     return found

@@ -17,6 +17,7 @@ from calm_tariff.formats.openapi import METHODS as DESCRIBED
 from calm_tariff.formats.openapi_examples import ExampleAnswer, TooLarge, example_of
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.store.base.locking import all_locked, locked
 from calm_tariff.store.compose.apis import ApiDocument, ApiVersion, Operation
 from calm_tariff.store.compose.meters import Meter, MeterOperation
 from calm_tariff.store.compose.products import Plan, Product, ProductOperation
@@ -117,7 +118,7 @@ def add(ctx: Context, version_id: int, typed: OperationTyped) -> OperationView:
     ctx.actor.must_be("product manager")
     check([typed])
     with ctx.transaction() as session:
-        version = session.get(ApiVersion, version_id, with_for_update=True)
+        version = locked(session, ApiVersion, version_id)
         if version is None:
             raise NotFound("there is no such API version", str(version_id))
         made = put(session, version, typed)
@@ -189,9 +190,9 @@ def put_into_group(ctx: Context, version_id: int, ids: Sequence[int], group: str
     ctx.actor.must_be("product manager")
     group = names.plain(group, "group", 60)
     with ctx.transaction() as session:
-        query = select(Operation).where(Operation.id.in_(ids), Operation.api_version_id == version_id)
+        query = select(Operation.id).where(Operation.id.in_(ids), Operation.api_version_id == version_id)
         changed = 0
-        for operation in session.scalars(query.with_for_update(of=Operation)):
+        for operation in all_locked(session, Operation, session.scalars(query).all()):
             if (group in operation.groups) != belongs:
                 others = [g for g in operation.groups if g != group]
                 operation.groups = [*others, group] if belongs else others
@@ -296,7 +297,7 @@ def _refuse_twin(session: Session, version_id: int, typed: OperationTyped, but: 
 
 
 def _get(session: Session, operation_id: int) -> Operation:
-    found = session.get(Operation, operation_id, with_for_update={"of": Operation})
+    found = locked(session, Operation, operation_id)
     if found is None or found.retired_at:
         raise NotFound("there is no such operation", str(operation_id))
     return found

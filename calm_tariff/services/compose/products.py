@@ -18,6 +18,7 @@ from calm_tariff.services.base import auditing, mailing, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.compose import credential_fields, visibility
 from calm_tariff.store.admit import subscribers
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.compose.meters import Meter, MeterOperation
 from calm_tariff.store.compose.products import Plan, PlanDraft, Product, TermsOfUse
@@ -268,7 +269,9 @@ def typed_of(product: Product) -> ProductTyped:
 def get(session: Session, product_id: int, lock: bool = False) -> Product:
     """The stored product. Raises `NotFound`."""
     query = select(Product).where(Product.id == product_id).options(selectinload(Product.operations))
-    found = session.scalar(query.with_for_update() if lock else query)
+    if lock:
+        locked(session, Product, product_id)
+    found = session.scalar(query.execution_options(populate_existing=lock))
     if found is None:
         raise NotFound("there is no such product", str(product_id))
     return found

@@ -21,6 +21,7 @@ from calm_tariff.services.base.context import ROLES, Context, provider_of
 from calm_tariff.services.compose import credential_fields
 from calm_tariff.services.compose.products import ProductView, get, meters_of, view
 from calm_tariff.store.admit import subscribers
+from calm_tariff.store.base.locking import all_locked, locked
 from calm_tariff.store.compose.products import Plan, PlanDraft, Product
 
 
@@ -142,8 +143,8 @@ def plan_of(session: Session, plan_id: int) -> Plan:
     """The stored plan, locked, its product before it: whoever publishes locks in that order, too. Raises
     `NotFound`."""
     product_id = session.scalar(select(Plan.product_id).where(Plan.id == plan_id))
-    session.execute(select(Product.id).where(Product.id == product_id).with_for_update())
-    plan = session.get(Plan, plan_id, with_for_update=True, populate_existing=True)
+    locked(session, Product, product_id)
+    plan = locked(session, Plan, plan_id)
     if plan is None:
         raise NotFound("there is no such plan", str(plan_id))
     return plan
@@ -174,7 +175,9 @@ def plans_of(session: Session, product_id: int, lock: bool = False) -> list[Plan
         .order_by(Plan.place)
         .execution_options(populate_existing=True)
     )
-    return list(session.scalars(query.with_for_update(of=Plan) if lock else query))
+    if lock:
+        all_locked(session, Plan, session.scalars(select(Plan.id).where(Plan.product_id == product_id)).all())
+    return list(session.scalars(query))
 
 
 def vocabulary_of(session: Session, product: Product) -> Vocabulary:

@@ -14,6 +14,7 @@ from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.base.secrets import hash_password, hash_token, password_matches
 from calm_tariff.services.house import sessions, throttling
 from calm_tariff.services.house.sessions import Realm
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.house.people import Account, PasswordReset
 
 log = logging.getLogger("calm_tariff.sign_in")
@@ -73,7 +74,7 @@ def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "") -
     throttling.attempt(ctx, f"letter {place}", address)
     hashed = hash_password(new)
     with ctx.transaction() as session:
-        letter = session.get(PasswordReset, place, with_for_update=True)
+        letter = locked(session, PasswordReset, place)
         whose = getattr(letter, sessions.owner(realm)) if letter else None
         if letter is None or whose is None or letter.expires_at <= ctx.now:
             raise NotFound("this letter was used, is too old, or a newer one was asked for; ask again", "token")

@@ -14,6 +14,7 @@ from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import ROLES, Actor, Context
 from calm_tariff.services.base.secrets import hash_token
 from calm_tariff.services.house import secret_places
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.house.service_tokens import ServiceToken, ServiceTokenPlace
 
 log = logging.getLogger("calm_tariff.sign_in")
@@ -74,7 +75,7 @@ def revoke(ctx: Context, token_id: int) -> ServiceTokenView:
     """Make a token invalid at once: one's own, or any by a product manager. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        found = session.get(ServiceToken, token_id, with_for_update=True)
+        found = locked(session, ServiceToken, token_id)
         if found is None or not (ctx.actor.role == "product manager" or _own(ctx, found)):
             raise NotFound("there is no such service token", str(token_id))
         if found.revoked_at is None:

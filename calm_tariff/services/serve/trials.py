@@ -18,6 +18,7 @@ from calm_tariff.services.admit.subscriptions import tell
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import PlanRevision
 from calm_tariff.store.serve import call_queries, usage_queries
@@ -38,7 +39,7 @@ def end_trial(ctx: Context, subscription_id: int) -> datetime | None:
     """
     with ctx.transaction() as session:
         stamps.hold(session, ctx, stamps.SHIPPING)
-        subscription = session.get(Subscription, subscription_id, with_for_update=True)
+        subscription = locked(session, Subscription, subscription_id)
         if subscription is None or subscription.state != "trial":
             return None
         timeline = timelines.of(subscription)

@@ -22,6 +22,7 @@ from calm_tariff.services.settle import late_usage, numbering, rating_cases
 from calm_tariff.services.settle.late_usage import LateUnits
 from calm_tariff.services.settle.rating_cases import ConsumerCase
 from calm_tariff.store.admit.consumers import Member
+from calm_tariff.store.base.locking import all_locked
 from calm_tariff.store.base.paging import Page, PageQuery, listed
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan
@@ -213,7 +214,9 @@ def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
         left_alone = 0
         existing = {
             i.consumer_id: i
-            for i in session.scalars(select(Invoice).where(Invoice.period_start == period.start).with_for_update())
+            for i in all_locked(
+                session, Invoice, session.scalars(select(Invoice.id).where(Invoice.period_start == period.start)).all()
+            )
         }
         meters = dict(session.execute(select(Meter.key, Meter.id)).all())
         cases = rating_cases.cases(session, period)
@@ -250,9 +253,7 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> i
         before = idempotency.answered(session, ctx, key, request)
         if before is not None:
             return int(before["issued"])
-        invoices = session.scalars(
-            select(Invoice).where(Invoice.id.in_(invoice_ids)).order_by(Invoice.id).with_for_update()
-        ).all()
+        invoices = all_locked(session, Invoice, set(invoice_ids))
         if len(invoices) != len(set(invoice_ids)):
             raise NotFound("names an invoice that is not there", "invoices")
         provider = provider_of(session)
