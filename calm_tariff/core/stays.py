@@ -169,6 +169,11 @@ def settled(stays: Timeline) -> Timeline:
     return tuple(replace(stay, due_us=None) for stay in stays)
 
 
+def last_begun(stays: Timeline, at_us: int) -> Stay:
+    """The stay that an instant lies in, or that was over last before it. Raises `StopIteration` before the first."""
+    return next(stay for stay in reversed(stays) if stay.start_us <= at_us)
+
+
 def first_charged(stays: Timeline) -> Stay | None:
     """The stay from which a subscription is charged: a setup fee belongs to it. One overtaken by a trial's end has
     no length and charges nothing."""

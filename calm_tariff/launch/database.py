@@ -95,12 +95,12 @@ class Database:
             self.home.mkdir(parents=True, exist_ok=True)
             if shutil.disk_usage(self.home).free < 300_000_000:
                 raise CannotStart(f"Less than 300 MB are free where {self.home} lies; the database needs more.")
+            # Its own: a server that starts sweeps the temporary tables of all others out of a folder they share.
+            (self.home / "tmp").mkdir(exist_ok=True)
             if not (self.home / "initialised").exists():
                 shutil.rmtree(data, ignore_errors=True)
                 self._initialise(data)
                 (self.home / "initialised").touch()
-            # Its own: a server that starts sweeps the temporary tables of all others out of a folder they share.
-            (self.home / "tmp").mkdir(exist_ok=True)
             (self.home / "run").mkdir(exist_ok=True)
             self._write_grants()
             self._sockets = Path(tempfile.mkdtemp(prefix="calm-db-"))  # short: a socket's path has at most 107 bytes
@@ -175,7 +175,7 @@ class Database:
                 _program("mariadb-install-db"), "--no-defaults", f"--datadir={data}", "--skip-test-db",
                 "--auth-root-authentication-method=socket", *_as_root(),
             ],
-            capture_output=True, text=True, check=False,
+            capture_output=True, text=True, check=False, env={**os.environ, "TMPDIR": str(self.home / "tmp")},
         )  # fmt: skip
         if made.returncode:
             raise CannotStart(f"MariaDB could not make its data directory {data}: {made.stderr.strip()[-400:]}")

@@ -1,7 +1,7 @@
 """Every table, for migrations and for those who need the whole schema."""
 
 from calm_tariff.store.admit import applications, consumers, requests, subscriptions, tokens
-from calm_tariff.store.base import jobs, provider, record
+from calm_tariff.store.base import jobs, notices, provider, record
 from calm_tariff.store.base.columns import Base
 from calm_tariff.store.compose import apis, groups, house_limits, issuers, meters, products
 from calm_tariff.store.house import people, service_tokens
@@ -12,6 +12,6 @@ metadata = Base.metadata
 
 __all__ = [
     "apis", "applications", "consumers", "groups", "house_limits", "instances", "invoices", "issuers", "jobs",
-    "metadata", "meters", "people", "products", "provider", "record", "requests", "service_tokens", "subscriptions",
-    "tokens", "usage",
+    "metadata", "meters", "notices", "people", "products", "provider", "record", "requests", "service_tokens",
+    "subscriptions", "tokens", "usage",
 ]  # fmt: skip

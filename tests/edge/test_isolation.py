@@ -14,6 +14,7 @@ from starlette.testclient import TestClient
 from calm_tariff.console_api import app as console
 from calm_tariff.portal_api import app as portal
 from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.base import jobs
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.house import service_tokens, sessions
 from calm_tariff.services.serve import history
@@ -72,7 +73,17 @@ def lived(office: Office) -> dict[str, Any]:
         "issuer_id": 1,
         "subscription_id": ferries.subscription,
         "override_id": 1,
+        "job_id": failed_job(office),
     }
+
+
+def failed_job(office: Office) -> int:
+    with office.ctx.transaction() as session:
+        jobs.write(session, office.ctx, "paint", "the shed", {})
+    job = jobs.claim(office.ctx, {"paint": jobs.LEASE})
+    assert job is not None
+    jobs.failed(office.ctx, job, "the paint is away", tries=9, chance=0.0)
+    return job.id
 
 
 BODIES = {

@@ -13,13 +13,14 @@ from calm_tariff.core import stays
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.periods import day_start, local_day, month_of
 from calm_tariff.services.admit import subscriptions, timelines
-from calm_tariff.services.base import mailing, stamps
+from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import Context, zone_of
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.compose import plans, publishing
 from calm_tariff.services.compose.products import get
 from calm_tariff.services.compose.publishing import Published
 from calm_tariff.services.compose.tariff_sheet import Sheet, laid_out, plan_of
-from calm_tariff.store.admit.consumers import Member
+from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import locked
@@ -107,12 +108,9 @@ def _change_terms(session: Session, ctx: Context, published: Published, day: dat
         told.add(subscription.application.consumer_id)
     words = publishing.changes_in_words(session, published)
     offer = f"{plan.product.name} · {plan.name}"
-    for member in session.scalars(select(Member).where(Member.consumer_id.in_(told))):
-        mailing.write(
-            session, ctx, member.email, f"{offer} changes on {day:%-d %B %Y}",
-            f"Dear {member.name},\n\nfrom {day:%-d %B %Y} these terms of {offer} "
-            "change:\n\n" + "\n".join(f"  {w}" for w in words) + "\n\nUntil then nothing changes.\n",
-        )  # fmt: skip
+    fields = {"offer": offer, "day": f"{day:%-d %B %Y}", "changes": words}
+    notice = Notice(kind="plan changes", fields=fields, page="/portal/applications")
+    notify(session, ctx, members(subscribers.members_of(session, told)), notice)
 
 
 def _subscribed(session: Session, plan: Plan) -> list[Subscription]:

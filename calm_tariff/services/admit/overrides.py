@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import limits as rules
+from calm_tariff.core import stays
 from calm_tariff.core.counts import Override
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import CALLING
@@ -18,11 +19,12 @@ from calm_tariff.core.periods import day_start, instant_of, local_day, moment_of
 from calm_tariff.core.sentences import limit_sentence, words
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read, write
-from calm_tariff.services.base import auditing, mailing, stamps
+from calm_tariff.services.admit import timelines
+from calm_tariff.services.admit.subscriptions import tell
+from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.compose import credential_fields
-from calm_tariff.store.admit.consumers import Member
-from calm_tariff.store.admit.subscriptions import Stay, Subscription, SubscriptionOverride
+from calm_tariff.store.admit.subscriptions import Subscription, SubscriptionOverride
 from calm_tariff.store.base.locking import locked
 
 
@@ -181,8 +183,10 @@ def _limit(raw: dict[str, Any]) -> Limit:
 
 
 def _terms(subscription: Subscription, now: datetime) -> PlanTerms:
-    stay: Stay = next(s for s in reversed(subscription.stays) if s.start_at <= now)
-    return read(PlanTerms, stay.revision.terms)
+    """The terms a subscription is under, or was last."""
+    stay = stays.last_begun(timelines.of(subscription), instant_of(now))
+    revision = next(s.revision for s in subscription.stays if s.id == stay.id)
+    return read(PlanTerms, revision.terms)
 
 
 def _view(o: SubscriptionOverride, subscription: Subscription, now: datetime) -> OverrideView:
@@ -202,9 +206,4 @@ def _subject(subscription: Subscription, name: str) -> tuple[str, int, str]:
 
 def _tell(session: Session, ctx: Context, subscription: Subscription, name: str, rule: str) -> None:
     offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
-    consumer = subscription.application.consumer_id
-    for member in session.scalars(select(Member).where(Member.consumer_id == consumer)):
-        mailing.write(
-            session, ctx, member.email, f"{name} of {offer} is changed for {subscription.application.name}",
-            f"Dear {member.name},\n\nfor {subscription.application.name} on {offer}, {name} is now: {rule}.\n",
-        )  # fmt: skip
+    tell(session, ctx, subscription, "limit changed", {"offer": offer, "limit": name, "rule": rule})

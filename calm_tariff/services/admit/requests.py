@@ -14,8 +14,9 @@ from calm_tariff.core.lifecycles import CALLING, REQUEST, move
 from calm_tariff.services.admit import groups, subscriptions
 from calm_tariff.services.admit.applications import owned
 from calm_tariff.services.admit.terms_of_use import accept
-from calm_tariff.services.base import auditing, jobs, mailing, stamps
+from calm_tariff.services.base import auditing, jobs, stamps
 from calm_tariff.services.base.context import ROLES, SYSTEM, Context
+from calm_tariff.services.base.notices import Kind, Notice, members, notify
 from calm_tariff.services.compose import visibility
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer
@@ -208,17 +209,10 @@ def carry_out(session: Session, ctx: Context, request: AccessRequest, decision: 
     if decision == "granted":
         subscriptions.begin(session, ctx, application.id, plan, request.id)
         stamps.touch(session, ctx)
-        text = (
-            f"{application.name} may now call {offer}.\n\nMake a key at "
-            f"{ctx.web_address}/portal/applications/{application.id} and send it with each call."
-        )
-    else:
-        text = f"Your request of {offer} for {application.name} was declined."
-    if note:
-        text += f"\n\nThe reviewer writes: {note}"
-    mailing.write(
-        session, ctx, request.member.email, f"{offer}: {decision}", f"Dear {request.member.name},\n\n{text}\n"
-    )
+    fields = {"offer": offer, "application": application.name, "note": note}
+    kind: Kind = "request granted" if decision == "granted" else "request declined"
+    notice = Notice(kind=kind, fields=fields, page=f"/portal/applications/{application.id}")
+    notify(session, ctx, members([request.member]), notice)
     auditing.note(session, ctx, f"{decision} a request", subject(request), {"state": before}, {"state": decision}, note)
 
 

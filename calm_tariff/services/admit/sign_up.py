@@ -16,8 +16,9 @@ from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.formats.addresses import looks, mail_address
 from calm_tariff.services.admit.members import MEMBERS
-from calm_tariff.services.base import auditing, mailing
-from calm_tariff.services.base.context import Context, provider_of
+from calm_tariff.services.base import auditing
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.notices import Notice, Recipient, notify
 from calm_tariff.services.base.secrets import hash_password, hash_token
 from calm_tariff.services.house import sessions, throttling
 from calm_tariff.store.admit.consumers import AwaitedSignUp, Consumer, Member
@@ -42,24 +43,13 @@ def ask(ctx: Context, email: str, address: str = "") -> None:
     throttling.letter(ctx, email, address)
     token = ctx.token()
     with ctx.transaction() as session:
-        office = provider_of(session).name
         if session.scalar(select(Member.id).where(Member.email == email)):
-            subject = f"You have an account at {office}"
-            body = (
-                f"Somebody asked for an account at {office} with this address, which has one already.\n\n"
-                f"Sign in at {ctx.web_address}/portal/sign-in. If you forgot the password, ask there for another.\n\n"
-                "If it was not you who asked, there is nothing to do.\n"
-            )
+            notice = Notice(kind="account there already", page="/portal/sign-in", confidential=True)
         else:
             session.execute(delete(AwaitedSignUp).where(AwaitedSignUp.email == email))
             session.add(AwaitedSignUp(token_hash=hash_token(token), email=email, expires_at=ctx.now + WAITS))
-            subject = f"Your account at {office}"
-            body = (
-                f"Somebody asked for an account at {office} with this address. To go on, open\n\n"
-                f"{ctx.web_address}/portal/confirm#{token}\n\n"
-                "within a day. If it was not you who asked, there is nothing to do.\n"
-            )
-        mailing.write(session, ctx, email, subject, body, confidential=True)
+            notice = Notice(kind="account asked for", page=f"/portal/confirm#{token}", confidential=True)
+        notify(session, ctx, [Recipient(email=email)], notice)
     log.info("an account was asked for from %s", address or "an unknown address")
 
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
+from typing import Any
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import stays
@@ -13,9 +13,10 @@ from calm_tariff.core.periods import day_start, local_day, moment_of
 from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import timelines
-from calm_tariff.services.base import auditing, jobs, mailing, stamps
+from calm_tariff.services.base import auditing, jobs, stamps
 from calm_tariff.services.base.context import Context, zone_of
-from calm_tariff.store.admit.consumers import Member
+from calm_tariff.services.base.notices import Kind, Notice, members, notify
+from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.products import Plan
 
@@ -58,11 +59,8 @@ def move_to(session: Session, ctx: Context, subscription: Subscription, plan: Pl
         session, ctx, "moved a subscription", ("subscription", subscription.id, subscription.application.name),
         {"plan": before.name}, {"plan": plan.name},
     )  # fmt: skip
-    tell(
-        session, ctx, subscription, f"{subscription.application.name} is now on {offer}",
-        f"{before.name} of {plan.product.name} is withdrawn. {subscription.application.name} goes on under {plan.name} "
-        f"from today; its keys stay as they are.",
-    )  # fmt: skip
+    fields = {"before": before.name, "product": plan.product.name, "plan": plan.name, "offer": offer}
+    tell(session, ctx, subscription, "plan moved", fields)
 
 
 def ask_for_end(session: Session, ctx: Context, subscription: int, at: datetime) -> None:
@@ -73,11 +71,12 @@ def ask_for_end(session: Session, ctx: Context, subscription: int, at: datetime)
     )  # fmt: skip
 
 
-def tell(session: Session, ctx: Context, subscription: Subscription, subject: str, text: str) -> None:
-    """Write to every member of a subscription's consumer."""
-    consumer = subscription.application.consumer_id
-    for member in session.scalars(select(Member).where(Member.consumer_id == consumer)):
-        mailing.write(session, ctx, member.email, subject, f"Dear {member.name},\n\n{text}\n")
+def tell(session: Session, ctx: Context, subscription: Subscription, kind: Kind, fields: dict[str, Any]) -> None:
+    """Tell every member of a subscription's consumer."""
+    application = subscription.application
+    said = {"application": application.name, **fields}
+    notice = Notice(kind=kind, fields=said, page=f"/portal/applications/{application.id}")
+    notify(session, ctx, members(subscribers.members_of(session, [application.consumer_id])), notice)
 
 
 def _trial_end(session: Session, ctx: Context, days: int) -> int:

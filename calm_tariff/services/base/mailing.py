@@ -12,6 +12,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.names import cut
+from calm_tariff.formats.letters import Letter
 from calm_tariff.services.base import auditing, jobs
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.store.base.locking import locked
@@ -25,22 +26,25 @@ SET_ASIDE = "could not send a letter"
 _FOR_GOOD = 500
 
 
-def write(session: Session, ctx: Context, recipient: str, subject: str, body: str, confidential: bool = False) -> None:
+def write(session: Session, ctx: Context, recipient: str, letter: Letter, confidential: bool = False) -> None:
     """Write a letter, and ask for it to be sent. What a confidential one says is not kept once it was handed over."""
-    made = Mail(recipient=recipient, subject=cut(subject), body=body, created_at=ctx.now, confidential=confidential)
+    made = Mail(
+        recipient=recipient, subject=cut(letter.subject), body=letter.text, html=letter.html, created_at=ctx.now,
+        confidential=confidential,
+    )  # fmt: skip
     session.add(made)
     session.flush()
     jobs.write(session, ctx, SEND, f"“{made.subject}” to {recipient}", {"letter": made.id})
 
 
-def send(ctx: Context, letter: int, host: str, port: int) -> None:
+def send(ctx: Context, letter_id: int, host: str, port: int) -> None:
     """Hand a letter to the mail server. One that is sent or set aside already stays as it is.
 
     Raises OSError or SMTPException where the server does not answer, or says that it may take the letter later. A
     letter that it refuses, or that cannot be written, is set aside with the reason.
     """
     with ctx.transaction() as session:
-        mail = locked(session, Mail, letter)
+        mail = locked(session, Mail, letter_id)
         if mail is None or mail.sent_at is not None or mail.failed is not None:
             return
         try:
@@ -61,7 +65,7 @@ def send(ctx: Context, letter: int, host: str, port: int) -> None:
         else:
             mail.sent_at = ctx.now
         if mail.confidential:
-            mail.body = ""
+            mail.body, mail.html = "", None
 
 
 def _set_aside(session: Session, ctx: Context, mail: Mail, why: str) -> None:
@@ -84,4 +88,6 @@ def _letter(provider: Provider, mail: Mail) -> EmailMessage:
     letter["Subject"] = mail.subject
     letter["Message-ID"] = f"<{mail.id}@calm-tariff.example>"
     letter.set_content(mail.body)
+    if mail.html:
+        letter.add_alternative(mail.html, subtype="html")
     return letter

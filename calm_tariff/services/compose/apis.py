@@ -16,8 +16,9 @@ from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.lifecycles import API_VERSION, move
 from calm_tariff.core.periods import day_start, local_day, moment_of
-from calm_tariff.services.base import auditing, jobs, mailing, reaching, stamps
+from calm_tariff.services.base import auditing, jobs, reaching, stamps
 from calm_tariff.services.base.context import ROLES, Context, zone_of
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.base.reaching import OutsideAddress
 from calm_tariff.services.compose import back_ends, operations
 from calm_tariff.services.compose.operations import OperationTyped, subject
@@ -312,12 +313,9 @@ def get(session: Session, version_id: int, lock: bool = False) -> ApiVersion:
 
 def _announce(session: Session, ctx: Context, version: ApiVersion, sunset_on: date) -> None:
     name, last = f"{version.api.name} {version.version}", f"{sunset_on:%-d %B %Y}"
-    for member in subscribers.members_of(session, subscribers.consumers_calling(session, version.id)):
-        mailing.write(
-            session, ctx, member.email, f"{name} ends on {last}",
-            f"Dear {member.name},\n\nfrom {last} {name} answers no more. Until then everything stays as it is; its "
-            "answers carry the day in the Sunset field.\n",
-        )  # fmt: skip
+    told = subscribers.members_of(session, subscribers.consumers_calling(session, version.id))
+    notice = Notice(kind="version ends", fields={"version": name, "day": last}, page="/portal/applications")
+    notify(session, ctx, members(told), notice)
 
 
 _LOGINS = {"back_end_url": "back_end_login", "sandbox_url": "sandbox_login"}

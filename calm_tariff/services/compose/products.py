@@ -14,8 +14,10 @@ from sqlalchemy.orm import Session, selectinload
 from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.meters import CREDENTIALS
-from calm_tariff.services.base import auditing, mailing, stamps
+from calm_tariff.formats.letters import Prose
+from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.compose import credential_fields, visibility
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.base.locking import locked
@@ -323,12 +325,10 @@ def _keep_terms(session: Session, ctx: Context, product: Product) -> None:
 
 def _ask_again(session: Session, ctx: Context, product: Product) -> None:
     """Tell the members of every subscribed consumer that the terms of use have a new version."""
-    for member in subscribers.members_of(session, subscribers.consumers_subscribed(session, product.id)):
-        mailing.write(
-            session, ctx, member.email, f"New terms of use of {product.name}",
-            f"Dear {member.name},\n\nthe terms of use of {product.name} have changed. Please read and accept them at "
-            f"{ctx.web_address}/portal/applications.\n\n{product.terms_of_use}\n",
-        )  # fmt: skip
+    told = subscribers.members_of(session, subscribers.consumers_subscribed(session, product.id))
+    fields = {"product": product.name, "terms": Prose(product.terms_of_use)}
+    notice = Notice(kind="terms of use changed", fields=fields, page="/portal/applications")
+    notify(session, ctx, members(told), notice)
 
 
 def _terms(product: ProductView) -> dict[str, object]:

@@ -9,8 +9,9 @@ from sqlalchemy import delete
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Invalid, NotFound, NotSignedIn
-from calm_tariff.services.base import auditing, mailing
-from calm_tariff.services.base.context import Context, provider_of
+from calm_tariff.services.base import auditing
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.notices import Notice, Recipient, notify
 from calm_tariff.services.base.secrets import hash_password, hash_token, password_matches
 from calm_tariff.services.house import sessions, throttling
 from calm_tariff.services.house.sessions import Realm
@@ -54,17 +55,12 @@ def forgotten(ctx: Context, realm: Realm, email: str, address: str = "") -> None
         )  # fmt: skip
         if found is None:
             return
-        office = provider_of(session).name
         _forget_letters(session, realm, found.id)
         made = PasswordReset(token_hash=hash_token(token), expires_at=ctx.now + WAITS)
         setattr(made, sessions.owner(realm), found.id)
         session.add(made)
-        body = (
-            f"Somebody asked to set another password for your account at {office}. To do so, open\n\n"
-            f"{ctx.web_address}{realm.reset_page}#{token}\n\n"
-            "within half an hour. If it was not you who asked, there is nothing to do; the password stays as it is.\n"
-        )
-        mailing.write(session, ctx, email, f"Another password at {office}", body, confidential=True)
+        notice = Notice(kind="password forgotten", page=f"{realm.reset_page}#{token}", confidential=True)
+        notify(session, ctx, [Recipient(email=email)], notice)
 
 
 def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "") -> str:

@@ -75,12 +75,8 @@ def _end(session: Session, ctx: Context, subscription: Subscription, trial: Tria
     if not goes_on:
         subscription.ended_at = ctx.now
     offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
-    what = "its charges begin" if goes_on else "the subscription has ended"
     auditing.note(
         session, ctx, "ended a trial", ("subscription", subscription.id, subscription.application.name),
         {"state": "trial"}, {"state": subscription.state},
     )  # fmt: skip
-    tell(
-        session, ctx, subscription, f"The trial of {offer} is over",
-        f"the trial of {offer} for {subscription.application.name} is over; {what}.",
-    )  # fmt: skip
+    tell(session, ctx, subscription, "trial over", {"offer": offer, "goes_on": goes_on})

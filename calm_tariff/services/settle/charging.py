@@ -16,8 +16,9 @@ from calm_tariff.core.lifecycles import INVOICE, move
 from calm_tariff.core.periods import Period, day_start, local_day, month_of, period_before
 from calm_tariff.core.rating import rate
 from calm_tariff.formats.values import write
-from calm_tariff.services.base import auditing, idempotency, mailing
+from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.settle import late_usage, numbering, rating_cases
 from calm_tariff.services.settle.late_usage import LateUnits
 from calm_tariff.services.settle.rating_cases import ConsumerCase
@@ -270,15 +271,22 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> i
                 session, ctx, "issued an invoice", ("invoice", invoice.id, invoice.number),
                 after={"total": str(invoice.total), "due": str(invoice.due_on)},
             )  # fmt: skip
-            for owner in session.scalars(select(Member).filter_by(consumer_id=invoice.consumer_id, role="owner")):
-                mailing.write(
-                    session, ctx, owner.email, f"Invoice {invoice.number} of {provider.name}",
-                    f"Dear {owner.name},\n\ninvoice {invoice.number} for {invoice.period_start:%B %Y} comes to "
-                    f"{invoice.total.quantize(Decimal('0.01'))} {invoice.currency}, due on {invoice.due_on:%-d %B %Y}."
-                    f"\n\n{ctx.web_address}/portal/invoices/{invoice.id}\n",
-                )  # fmt: skip
+            _tell(session, ctx, invoice)
         idempotency.remember(session, ctx, key, {"issued": len(invoices)})
         return len(invoices)
+
+
+def _tell(session: Session, ctx: Context, invoice: Invoice) -> None:
+    owners = select(Member).filter_by(consumer_id=invoice.consumer_id, role="owner")
+    fields = {
+        "number": invoice.number,
+        "period": f"{invoice.period_start:%B %Y}",
+        "total": format(invoice.total.quantize(Decimal("0.01")), "f"),
+        "currency": invoice.currency,
+        "due": f"{invoice.due_on:%-d %B %Y}",
+    }
+    notice = Notice(kind="invoice issued", fields=fields, page=f"/portal/invoices/{invoice.id}")
+    notify(session, ctx, members(session.scalars(owners)), notice)
 
 
 def _invoice(ctx: Context, case: ConsumerCase, made: ChargeRun, meters: dict[str, int], days: DaysOf) -> Invoice:

@@ -29,14 +29,15 @@ class AuditEntry(Base):
 
 
 class Mail(Base):
-    """A letter waiting to be handed to the mail server, or handed over; `failed` says why it cannot be. The body of a
-    `confidential` one is not kept once it was."""
+    """A letter waiting to be handed to the mail server, or handed over, as text and as HTML; `failed` says why it
+    cannot be. What a `confidential` one says is not kept once it was."""
 
     __tablename__ = "mail"
     id: Mapped[Id]
     recipient: Mapped[Name]
     subject: Mapped[Name]
     body: Mapped[Prose]
+    html: Mapped[str | None] = mapped_column(Text)
     created_at: Mapped[datetime]
     sent_at: Mapped[datetime | None] = mapped_column(index=True)
     failed: Mapped[str | None] = mapped_column(Text)

@@ -7,6 +7,7 @@ from urllib.parse import parse_qs, urlsplit
 from aiosmtpd.controller import Controller
 from sqlalchemy import select
 
+from calm_tariff.formats.letters import Letter
 from calm_tariff.launch.children import free_port
 from calm_tariff.services.base import auditing, mailing
 from calm_tariff.services.observe import today
@@ -45,7 +46,7 @@ def test_a_letter_that_cannot_be_sent_is_set_aside_and_holds_up_none(office: Off
                 ("second@consumer.example", "Two", "unwelcome"), ("not an address", "Three", "x"),
                 ("last@consumer.example", "Four", "x"),
             ):  # fmt: skip
-                mailing.write(session, office.ctx, to, subject, body)
+                mailing.write(session, office.ctx, to, Letter(subject, body, f"<p>{body}</p>"))
         with office.ctx.transaction() as session:
             written = session.scalars(select(Mail.id)).all()
         for letter in written:

@@ -1,4 +1,4 @@
-"""Work that is done later: what waited to be done becomes jobs"""
+"""Work that is done later, and what people were told: what waited to be done becomes jobs"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -58,6 +58,21 @@ def upgrade() -> None:
         sa.UniqueConstraint("kind", "key", name=op.f("uq_job_kind_key")),
     )
     op.create_index("ix_job_due", "job", ["given_up_at", "run_at"])
+    op.create_table(
+        "notice",
+        sa.Column("id", sa.BigInteger(), autoincrement=True, nullable=False),
+        sa.Column("audience", sa.String(length=40), nullable=False),
+        sa.Column("audience_id", sa.BigInteger(), nullable=False),
+        sa.Column("kind", sa.String(length=40), nullable=False),
+        sa.Column("subject", sa.String(length=200), nullable=False),
+        sa.Column("text", sa.Text(), nullable=False),
+        sa.Column("link", sa.String(length=200), nullable=False),
+        sa.Column("written_at", mysql.DATETIME(fsp=6), nullable=False),
+        sa.Column("read_at", mysql.DATETIME(fsp=6), nullable=True),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_notice")),
+    )
+    op.create_index("ix_notice_audience", "notice", ["audience", "audience_id", "id"])
+    op.add_column("mail", sa.Column("html", sa.Text(), nullable=True))
     for (kind, key, about, arguments, run_at), source in _WAITING.items():
         op.execute(
             "INSERT INTO job (kind, `key`, about, arguments, written_at, run_at, attempts, edition) "

@@ -1,0 +1,27 @@
+"""What people were told."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import BigInteger, Index
+from sqlalchemy.orm import Mapped, mapped_column
+
+from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
+
+
+class Notice(Base):
+    """Something somebody was told: one of the provider's people or a consumer's member (`audience` person, member),
+    by `kind`, in words, with where to look. `read_at` is when they did."""
+
+    __tablename__ = "notice"
+    __table_args__ = (Index("ix_notice_audience", "audience", "audience_id", "id"),)
+    id: Mapped[Id]
+    audience: Mapped[Word]
+    audience_id: Mapped[int] = mapped_column(BigInteger)
+    kind: Mapped[Word]
+    subject: Mapped[Name]
+    text: Mapped[Prose]
+    link: Mapped[Name]
+    written_at: Mapped[datetime]
+    read_at: Mapped[datetime | None]
