@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,7 +12,6 @@ from hypothesis import settings
 from sqlalchemy import Engine, text
 
 from calm_tariff.launch.children import free_port
-from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import Context, context_for
 from calm_tariff.store.base import locking
 from calm_tariff.store.base.connecting import engine
@@ -18,6 +19,10 @@ from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 from tests.office import Clock, Office
 from tests.processes import HERE, RedisServer
+from tests.servers import QUICK, RunDatabase
+
+TESTS = Path(__file__).parent
+SERVER: pytest.StashKey[RunDatabase] = pytest.StashKey()
 
 # What is tested is what is computed, not how quick the machine is at the moment.
 settings.register_profile("untimed", deadline=None)
@@ -27,19 +32,57 @@ settings.load_profile("untimed")
 locking.strict = True
 
 
+# Those that take long begin first, so that no worker is left with one at the end.
+LONGEST_FIRST = ("browser", "gateway", "launch", "worker", "edge", "services", "store", "formats", "core")
+
+
+def pytest_sessionstart(session: pytest.Session) -> None:
+    """Several workers share one server, which whoever started them holds."""
+    config = session.config
+    if config.getoption("numprocesses", None) and not hasattr(config, "workerinput"):
+        folder = Path(tempfile.mkdtemp(prefix="calm-tests-"))
+        folder.chmod(0o755)  # the server may run as a user of its own
+        config.stash[SERVER] = server = RunDatabase(folder / "mariadb", free_port(), QUICK)
+        server.start()
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_configure_node(node) -> None:
+    server = node.config.stash[SERVER]
+    node.workerinput["database"] = (str(server.home), server.port)
+
+
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    if server := session.config.stash.get(SERVER, None):
+        server.stop()
+        shutil.rmtree(server.home.parent, ignore_errors=True)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """All of a file is done by one worker, and all stories in the browser: they use one product that runs."""
+    places = {name: place for place, name in enumerate(LONGEST_FIRST)}
+    items.sort(key=lambda item: places.get(item.path.relative_to(TESTS).parts[0], 0))
+    for item in items:
+        apart = item.path.relative_to(TESTS)
+        item.add_marker(pytest.mark.xdist_group("browser" if apart.parts[0] == "browser" else str(apart)))
+
+
 @pytest.fixture(scope="session")
-def database(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Database]:
+def database(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[RunDatabase]:
     """A real server in a folder of its own, gone after the run."""
-    # Nothing here must outlive a power cut, so the disk need not be waited for.
-    quick = ("--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0")
-    server = Database(Path(tmp_path_factory.mktemp("mariadb")), free_port(), quick)
+    shared = getattr(request.config, "workerinput", None)
+    if shared:
+        home, port = shared["database"]
+        yield RunDatabase(Path(home), port, worker=shared["workerid"])
+        return
+    server = RunDatabase(Path(tmp_path_factory.mktemp("mariadb")), free_port(), QUICK)
     server.start()
     yield server
     server.stop()
 
 
 @pytest.fixture(scope="session")
-def migrated(database: Database) -> Engine:
+def migrated(database: RunDatabase) -> Engine:
     """A schema made by the migrations."""
     url = database.make_schema("calm_test")
     upgrade(url)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import itertools
 import os
 import random
 import signal
@@ -11,6 +12,9 @@ import socket
 from collections.abc import Callable
 
 _PR_SET_PDEATHSIG = 1
+FIRST_PORT, PORTS = 15_000, 17_000
+# From somewhere on, so that processes that look at the same time do not find the same.
+_ports = itertools.count(random.randrange(PORTS))
 
 
 def die_with_parent(with_signal: signal.Signals) -> Callable[[], None]:
@@ -37,9 +41,9 @@ def port_taken(port: int) -> bool:
 
 def free_port() -> int:
     """A loopback port that nothing listens on now, below those that systems give to outgoing connections: such a
-    one would be taken again before it is used."""
+    one would be taken again before it is used. No process is given one twice, before all have been."""
     while True:
-        port = random.randrange(15_000, 32_000)
+        port = FIRST_PORT + next(_ports) % PORTS
         with socket.socket() as probe, contextlib.suppress(OSError):
             probe.bind(("127.0.0.1", port))
             return port

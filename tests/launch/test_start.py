@@ -22,6 +22,7 @@ from calm_tariff.settings import Settings
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
+from tests.servers import RunDatabase
 
 ROOT = Path(__file__).parents[2]
 
@@ -110,13 +111,13 @@ def test_a_new_installation_is_what_its_settings_say(database: Database) -> None
     assert start_module._prepare(url, other, start_module.first_provider(other)) is None
 
 
-def test_a_token_is_of_the_installation_that_runs_in_this_folder(database: Database, tmp_path: Path) -> None:
+def test_a_token_is_of_the_installation_that_runs_in_this_folder(database: RunDatabase, tmp_path: Path) -> None:
     """Whether that is a demo or not; and where none runs, that is said."""
     ran = start("token", "A script", "finance", CALM_VAR=tmp_path)
     assert ran.returncode == 2 and "nothing runs in this folder" in ran.stderr and "Traceback" not in ran.stderr
     url = database.make_schema("calm_token")
     upgrade(url)
-    (tmp_path / "running.json").write_text(json.dumps({"schema": "calm_token", "process": os.getpid()}))
+    (tmp_path / "running.json").write_text(json.dumps({"schema": database.own("calm_token"), "process": os.getpid()}))
     database.let_serve("calm_token", metadata.tables)
     (tmp_path / "mariadb").symlink_to(database.home)
     reach = {"CALM_VAR": tmp_path, "CALM_DATABASE_PORT": database.port}
@@ -127,5 +128,5 @@ def test_a_token_is_of_the_installation_that_runs_in_this_folder(database: Datab
     assert ran.returncode == 0, ran.stderr
     ctx = context_for(engine(url))
     assert service_tokens.who_by(ctx, ran.stdout.strip()).role == "finance"
-    (tmp_path / "running.json").write_text(json.dumps({"schema": "calm_token", "process": 2**22 - 1}))
+    (tmp_path / "running.json").write_text(json.dumps({"schema": database.own("calm_token"), "process": 2**22 - 1}))
     assert "nothing runs in this folder" in start("token", "A script", "finance", **reach).stderr
