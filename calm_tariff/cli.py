@@ -74,6 +74,12 @@ def _reset(_: argparse.Namespace) -> int:
     return reset()
 
 
+def _status(_: argparse.Namespace) -> int:
+    from calm_tariff.launch.status import status
+
+    return status()
+
+
 def _log(process: str) -> None:
     from calm_tariff.launch import logs
 
@@ -167,6 +173,7 @@ def _openapi(chosen: argparse.Namespace) -> int:
 _COMMANDS: dict[str, tuple[str, Callable[[argparse.Namespace], int]]] = {
     "demo": ("start everything with demo data", _demo),
     "start": ("start everything, keeping what is there", _start),
+    "status": ("say which version this is, what runs in this folder, and how each process is", _status),
     "reset": ("throw away all data of this folder", _reset),
     "decide": ("decide on the calls of a case", _offline("decide_text")),
     "rate": ("compute the charge of a case", _offline("rate_text")),

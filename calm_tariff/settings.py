@@ -49,6 +49,7 @@ class Settings(BaseSettings):
     demo: bool = False
     gateway_name: str = "gateway-1"
     worker_name: str = "worker"
+    web_name: str = "web"
     journal_sync: bool = False
     metrics_port: int = 8404
     decisions_port: int = 8405

@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import json
+import logging
+from contextlib import suppress
+from functools import partial
 from pathlib import Path
+from threading import Event
 from typing import Any
 
 import uvicorn
+from sqlalchemy.exc import SQLAlchemyError
 from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.responses import FileResponse, JSONResponse, PlainTextResponse, RedirectResponse, Response
@@ -21,9 +26,12 @@ from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.portal_api import app as portal
 from calm_tariff.portal_api.admit import oauth
 from calm_tariff.services.base.context import Context, context_for
+from calm_tariff.services.base.supervision import Supervised
+from calm_tariff.services.serve import instances
 from calm_tariff.settings import Settings, settings_now
 from calm_tariff.store.base.connecting import engine
 
+log = logging.getLogger("calm_tariff.web")
 BUILT = Path(__file__).parent.parent / "web" / "dist"
 
 
@@ -88,7 +96,28 @@ def serve(settings: Settings) -> None:
         sealing_secret=settings.value_secret,
         reach=settings.reach,
     )
-    uvicorn.run(create_app(ctx, settings), port=settings.web_port, **SERVED)
+    stop = Event()
+    reporting = Supervised("reporting", partial(_report, ctx, settings), stop)
+    reporting.start()
+    try:
+        uvicorn.run(create_app(ctx, settings), port=settings.web_port, **SERVED)
+    finally:
+        stop.set()
+        reporting.join()
+        with suppress(SQLAlchemyError):
+            instances.leave(ctx, settings.web_name)
+
+
+def _report(ctx: Context, settings: Settings, stop: Event) -> None:
+    """Say how this process is, again and again."""
+    began = ctx.now
+    words = {"started_again": settings.started_again, "ended_with": settings.ended_with}
+    while not stop.is_set():
+        try:
+            instances.report(ctx, settings.web_name, "web", began, words)
+        except SQLAlchemyError as error:
+            log.warning("nothing is reported: %s", error.__class__.__name__)
+        stop.wait(instances.REPORT_SECONDS)
 
 
 def write_openapi(folder: Path) -> None:

@@ -58,6 +58,7 @@ def pytest_sessionfinish(session: pytest.Session) -> None:
         shutil.rmtree(server.home.parent, ignore_errors=True)
 
 
+@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """All of a file is done by one worker, and all stories in the browser: they use one product that runs."""
     places = {name: place for place, name in enumerate(LONGEST_FIRST)}

@@ -9,17 +9,16 @@ from threading import Event
 from sqlalchemy.exc import SQLAlchemyError
 
 from calm_tariff.services.base.context import SYSTEM, Context, context_for
+from calm_tariff.services.base.supervision import Supervised
 from calm_tariff.services.serve import instances
 from calm_tariff.services.serve.shipping import ship
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.worker.handlers import handlers
 from calm_tariff.worker.loop import Loop
-from calm_tariff.worker.supervision import Supervised
 
 log = logging.getLogger("calm_tariff.worker")
 SHIP_SECONDS = 0.25
-REPORT_SECONDS = 2.0
 AWAY_SECONDS = 1.0
 # What runs beside each other: shipping, reporting, taking jobs, and as many jobs as there is room for.
 CONNECTIONS = 8
@@ -72,7 +71,7 @@ class Worker:
                 instances.report(self.ctx, self.settings.worker_name, "worker", self.began, self.words())
             except SQLAlchemyError as error:
                 log.warning("nothing is reported: %s", error.__class__.__name__)
-            stop.wait(REPORT_SECONDS)
+            stop.wait(instances.REPORT_SECONDS)
 
     def words(self) -> dict[str, object]:
         """What it says of itself."""

@@ -13,8 +13,11 @@ from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.store.base.record import Stamp
 from calm_tariff.store.serve.instances import Instance
+from calm_tariff.version import version
 
 ALIVE = timedelta(seconds=5)
+# How often a process reports that does not decide on calls.
+REPORT_SECONDS = 2.0
 FORGOTTEN = timedelta(days=1)
 
 
@@ -33,8 +36,9 @@ class InstanceView:
 
 @dataclass(frozen=True, slots=True)
 class GatewayHealth:
-    """All processes, and when terms, keys or subscriptions last changed."""
+    """All processes, and when terms, keys or subscriptions last changed; and the version that answers."""
 
+    version: str
     now: datetime
     snapshot: int
     changed_at: datetime | None
@@ -42,7 +46,8 @@ class GatewayHealth:
 
 
 def report(ctx: Context, name: str, kind: str, started_at: datetime, words: dict[str, Any]) -> None:
-    """Keep what a process reports of itself."""
+    """Keep what a process reports of itself, with the version it is of."""
+    words = {**words, "version": version()}
     with ctx.transaction() as session:
         made = insert(Instance).values(name=name, kind=kind, started_at=started_at, seen_at=ctx.now, report=words)
         same = {n: getattr(made.inserted, n) for n in ("kind", "started_at", "seen_at", "report")}
@@ -85,4 +90,4 @@ def health(ctx: Context) -> GatewayHealth:
             )
             for i in session.scalars(query)
         ]  # fmt: skip
-        return GatewayHealth(ctx.now, number, stamp.changed_at if stamp else None, found)
+        return GatewayHealth(version(), ctx.now, number, stamp.changed_at if stamp else None, found)

@@ -17,7 +17,6 @@ export function Gateways() {
   });
   const all = health.data?.instances ?? [];
   const gateways = all.filter((i) => i.kind === "gateway");
-  const workers = all.filter((i) => i.kind === "worker");
   const trouble = all.flatMap(troubles);
   return (
     <Page
@@ -100,17 +99,50 @@ export function Gateways() {
           </tbody>
         </table>
       )}
-      {workers.map((w) => (
-        <p key={w.name} className="mt-5 text-soft">
-          {w.alive
-            ? `${w.name === "worker" ? "The worker" : w.name} is at work since ${dayAndMinute(w.started_at)}: ${plural(Number(said(w, "shipped_calls")), "call")} shipped, ${plural(Number(said(w, "jobs_done")), "job")} done.`
-            : `${w.name === "worker" ? "The worker" : w.name} is silent since ${clock(w.seen_at)}, and ships nothing.`}
-        </p>
-      ))}
+      {health.data && <Processes all={all} version={health.data.version} />}
       <FailedJobs />
       <SetAside />
     </Page>
   );
+}
+
+/** Every process: since when it is up, what it does, and which version it is of. */
+function Processes({ all, version }: { all: Instance[]; version: string }) {
+  return (
+    <section className="mt-7">
+      <h2 className="border-b border-line pb-1">Processes</h2>
+      <p className="py-2 text-soft">This page comes from version {version}.</p>
+      <table className="plain-table">
+        <thead>
+          <tr>
+            <th>Process</th>
+            <th>How it is</th>
+            <th>What it did</th>
+            <th>Version</th>
+          </tr>
+        </thead>
+        <tbody>
+          {all.map((of) => (
+            <tr key={of.name}>
+              <td>{of.name}</td>
+              <td className={of.alive ? "" : "text-madder"}>
+                {of.alive ? `up since ${dayAndMinute(of.started_at)}` : `silent since ${clock(of.seen_at)}`}
+              </td>
+              <td>{work(of)}</td>
+              <td className={of.report.version === version ? "" : "text-brass"}>{said(of, "version")}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function work(of: Instance): string {
+  if (of.kind === "gateway") return `${plural(Number(said(of, "calls")), "call")} decided on`;
+  if (of.kind === "worker")
+    return `${plural(Number(said(of, "shipped_calls")), "call")} shipped, ${plural(Number(said(of, "jobs_done")), "job")} done`;
+  return "answers console, portal and their APIs";
 }
 
 /** Work that failed: what it was about, why, and when it is tried again, if it is. */

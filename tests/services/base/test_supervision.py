@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from threading import Event
 
-from calm_tariff.worker.supervision import Supervised
+from calm_tariff.services.base.supervision import Supervised
 from tests.processes import wait_for
 
 
