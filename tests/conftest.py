@@ -32,7 +32,6 @@ settings.load_profile("untimed")
 locking.strict = True
 
 
-# Those that take long begin first, so that no worker is left with one at the end.
 LONGEST_FIRST = ("browser", "gateway", "launch", "worker", "edge", "services", "store", "formats", "core")
 
 
@@ -58,14 +57,24 @@ def pytest_sessionfinish(session: pytest.Session) -> None:
         shutil.rmtree(server.home.parent, ignore_errors=True)
 
 
-@pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config: pytest.Config, log):
     """All of a file is done by one worker, and all stories in the browser: they use one product that runs."""
+    from xdist.scheduler import LoadScopeScheduling  # where tests run one after the other, it may be missing
+
+    class ByRoom(LoadScopeScheduling):
+        def _split_scope(self, nodeid: str) -> str:
+            file = nodeid.partition("::")[0]
+            return "browser" if "/browser/" in file else file
+
+    config.option.loadscopereorder = False
+    return ByRoom(config, log)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What takes long begins first, so that no worker is left with it at the end."""
     places = {name: place for place, name in enumerate(LONGEST_FIRST)}
     items.sort(key=lambda item: places.get(item.path.relative_to(TESTS).parts[0], 0))
-    for item in items:
-        apart = item.path.relative_to(TESTS)
-        item.add_marker(pytest.mark.xdist_group("browser" if apart.parts[0] == "browser" else str(apart)))
 
 
 @pytest.fixture(scope="session")

@@ -8,23 +8,23 @@ from typing import Any
 from calm_tariff.core.meters import CREDENTIALS
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
-from calm_tariff.gateway import cors
-from calm_tariff.gateway.asked import Asked
-from calm_tariff.gateway.credentials import Fault
+from calm_tariff.gateway import calls, cors
+from calm_tariff.gateway.calls import Admitted, Refused
 
 Send = Callable[[dict[str, Any]], Any]
 
 
-def challenge(asked: Asked, fault: Fault) -> Headers:
+def challenge(refused: Refused) -> Headers:
     """What a refused caller could do instead, as fields: `WWW-Authenticate` (RFC 6750, 7617) and `Allow`."""
-    if fault.status == 405 and asked.place:
-        return [(b"allow", ", ".join(cors.methods(asked.place)).encode())]
-    if fault.code == "scope-missing" and asked.access:
-        scopes = " ".join(sorted(asked.access.scopes)).encode()
+    fault, place, admitted = refused.fault, calls.located(refused).place, calls.admitted(refused)
+    if fault.status == 405 and place:
+        return [(b"allow", ", ".join(cors.methods(place)).encode())]
+    if fault.code == "scope-missing" and admitted:
+        scopes = " ".join(sorted(admitted.access.scopes)).encode()
         return [(b"www-authenticate", b'Bearer realm="api", error="insufficient_scope", scope="' + scopes + b'"')]
     if fault.status != 401:
         return []
-    kinds = asked.access.rules.kinds if asked.access else frozenset(CREDENTIALS)
+    kinds = admitted.access.rules.kinds if admitted else frozenset(CREDENTIALS)
     error = b', error="invalid_token"' if fault.code.startswith("token-") else b""
     basic = [(b"www-authenticate", b'Basic realm="api"')] if "basic" in kinds else []
     return [(b"www-authenticate", b'Bearer realm="api"' + error), *basic]
@@ -41,15 +41,13 @@ DOWN = {
 DOWN_CODES = {502: "back-end-broke-off", 503: "back-end-down", 504: "back-end-too-slow"}
 
 
-def told_back_end(asked: Asked) -> Headers:
+def told_back_end(admitted: Admitted) -> Headers:
     """Who calls, for back ends whose owner wants to know. Values are percent-encoded where they are not ASCII."""
-    access = asked.access
-    assert access
-    caller, grant = access.caller, access.grant
+    caller, grant = admitted.access.caller, admitted.access.grant
     told = [
         (b"calm-consumer", caller.consumer), (b"calm-application", caller.name),
         (b"calm-client", caller.client_id), (b"calm-plan", f"{grant.product} / {grant.plan}"),
-        (b"calm-subscription", str(grant.subscription_id)), (b"calm-environment", asked.environment),
+        (b"calm-subscription", str(grant.subscription_id)), (b"calm-environment", admitted.environment),
     ]  # fmt: skip
     fields = [(k, replies.plain_text(v)) for k, v in told]
     if caller.tags:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from calm_tariff.gateway.calls import Admitted
 
 
 @dataclass(slots=True)
@@ -31,6 +34,10 @@ class Breaker:
         if self.failures and self.in_a_row >= self.failures:
             self.trying = True
 
+    def give_up(self) -> None:
+        """What became of a call will not be known."""
+        self.trying = False
+
     def end(self, well: bool, now: float) -> None:
         """What became of a call."""
         self.trying = False
@@ -40,3 +47,22 @@ class Breaker:
         self.in_a_row += 1
         if self.failures and self.in_a_row >= self.failures:
             self.open_until = now + self.seconds
+
+
+@dataclass(slots=True)
+class Breakers:
+    """The breaker of each back end, by version and environment, as its owner has set it now."""
+
+    known: dict[tuple[int, str], Breaker] = field(default_factory=dict)
+
+    def of(self, admitted: Admitted) -> Breaker:
+        """The breaker of the back end that a call would ask."""
+        route, key = admitted.place.route, (admitted.place.route.version_id, admitted.environment)
+        settings, found = route.forwarding, self.known.get(key)
+        if found is None or (found.failures, found.seconds) != (settings.breaker_failures, settings.breaker_seconds):
+            found = self.known[key] = Breaker(settings.breaker_failures, settings.breaker_seconds)
+        return found
+
+    def resting(self, now: float) -> Iterator[str]:
+        """The back ends that are left alone now, as version and environment."""
+        return (f"{version}/{environment}" for (version, environment), b in self.known.items() if b.wait(now))

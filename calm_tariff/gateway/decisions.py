@@ -1,8 +1,7 @@
-"""Deciding for reverse proxies that forward calls themselves.
+"""Deciding for reverse proxies that forward calls themselves: what became of a call is told afterwards.
 
-`POST /decisions` and the subrequest form `GET /authorize` decide as the gateway does, and take from the limits.
-What became of a call is told to `POST /usage`; a call whose outcome is not to be told is recorded at once, as
-answered with 200. A call whose outcome was promised and is not told in time is recorded so, too: served is charged.
+A call whose outcome is not to be told is recorded at once, as answered with 200. A call whose outcome was promised and
+is not told in time is recorded so, too: served is charged.
 """
 
 from __future__ import annotations
@@ -15,18 +14,19 @@ from dataclasses import dataclass, field
 from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
 
-from fastapi import Depends, FastAPI, Header, Request, Response
+from fastapi import Header
 from pydantic import BaseModel, Field
 
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
-from calm_tariff.gateway.answers import challenge, told_back_end
+from calm_tariff.gateway import calls, judging
+from calm_tariff.gateway.answers import challenge
 from calm_tariff.gateway.app import Gateway
-from calm_tariff.gateway.asked import Asked, metering, name_of, record_of
-from calm_tariff.gateway.credentials import Fault, without_keys
+from calm_tariff.gateway.calls import InboundCall, Judged, Outcome, Refused, Verdict
 from calm_tariff.gateway.journal import Unwritable
 from calm_tariff.gateway.neighbours import Neighbours
 from calm_tariff.gateway.promises import Promises
+from calm_tariff.gateway.records import metering, record_of
 
 PROMISED_SECONDS = 60
 REMEMBERED = 100_000
@@ -43,7 +43,7 @@ class CallIn(BaseModel):
     outcome: Literal["told", "assumed"] = "told"
 
 
-class Verdict(BaseModel):
+class VerdictOut(BaseModel):
     """What to do: `status` 200 lets the call through after `wait_ms`; otherwise answer with `status` and `body`.
     `headers` go on the answer to the caller, `to_back_end` on the call to the back end, which is asked for `target`:
     `rest` of the path, with the query but for keys."""
@@ -82,6 +82,39 @@ class Told(BaseModel):
     later: list[str] = []
 
 
+class Unavailable(Exception):
+    """The service refuses, whatever the call."""
+
+    def __init__(self, status: int, code: str, title: str, detail: str) -> None:
+        super().__init__(detail)
+        self.status, self.code, self.title, self.detail = status, code, title, detail
+
+
+def not_ready(detail: str = "Calls cannot be recorded at the moment.") -> Unavailable:
+    """The service cannot promise to record anything."""
+    return Unavailable(503, "not-ready", "Not ready", detail)
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What a proxy is told: the verdict, and, where the call is refused, the status, body and fields to answer with;
+    where it is let through, the fields to put on the back end's answer."""
+
+    verdict: Verdict
+    status: int
+    body: bytes
+    fields: Headers
+
+
+@dataclass(frozen=True, slots=True)
+class Awaited:
+    """A call that was let through, and until when its outcome is awaited, by the monotonic clock."""
+
+    due: float
+    judged: Judged
+    outcome: Outcome
+
+
 @dataclass(slots=True)
 class Decisions:
     """Calls decided on whose outcome is awaited, and those recorded lately."""
@@ -90,67 +123,43 @@ class Decisions:
     token: str
     promises: Promises
     neighbours: Neighbours
-    awaited: OrderedDict[str, tuple[float, Asked]] = field(default_factory=OrderedDict)
+    awaited: OrderedDict[str, Awaited] = field(default_factory=OrderedDict)
     told: OrderedDict[str, OutcomeIn | None] = field(default_factory=OrderedDict)
 
     def allow(self, calm_proxy_token: Annotated[str, Header()] = "") -> None:
         """Let only the provider's own proxies ask."""
         if not hmac.compare_digest(calm_proxy_token.encode(), self.token.encode()):
-            raise _Refused(401, "proxy-unknown", "Unknown proxy", "Send the token of this installation's proxies.")
+            raise Unavailable(401, "proxy-unknown", "Unknown proxy", "Send the token of this installation's proxies.")
 
-    async def decide(self, call: CallIn) -> tuple[Asked, Fault | None, Headers, bytes]:
-        """Decide on a call: the call, why it is refused before any limit, the fields and body to answer with."""
+    async def decide(self, asked: CallIn) -> Answer:
+        """Decide on a call, as the gateway does on one that it forwards."""
         gateway = self.gateway
         if gateway.snapshot.number < 0 or gateway.journal.fault:
-            raise _Refused(503, "not-ready", "Not ready", "Calls cannot be recorded at the moment, so none is let on.")
-        parts = urlsplit(call.uri if call.uri.startswith("/") else f"/{call.uri}")
-        headers = [(k.lower().encode("latin-1", "replace"), v.encode("latin-1", "replace"))
-                   for k, v in call.headers.items()]  # fmt: skip
-        asked = Asked(gateway.now(), call.method.upper(), call.uri.partition("?")[0], headers, call.address)
-        asked.place = gateway.snapshot.place(asked.method, asked.path, headers)
-        fault = await gateway.admit(asked, parts.query.encode("latin-1", "replace"))
-        body: bytes = b""
-        fields: Headers = []
-        if fault is None:
-            fault = await gateway.decide(asked)
-        if fault is not None:
-            asked.refused_by = fault.by
-            body, fields = replies.problem(fault.status, fault.title, fault.detail, code=fault.code)
-            fields += challenge(asked, fault)
-            asked.status = fault.status
-        elif asked.verdict == "refused":
-            assert asked.decided
-            body, fields = replies.refusal(asked.decided.decision, asked.decided.at_us)
-            asked.status = 429
-        asked.fields = fields + asked.fields
-        asked.told = {k.decode(): v.decode("latin-1") for k, v in asked.fields if k != b"content-type"}
-        if body:
-            self._record(asked, None)
-        elif call.outcome == "assumed":
-            asked.status = 200
-            asked.remarks.append("decided for a proxy; its outcome was not to be told and is taken for 200")
-            self._record(asked, None)
+            raise not_ready("Calls cannot be recorded at the moment, so none is let on.")
+        verdict = await judging.judge(gateway, judging.locate(gateway, self._inbound(asked)))
+        outcome, fields = Outcome(), judging.reply_fields(verdict)
+        if isinstance(verdict, Judged) and verdict.let_through:
+            outcome.status = 200
+            outcome.tells(fields)
+            self._let_through(verdict, outcome, asked.outcome)
+            return Answer(verdict, 200, b"", fields)
+        if isinstance(verdict, Refused):
+            fault = verdict.fault
+            outcome.status = fault.status
+            body, own = replies.problem(fault.status, fault.title, fault.detail, code=fault.code)
+            own += challenge(verdict)
         else:
-            asked.remarks.append("decided for a proxy, which forwarded it")
-            self._promise(asked)
-            self.awaited[name_of(asked)] = (time.monotonic() + PROMISED_SECONDS, asked)
-        return asked, fault, asked.fields, body
+            outcome.status = 429
+            body, own = replies.refusal(verdict.decided.decision, verdict.decided.at_us)
+        outcome.tells(own + fields)
+        self._record(verdict, outcome, None)
+        return Answer(verdict, outcome.status, body, own + fields)
 
     def start(self) -> None:
         """Record what an earlier process let through and was never told of, as answered with 200."""
         for record in self.promises.start():
             self.gateway.journal.append(record)
         self.promises.forget()
-
-    def _promise(self, asked: Asked) -> None:
-        """Keep on disk what is to be recorded should this process die before it is told the outcome."""
-        asked.status = 200
-        record = record_of(asked, self.gateway.name, metering(asked)[0], asked.at_us)
-        record["remarks"] = [*record["remarks"], "its outcome was lost with the gateway, and is taken for 200"]
-        try:
-            self.promises.make(record)
-        except OSError:
-            raise _Refused(503, "not-ready", "Not ready", "Calls cannot be recorded at the moment.") from None
 
     async def tell_all(self, outcomes: list[OutcomeIn]) -> Told:
         """Record what became of calls, whichever gateway decided on them."""
@@ -172,38 +181,20 @@ class Decisions:
     def tell(self, outcomes: list[OutcomeIn]) -> Told:
         """Record what became of calls that this gateway decided on."""
         said = Told()
-        for outcome in outcomes:
-            known = self.awaited.pop(outcome.id, None)
+        for told in outcomes:
+            known = self.awaited.pop(told.id, None)
             if known is not None:
-                asked = known[1]
-                asked.status, asked.bytes_in, asked.bytes_out = outcome.status, outcome.bytes_in, outcome.bytes_out
-                asked.back_end_us = outcome.took_ms * 1000
-                lower = {k.lower(): v for k, v in outcome.reported.items()}
-                if asked.access:
-                    names = [c.meter.header for c in asked.access.meters if c.meter.header]
-                    asked.reported = {name: lower.get(name.lower()) for name in names}
-                self._record(asked, outcome, promised=True)
+                self._take_in(known, told)
                 said.recorded += 1
-            elif outcome.id in self.told:
-                before = self.told[outcome.id]
-                if before == outcome:
-                    said.repeated.append(outcome.id)
+            elif told.id in self.told:
+                if self.told[told.id] == told:
+                    said.repeated.append(told.id)
                 else:
-                    self._set_aside(outcome)
-                    said.conflicting.append(outcome.id)
+                    self._set_aside(told)
+                    said.conflicting.append(told.id)
             else:
-                said.unknown.append(outcome.id)
+                said.unknown.append(told.id)
         return said
-
-    def _set_aside(self, outcome: OutcomeIn) -> None:
-        """Hand on what a repeat says of a recorded call; whoever records calls keeps what differs."""
-        repeat = {"call_id": outcome.id, "source": self.gateway.name, "status": outcome.status,
-                  "bytes_in": outcome.bytes_in, "bytes_out": outcome.bytes_out,
-                  "back_end_us": outcome.took_ms * 1000}  # fmt: skip
-        try:
-            self.gateway.journal.append(repeat)
-        except Unwritable:
-            raise _Refused(503, "not-ready", "Not ready", "Nothing can be recorded at the moment.") from None
 
     async def give_up(self) -> None:
         """Record calls whose outcome was promised and is overdue, until cancelled."""
@@ -214,120 +205,76 @@ class Decisions:
     def overdue(self, now: float) -> None:
         """Record what is overdue at an instant of the monotonic clock."""
         while self.awaited:
-            name, (due, asked) = next(iter(self.awaited.items()))
-            if due > now:
+            name, known = next(iter(self.awaited.items()))
+            if known.due > now:
                 return
             del self.awaited[name]
-            asked.status = 200
-            asked.remarks.append(f"its outcome was not told within {PROMISED_SECONDS} s and is taken for 200")
-            self._record(asked, None, promised=True)
+            self.gateway.breakers.of(known.judged.admitted).give_up()
+            known.outcome.status = 200
+            known.outcome.remarks.append(f"its outcome was not told within {PROMISED_SECONDS} s and is taken for 200")
+            self._record(known.judged, known.outcome, None, promised=True)
 
-    def _record(self, asked: Asked, outcome: OutcomeIn | None, promised: bool = False) -> None:
+    def _inbound(self, asked: CallIn) -> InboundCall:
+        at_us = self.gateway.now()
+        parts = urlsplit(asked.uri if asked.uri.startswith("/") else f"/{asked.uri}")
+        headers = [(k.lower().encode("latin-1", "replace"), v.encode("latin-1", "replace"))
+                   for k, v in asked.headers.items()]  # fmt: skip
+        return InboundCall(
+            calls.new_id(at_us), at_us, asked.method.upper(), asked.uri.partition("?")[0],
+            parts.query.encode("latin-1", "replace"), headers, asked.address,
+        )  # fmt: skip
+
+    def _let_through(self, judged: Judged, outcome: Outcome, promised: str) -> None:
+        """Record a call whose outcome is assumed; promise to record one whose outcome is to be told."""
+        if promised == "assumed":
+            outcome.remarks.append("decided for a proxy; its outcome was not to be told and is taken for 200")
+            self._record(judged, outcome, None)
+            return
+        outcome.remarks.append("decided for a proxy, which forwarded it")
+        record = record_of(judged, outcome, metering(judged, outcome)[0], self.gateway.name, judged.call.at_us)
+        record["remarks"] = [*record["remarks"], "its outcome was lost with the gateway, and is taken for 200"]
         try:
-            self.gateway.record(asked)
+            self.promises.make(record)
+        except OSError:
+            raise not_ready() from None
+        self.gateway.breakers.of(judged.admitted).begin()
+        self._await(judged, outcome)
+
+    def _await(self, judged: Judged, outcome: Outcome) -> None:
+        self.awaited[judged.call.id] = Awaited(time.monotonic() + PROMISED_SECONDS, judged, outcome)
+
+    def _take_in(self, known: Awaited, told: OutcomeIn) -> None:
+        judged, outcome = known.judged, known.outcome
+        outcome.status, outcome.bytes_in, outcome.bytes_out = told.status, told.bytes_in, told.bytes_out
+        outcome.back_end_us = told.took_ms * 1000
+        lower = {k.lower(): v for k, v in told.reported.items()}
+        names = [c.meter.header for c in judged.admitted.access.meters if c.meter.header]
+        outcome.reported = {name: lower.get(name.lower()) for name in names}
+        self.gateway.breakers.of(judged.admitted).end(told.status < 500, time.monotonic())
+        self._record(judged, outcome, told, promised=True)
+
+    def _set_aside(self, told: OutcomeIn) -> None:
+        """Hand on what a repeat says of a recorded call; whoever records calls keeps what differs."""
+        repeat = {"call_id": told.id, "source": self.gateway.name, "status": told.status, "bytes_in": told.bytes_in,
+                  "bytes_out": told.bytes_out, "back_end_us": told.took_ms * 1000}  # fmt: skip
+        try:
+            self.gateway.journal.append(repeat)
         except Unwritable:
-            if outcome is None and asked.refused_by:
+            raise not_ready("Nothing can be recorded at the moment.") from None
+
+    def _record(self, verdict: Verdict, outcome: Outcome, told: OutcomeIn | None, promised: bool = False) -> None:
+        name = verdict.call.id
+        try:
+            self.gateway.record(verdict, outcome)
+        except Unwritable:
+            if not isinstance(verdict, Judged) or not verdict.let_through:
                 return
             # Kept, so that it is recorded once the journal can be written again.
-            self.awaited[name_of(asked)] = (time.monotonic() + PROMISED_SECONDS, asked)
-            raise _Refused(503, "not-ready", "Not ready", "Calls cannot be recorded at the moment.") from None
-        if outcome is not None or name_of(asked) not in self.told:
-            self.told[name_of(asked)] = outcome
+            self._await(verdict, outcome)
+            raise not_ready() from None
+        if told is not None or name not in self.told:
+            self.told[name] = told
         if promised:
-            self.promises.told(name_of(asked))
+            self.promises.told(name)
         if len(self.told) > REMEMBERED:
             self.told.popitem(last=False)
-
-
-# What a proxy's subrequest says of the call; everything else of its head is the caller's.
-_TOLD = frozenset({"x-original-method", "x-original-uri", "x-original-address"})
-
-
-class _Refused(Exception):
-    def __init__(self, status: int, code: str, title: str, detail: str) -> None:
-        super().__init__(detail)
-        self.status, self.code, self.title, self.detail = status, code, title, detail
-
-
-def create_app(decisions: Decisions) -> FastAPI:
-    """The decision service."""
-    app = FastAPI(title="Calm Tariff decisions", version="1", docs_url=None, redoc_url=None)
-    allowed = [Depends(decisions.allow)]
-
-    @app.exception_handler(_Refused)
-    async def refused(request: Request, error: _Refused) -> Response:
-        """Refusals as problem details."""
-        body, fields = replies.problem(error.status, error.title, error.detail, code=error.code)
-        return Response(body, error.status, {k.decode(): v.decode() for k, v in fields})
-
-    @app.post("/decisions", dependencies=allowed)
-    async def decide(call: CallIn) -> Verdict:
-        """Decide on a call."""
-        asked, _, fields, body = await decisions.decide(call)
-        return Verdict(
-            id=name_of(asked),
-            status=asked.status if body else 200,
-            verdict=asked.verdict,
-            wait_ms=-(-asked.decided.decision.wait_us // 1000) if asked.decided else 0,
-            headers={k.decode(): v.decode("latin-1") for k, v in fields},
-            to_back_end=_to_back_end(asked),
-            body=replies.read_problem(body) if body else None,
-            rest=asked.place.rest if asked.place else "",
-            target=_target(decisions, asked, call.uri),
-        )
-
-    @app.get("/authorize", dependencies=allowed)
-    async def authorize(
-        request: Request,
-        x_original_method: Annotated[str, Header()],
-        x_original_uri: Annotated[str, Header()],
-        x_original_address: Annotated[str, Header()] = "",
-        calm_outcome: Annotated[Literal["told", "assumed"], Header()] = "assumed",
-    ) -> Response:
-        """Decide on the call of a subrequest: 200 with fields to pass on, 401, 403 or 429.
-
-        A subrequest can say only these, so that other refusals come as 403, with the true status in
-        `Calm-Status`. A call over its pace is held here, before the answer.
-        """
-        headers = {k: v for k, v in request.headers.items() if k not in _TOLD and not k.startswith("calm-")}
-        call = CallIn(method=x_original_method, uri=x_original_uri, headers=headers, address=x_original_address,
-                      outcome=calm_outcome)  # fmt: skip
-        asked, _, fields, body = await decisions.decide(call)
-        status = asked.status if body else 200
-        if asked.decided and asked.decided.decision.wait_us and not body:
-            await asyncio.sleep(asked.decided.decision.wait_us / 1_000_000)
-        told = Response(body, status if status in (200, 401, 403, 429) else 403)
-        for name, value in fields:
-            if name != b"content-length":
-                told.raw_headers.append((name, value))
-        told.headers["Calm-Status"] = str(status)
-        told.headers["Calm-Decision"] = name_of(asked)
-        if not body:
-            told.headers["Calm-Target"] = _target(decisions, asked, call.uri)
-        for key, text in _to_back_end(asked).items():
-            told.headers[key] = text
-        return told
-
-    @app.post("/usage", dependencies=allowed)
-    async def usage(outcomes: list[OutcomeIn], calm_passed_on: Annotated[str, Header()] = "") -> Told:
-        """Tell what became of calls, in a batch, to whichever gateway; each counts once, however often it is told."""
-        return decisions.tell(outcomes) if calm_passed_on else await decisions.tell_all(outcomes)
-
-    return app
-
-
-def _target(decisions: Decisions, asked: Asked, uri: str) -> str:
-    """What to ask the back end for: the path without the API's own, and the query without keys."""
-    if asked.place is None:
-        return ""
-    query = uri.partition("?")[2].encode("latin-1", "replace")
-    kept = without_keys(query, decisions.gateway.snapshot.key_queries) if query else b""
-    return asked.place.rest + (f"?{kept.decode('latin-1')}" if kept else "")
-
-
-def _to_back_end(asked: Asked) -> dict[str, str]:
-    """Who calls, for a call that is let through and whose API's owner wants its back end told."""
-    place = asked.place
-    if asked.refused_by or asked.access is None or place is None or not place.route.forwarding.passes_caller:
-        return {}
-    return {k.decode(): v.decode() for k, v in told_back_end(asked)}

@@ -9,7 +9,7 @@ from calm_tariff.core.limiter import Counts
 from calm_tariff.core.limits import Call
 from calm_tariff.core.meters import Environment
 from calm_tariff.core.periods import DAY
-from calm_tariff.gateway.asked import key_subject
+from calm_tariff.gateway.counted import key_subject
 from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.serve.gateway_feed import APART_US, calls_since, open_quotas

@@ -18,7 +18,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from calm_tariff.core.limiter import Clock
 from calm_tariff.edge.wire import Wire
-from calm_tariff.gateway import decisions, forwarding, metrics, shared_counters
+from calm_tariff.gateway import decisions_api, forwarding, metrics, shared_counters
 from calm_tariff.gateway.app import Gateway, now_us
 from calm_tariff.gateway.counters import LocalCounters
 from calm_tariff.gateway.decisions import PROMISED_SECONDS, Decisions
@@ -98,7 +98,10 @@ class _Running:
                 gateway, settings.proxy_token, promises, Neighbours(self.deciding, session, settings.proxy_token)
             )
             deciding.start()
-            beside += [deciding.give_up(), _quietly(decisions.create_app(deciding), settings.decisions_port).serve()]
+            beside += [
+                deciding.give_up(),
+                _quietly(decisions_api.create_app(deciding), settings.decisions_port).serve(),
+            ]
         tasks = [asyncio.create_task(each) for each in beside]
         server = uvicorn.Server(
             uvicorn.Config(
@@ -204,7 +207,7 @@ class _Running:
             "refused": sum(n for (verdict, _), n in tally.calls.items() if verdict == "refused"),
             "left_out": gateway.sampling.left_out,
             "in_flight": tally.in_flight,
-            "resting": [f"{v}/{e}" for (v, e), b in gateway.breakers.items() if b.wait(time.monotonic())],
+            "resting": list(gateway.breakers.resting(time.monotonic())),
         }
         await asyncio.to_thread(instances.report, self.ctx, self.name, "gateway", self.started, words)
 

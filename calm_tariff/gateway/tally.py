@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    from calm_tariff.gateway.asked import Asked
+from calm_tariff.gateway.calls import Judged, Verdict
+from calm_tariff.gateway.records import refused_by
 
 # Upper bounds in µs of what a call took, for a histogram; the last one takes the rest.
 BOUNDS = (1_000, 2_500, 5_000, 10_000, 25_000, 50_000, 100_000, 250_000, 500_000, 1_000_000, 2_500_000, 10_000_000)
@@ -23,14 +22,16 @@ class Tally:
     deciding_us: int = 0
     in_flight: int = 0
 
-    def count(self, asked: Asked) -> None:
-        """Count a recorded call."""
-        self.calls[asked.verdict, asked.status] += 1
-        if asked.refused_by:
-            self.refusals[asked.refused_by] += 1
-        if asked.decided:
-            self.deciding_us += asked.decide_us
+    def count(self, verdict: Verdict, status: int) -> None:
+        """Count a call that was answered so."""
+        judged = verdict if isinstance(verdict, Judged) else None
+        self.calls[judged.decided.decision.verdict if judged else "refused", status] += 1
+        by = refused_by(verdict)
+        if by:
+            self.refusals[by] += 1
+        if judged:
+            self.deciding_us += judged.took_us
             place = 0
-            while place < len(BOUNDS) and asked.decide_us > BOUNDS[place]:
+            while place < len(BOUNDS) and judged.took_us > BOUNDS[place]:
                 place += 1
             self.deciding[place] += 1

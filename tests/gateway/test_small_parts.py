@@ -8,8 +8,8 @@ import pytest
 
 from calm_tariff.gateway import promises
 from calm_tariff.gateway.app import Gateway
-from calm_tariff.gateway.asked import veiled
 from calm_tariff.gateway.breaker import Breaker
+from calm_tariff.gateway.counted import veiled
 from calm_tariff.gateway.credentials import without_keys
 from calm_tariff.gateway.forwarding import passed_headers
 from calm_tariff.gateway.journal import Journal
