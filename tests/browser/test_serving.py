@@ -12,6 +12,7 @@ from pathlib import Path
 import httpx
 from playwright.sync_api import expect
 
+from calm_tariff.version import version
 from tests.browser.conftest import People
 from tests.processes import ROOT, wait_for
 
@@ -140,7 +141,14 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_text("not trusted now")).to_be_visible()
     page.goto("/observe/gateways")
-    expect(page.get_by_role("row").filter(has_text="gateway-1")).to_contain_text("the newest")
+    expect(page.get_by_role("row").filter(has_text="gateway-1").first).to_contain_text("the newest")
+    processes = page.locator("section", has=page.get_by_role("heading", name="Processes"))
+    for name in ("gateway-1", "web", "worker"):
+        expect(processes.get_by_role("row").filter(has=page.get_by_role("cell", name=name, exact=True))).to_have_count(
+            1
+        )
+    expect(processes.get_by_text(f"This page comes from version {version()}.")).to_be_visible()
+    expect(page.get_by_text("A letter, a ticket or a chore that cannot be done stands here")).to_be_visible()
     expect(page.get_by_text("Nothing. Every process has reported within five seconds.")).to_be_visible()
 
 

@@ -1,0 +1,185 @@
+"""One way to a verdict: a call that the gateway forwards and one that a proxy does meet the same, the breaker too."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import orjson
+import pytest
+
+from calm_tariff.core.limiter import Clock
+from calm_tariff.gateway import calls, judging
+from calm_tariff.gateway.app import Gateway
+from calm_tariff.gateway.breaker import Breakers
+from calm_tariff.gateway.calls import Admitted, InboundCall, Judged, Outcome, Refused, Verdict
+from calm_tariff.gateway.counters import LocalCounters
+from calm_tariff.gateway.decisions import PROMISED_SECONDS, Answer, CallIn, Decisions, OutcomeIn
+from calm_tariff.gateway.journal import Journal
+from calm_tariff.gateway.neighbours import Neighbours
+from calm_tariff.gateway.promises import Promises
+from calm_tariff.gateway.records import record_of, settled
+from calm_tariff.gateway.snapshot import Snapshot
+from calm_tariff.services.serve.gateway_feed import read_feed
+from tests.office import Office
+from tests.processes import awaited
+
+PATH = "/tides/v1/stations/lm-01"
+
+
+@dataclass
+class Ends:
+    """A gateway and its decision service, in this process. `now` is of the monotonic clock."""
+
+    office: Office
+    gateway: Gateway
+    decisions: Decisions
+    now: float = 1000.0
+
+    @property
+    def key(self) -> str:
+        return self.office.consumers[0].secret
+
+    def judged(self, path: str = PATH, method: str = "GET", **headers: str) -> Verdict:
+        sent = [(k.replace("_", "-").encode(), v.encode()) for k, v in headers.items()]
+        at = self.office.ctx.now_us
+        call = InboundCall(calls.new_id(at), at, method, path, b"", sent, "192.0.2.7", "192.0.2.7")
+        return awaited(judging.judge(self.gateway, judging.locate(self.gateway, call)))
+
+    def decided(self, path: str = PATH, method: str = "GET", outcome: str = "told", **headers: str) -> Answer:
+        named = {k.replace("_", "-"): v for k, v in headers.items()}
+        asked = CallIn(method=method, uri=path, headers=named, address="192.0.2.7", outcome=outcome)  # type: ignore[arg-type]
+        return awaited(self.decisions.decide(asked))
+
+    def told(self, answer: Answer, status: int) -> None:
+        said = self.decisions.tell([OutcomeIn(id=answer.verdict.call.id, status=status)])
+        assert said.recorded == 1
+
+
+@pytest.fixture
+def ends(office: Office, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Ends]:
+    feed = read_feed(office.ctx)
+    few = tuple(
+        replace(r, forwarding=replace(r.forwarding, breaker_failures=3, breaker_seconds=10)) for r in feed.routes
+    )
+    gateway = Gateway(
+        Journal(tmp_path / "one"), snapshot=Snapshot(replace(feed, routes=few)),
+        counters=LocalCounters({}, Clock(office.ctx.now_us)), now=lambda: office.ctx.now_us,
+    )  # fmt: skip
+    gateway.journal.start()
+
+    async def none() -> list[str]:
+        return []
+
+    decisions = Decisions(gateway, "token", Promises(tmp_path / "promises"), Neighbours(none, None, "token"))  # type: ignore[arg-type]
+    decisions.start()
+    made = Ends(office, gateway, decisions)
+    for module in ("judging", "decisions", "app"):
+        monkeypatch.setattr(f"calm_tariff.gateway.{module}.time.monotonic", lambda: made.now)
+    yield made
+    gateway.journal.stop()
+
+
+CASES: dict[str, tuple[dict[str, Any], str | None, int]] = {
+    "served": ({}, None, 200),
+    "no credential": ({"x_api_key": ""}, "credential", 401),
+    "unknown credential": ({"x_api_key": "lt_live_nobody"}, "credential", 401),
+    "no such operation": ({"path": "/tides/v1/nothing"}, "route", 404),
+    "another method": ({"method": "DELETE"}, "route", 405),
+    "a path that is read in two ways": ({"path": "/tides/v1/stations/../x"}, "route", 400),
+    "another method asked for": ({"x_http_method_override": "DELETE"}, "route", 400),
+    "a body too large": ({"content_length": "99999999999"}, "body", 413),
+}
+
+
+@pytest.mark.parametrize(("call", "by", "status"), CASES.values(), ids=CASES)
+def test_both_ends_come_to_the_same_verdict(ends: Ends, call: dict[str, Any], by: str | None, status: int) -> None:
+    asked = {"x_api_key": ends.key, **call}
+    here, there = ends.judged(**asked), ends.decided(**asked)
+    assert there.status == status
+    if by is None:
+        assert isinstance(here, Judged) and isinstance(there.verdict, Judged) and there.verdict.let_through
+        assert here.admitted.access.grant == there.verdict.admitted.access.grant
+        return
+    assert isinstance(here, Refused) and isinstance(there.verdict, Refused)
+    assert here.fault == there.verdict.fault and here.fault.by == by
+    assert type(here.step) is type(there.verdict.step)
+    assert orjson.loads(there.body)["code"] == here.fault.code
+
+
+def test_a_record_says_how_far_a_call_came_and_no_further(ends: Ends) -> None:
+    def recorded(verdict: Verdict, status: int) -> dict[str, Any]:
+        outcome = Outcome(status=status)
+        metered = settled(verdict, outcome, ends.gateway.counters)
+        return record_of(verdict, outcome, metered, "gateway-1", ends.office.ctx.now_us + 7)
+
+    known = ("credential", "application_id", "operation_id", "subscription_id", "refused_by")
+    unknown = recorded(ends.judged(x_api_key="lt_live_nobody"), 401)
+    assert [unknown[name] for name in known] == ["key", None, None, None, "credential"]
+    assert recorded(ends.judged(), 401)["credential"] == "none"
+    astray = recorded(ends.judged("/tides/v1/nothing", x_api_key=ends.key), 404)
+    own = ends.office.consumers[0]
+    assert [astray[name] for name in known] == ["key", own.application, None, None, "route"]
+    large = recorded(ends.judged(x_api_key=ends.key, content_length="99999999999"), 413)
+    assert [large[name] for name in known[1:]] == [own.application, large["operation_id"], own.subscription, "body"]
+    assert large["operation_id"] and large["units"] == {} and large["checks"] == []
+    served = recorded(ends.judged(x_api_key=ends.key), 200)
+    assert served["units"] == {str(ends.office.meter): "1"} and served["checks"] and served["refused_by"] is None
+    assert served["took_us"] == 7 and served["verdict"] == "served"
+
+
+def test_a_back_end_that_proxies_find_failing_is_left_alone_at_both_ends(ends: Ends) -> None:
+    for status in (503, 502, 500):
+        ends.told(ends.decided(x_api_key=ends.key), status)
+    for refused in (ends.judged(x_api_key=ends.key), ends.decided(x_api_key=ends.key).verdict):
+        assert isinstance(refused, Refused) and refused.fault.code == "back-end-resting"
+        assert isinstance(refused.step, Admitted) and (b"retry-after", b"10") in refused.fields
+    ends.now += 10
+    trying = ends.decided(x_api_key=ends.key)  # one may try
+    assert trying.status == 200
+    assert ends.decided(x_api_key=ends.key).status == 503
+    ends.told(trying, 200)
+    assert ends.decided(x_api_key=ends.key).status == 200
+
+
+def test_a_try_whose_outcome_is_never_told_lets_another_try(ends: Ends) -> None:
+    for _ in range(3):
+        ends.told(ends.decided(x_api_key=ends.key), 503)
+    ends.now += 10
+    assert ends.decided(x_api_key=ends.key).status == 200
+    assert ends.decided(x_api_key=ends.key).status == 503
+    ends.now += PROMISED_SECONDS + 1
+    ends.decisions.overdue(ends.now)
+    assert ends.decided(x_api_key=ends.key).status == 200
+
+
+def test_what_is_refused_at_rest_takes_nothing_from_the_limits(ends: Ends) -> None:
+    before = ends.decided(x_api_key=ends.key)
+    for status in (503, 503):
+        ends.told(ends.decided(x_api_key=ends.key), status)
+    ends.told(before, 503)
+    for _ in range(20):
+        assert ends.decided(x_api_key=ends.key).status == 503
+    ends.now += 10
+    after = ends.decided(x_api_key=ends.key)
+    assert isinstance(after.verdict, Judged) and isinstance(before.verdict, Judged)
+    left = [check.left for check in after.verdict.decided.decision.checks if check.limit.kind == "quota"]
+    first = [check.left for check in before.verdict.decided.decision.checks if check.limit.kind == "quota"]
+    assert left == first  # what failed counts nothing either
+
+
+def test_a_breaker_follows_what_its_owner_sets(ends: Ends) -> None:
+    verdict = ends.judged(x_api_key=ends.key)
+    assert isinstance(verdict, Judged)
+    breakers, admitted = Breakers(), verdict.admitted
+    known = breakers.of(admitted)
+    assert breakers.of(admitted) is known
+    for _ in range(3):
+        known.end(False, 5.0)
+    assert list(breakers.resting(6.0)) == [f"{admitted.place.route.version_id}/live"]
+    route = admitted.place.route
+    changed = replace(route, forwarding=replace(route.forwarding, breaker_failures=0))
+    other = admitted._replace(routed=admitted.routed._replace(place=replace(admitted.place, route=changed)))
+    assert breakers.of(other).wait(6.0) == 0 and list(breakers.resting(6.0)) == []
