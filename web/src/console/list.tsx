@@ -46,6 +46,9 @@ export function useList<T, More = unknown>(
   };
 }
 
+/** A list as `useList` gives it. */
+export type ListOf<T> = ReturnType<typeof useList<T>>;
+
 /** The head of a column the list can be ordered by. */
 export function SortHead({ by, number, children }: { by: string; number?: boolean; children: string }) {
   const [search, setSearch] = useSearchParams();

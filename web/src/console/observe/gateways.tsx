@@ -4,7 +4,7 @@ import { api, type Console } from "../../api/console";
 import { Trouble, Waiting, WordButton } from "../../kit/controls";
 import { clock, count, dayAndMinute, plural } from "../../kit/format";
 import { Aside, Page } from "../frame";
-import { ListFoot, useList } from "../list";
+import { ListFoot, type ListOf, useList } from "../list";
 
 type Instance = Console["InstanceView"];
 
@@ -17,7 +17,10 @@ export function Gateways() {
   });
   const all = health.data?.instances ?? [];
   const gateways = all.filter((i) => i.kind === "gateway");
+  const failed = useList("/jobs", (query) => api.get("/jobs", { params: { query } }), { every: 5_000 });
+  const givenUp = failed.rows.filter((job) => job.given_up).length;
   const trouble = all.flatMap(troubles);
+  if (givenUp > 0) trouble.push(`${plural(givenUp, "job")} failed until given up.`);
   return (
     <Page
       title="Gateways"
@@ -100,7 +103,7 @@ export function Gateways() {
         </table>
       )}
       {health.data && <Processes all={all} version={health.data.version} />}
-      <FailedJobs />
+      <FailedJobs list={failed} />
       <SetAside />
     </Page>
   );
@@ -146,9 +149,8 @@ function work(of: Instance): string {
 }
 
 /** Work that failed: what it was about, why, and when it is tried again, if it is. */
-function FailedJobs() {
+function FailedJobs({ list }: { list: ListOf<Console["JobView"]> }) {
   const queries = useQueryClient();
-  const list = useList("/jobs", (query) => api.get("/jobs", { params: { query } }), { every: 5_000 });
   const again = useMutation({
     mutationFn: (id: number) => api.post("/jobs/{job_id}/again", { params: { path: { job_id: id } } }),
     onSettled: () => queries.invalidateQueries({ queryKey: ["/jobs"] }),
@@ -185,7 +187,7 @@ function FailedJobs() {
                 <td className="break-words">{job.last_error}</td>
                 <td className="number">{count(job.attempts)}</td>
                 <td className={`whitespace-nowrap ${job.given_up ? "text-madder" : ""}`}>
-                  {job.given_up ? "given up" : clock(job.run_at)}
+                  {job.given_up ? "given up" : dayAndMinute(job.run_at)}
                 </td>
                 <td className="whitespace-nowrap">
                   <WordButton onClick={() => again.mutate(job.id)}>Try again</WordButton>
