@@ -9,7 +9,6 @@ import logging
 import os
 import signal
 import time
-from collections.abc import Coroutine
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -29,6 +28,7 @@ from calm_tariff.gateway.rebuilding import DRAIN_SECONDS, Keeper
 from calm_tariff.gateway.restore import restored
 from calm_tariff.gateway.shared_counters import SharedCounters
 from calm_tariff.gateway.snapshot import Snapshot
+from calm_tariff.gateway.tasks import Tasks
 from calm_tariff.gateway.tokens import Tokens
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import context_for
@@ -41,6 +41,7 @@ from calm_tariff.store.base.connecting import engine
 log = logging.getLogger("calm_tariff.gateway")
 FOLLOW_SECONDS = 0.4
 SEGMENT_SECONDS = 0.25
+# Of those that share counts, because the others wait for them; any other process reports less often.
 REPORT_SECONDS = 1.0
 SWEEP_SECONDS = 120.0
 SWEPT_AT_ONCE = 200
@@ -72,6 +73,9 @@ class _Running:
         )  # fmt: skip
         self.started = datetime.now(UTC)
         self.begun = asyncio.Event()
+        self.tasks = Tasks()
+        # It asks often and little: what a connection that is dead costs is one warning.
+        self.watching = context_for(engine(settings.database_url, pool_size=1, pool_pre_ping=False))
         self.shared: SharedCounters | None = None
         self.keeper: Keeper | None = None
 
@@ -90,19 +94,19 @@ class _Running:
             self.keeper = Keeper(
                 self.name, self.shared, self.quieten, self.others, self.rebuild, afresh=gateway.journal.torn
             )
-        beside: list[Coroutine[Any, Any, None]] = [self.follow(), self.close_segments(), self.report(), self.sweep()]
-        beside.append(_quietly(metrics.endpoint(gateway), settings.metrics_port).serve())
+        tasks = self.tasks
+        for work in (self.follow, self.close_segments, self.report, self.sweep):
+            tasks.begin(work.__name__, work)
+        tasks.begin("metrics", lambda: _quietly(metrics.endpoint(gateway), settings.metrics_port).serve())
         if settings.proxy_token:
             promises = Promises(gateway.journal.folder / "promises")
             deciding = Decisions(
                 gateway, settings.proxy_token, promises, Neighbours(self.deciding, session, settings.proxy_token)
             )
             deciding.start()
-            beside += [
-                deciding.give_up(),
-                _quietly(decisions_api.create_app(deciding), settings.decisions_port).serve(),
-            ]
-        tasks = [asyncio.create_task(each) for each in beside]
+            tasks.begin("give_up", deciding.give_up)
+            service = decisions_api.create_app(deciding)
+            tasks.begin("decisions", lambda: _quietly(service, settings.decisions_port).serve())
         server = uvicorn.Server(
             uvicorn.Config(
                 gateway, host="127.0.0.1", port=settings.gateway_port, log_config=None, access_log=False,
@@ -116,9 +120,7 @@ class _Running:
             signal.signal(signal.SIGTERM, lambda *_: None)
             await server.serve()
         finally:
-            for task in tasks:
-                task.cancel()
-            await asyncio.gather(*tasks, return_exceptions=True)
+            await tasks.end()
             if self.shared:
                 await self.shared.settled()
                 await self.shared.redis.aclose()
@@ -140,7 +142,7 @@ class _Running:
                         if self.keeper:
                             await self.announce()
                             keeping = asyncio.create_task(self.keeper.follow())
-                    elif await asyncio.to_thread(stamps.number, self.ctx) != gateway.snapshot.number:
+                    elif await asyncio.to_thread(stamps.number, self.watching) != gateway.snapshot.number:
                         gateway.snapshot = await asyncio.to_thread(lambda: Snapshot(read_feed(self.ctx)))
                     gateway.fresh_at = time.monotonic()
                 except SQLAlchemyError as error:
@@ -184,7 +186,7 @@ class _Running:
                 await self.announce()
             except SQLAlchemyError:
                 log.warning("the database does not answer; nothing reported")
-            await asyncio.sleep(REPORT_SECONDS)
+            await asyncio.sleep(REPORT_SECONDS if self.shared else instances.REPORT_SECONDS)
 
     async def announce(self) -> None:
         """Report once."""
@@ -205,6 +207,7 @@ class _Running:
             "fault": gateway.journal.fault,
             "calls": sum(tally.calls.values()),
             "refused": sum(n for (verdict, _), n in tally.calls.items() if verdict == "refused"),
+            "begun_again": dict(self.tasks.died),
             "left_out": gateway.sampling.left_out,
             "in_flight": tally.in_flight,
             "resting": list(gateway.breakers.resting(time.monotonic())),

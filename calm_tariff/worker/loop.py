@@ -18,16 +18,17 @@ from calm_tariff.worker.handlers import Handler
 
 log = logging.getLogger("calm_tariff.worker")
 # How long a job that is written waits for being seen, at most, while nothing else is done.
-LOOK_SECONDS = 0.5
+LOOK_SECONDS = 1.0
 AWAY_SECONDS = 2.0
 
 
 class Loop:
-    """Claims jobs that are due and does them, several kinds beside each other. `done` and `failed` count them."""
+    """Claims jobs that are due and does them, several kinds beside each other. `done` and `failed` count them.
+    `looking` is the context with which it looks for jobs, where that is another."""
 
-    def __init__(self, ctx: Context, handlers: Sequence[Handler], chance: random.Random | None = None) -> None:
+    def __init__(self, ctx: Context, handlers: Sequence[Handler], looking: Context | None = None) -> None:
         self.done = self.failed = 0
-        self._ctx, self._chance = ctx, chance or random.Random()
+        self._ctx, self._looking, self._chance = ctx, looking or ctx, random.Random()
         self._handlers = {handler.kind: handler for handler in handlers}
         self._busy: Counter[str] = Counter()
         self._lock, self._freed = Lock(), Event()
@@ -58,7 +59,7 @@ class Loop:
     def take(self) -> Job | None:
         """Claim a job of a kind that there is room for, to be done with `do`."""
         free = {kind: h.lease for kind, h in self._handlers.items() if self._busy[kind] < h.at_once}
-        job = jobs.claim(self._ctx, free) if free else None
+        job = jobs.claim(self._looking, free) if free else None
         if job is not None:
             with self._lock:
                 self._busy[job.kind] += 1

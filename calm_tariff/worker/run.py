@@ -44,7 +44,9 @@ class Worker:
     def __init__(self, ctx: Context, settings: Settings) -> None:
         self.ctx, self.settings = ctx, settings
         self.began, self.shipped = datetime.now(UTC), 0
-        self.loop = Loop(ctx, handlers(ctx, settings))
+        # It asks often and little: what a connection that is dead costs is one warning.
+        looking = context_for(engine(settings.database_url, pool_size=1, pool_pre_ping=False))
+        self.loop = Loop(ctx, handlers(ctx, settings), looking)
         self.supervised: list[Supervised] = []
 
     def threads(self, stop: Event) -> list[Supervised]:

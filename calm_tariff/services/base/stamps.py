@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import event
+from sqlalchemy import event, select
 from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.orm import Session
 
@@ -50,5 +50,4 @@ def _raise(session: Session, name: str, moment: datetime) -> None:
 def number(ctx: Context) -> int:
     """The snapshot's present number."""
     with ctx.transaction() as session:
-        stamp = session.get(Stamp, SNAPSHOT)
-        return stamp.number if stamp else 0
+        return session.scalar(select(Stamp.number).where(Stamp.name == SNAPSHOT)) or 0

@@ -11,10 +11,11 @@ PACKET = 64 * 1024 * 1024
 
 
 def engine(url: str, **options: Any) -> Engine:
-    """An engine for a MariaDB address; connections are checked before use, so a restart is survived."""
+    """An engine for a MariaDB address; connections are checked before use, unless `pool_pre_ping` says otherwise, so a
+    restart is survived."""
+    options.setdefault("pool_pre_ping", True)
     return create_engine(
         url,
-        pool_pre_ping=True,
         hide_parameters=True,  # a message of the database's may hold what was to be kept: hashes, names
         pool_recycle=1800,
         isolation_level="READ COMMITTED",
