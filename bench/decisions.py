@@ -37,7 +37,11 @@ def ours() -> float:
     clock = Clock()
     begin = time.perf_counter()
     for n in range(CALLS):
-        stack.decide(Call(START + n * 10, "k", "a", "c", "s", "GET /x"), counts, clock)
+        stack.decide(
+            Call(at_us=START + n * 10, key="k", application="a", consumer="c", subscription="s", operation="GET /x"),
+            counts,
+            clock,
+        )
     return time.perf_counter() - begin
 
 

@@ -33,13 +33,38 @@ def feed(keys: int) -> Feed:
     """Everything a gateway knows of so many applications, with a key, a subscription and eight operations each."""
     meter = Meter(key="calls", operations=frozenset(str(o) for o, _, _ in OPERATIONS), outcomes=("2xx",))
     return Feed(
-        1, "Europe/Lisbon", (Route(1, "Things v1", "/v1", "http://127.0.0.1:9", OPERATIONS),),
-        tuple(Credential(f"{n:064x}", n, n, n, "live") for n in range(1, keys + 1)),
-        tuple(Grant(n, n, n, 1, "Product", 1, "Plan", 1, n, 0) for n in range(1, keys + 1)),
-        {1: read(PlanTerms, TERMS)}, {1: meter}, {1: frozenset(o for o, _, _ in OPERATIONS)}, (), (),
-        tuple(Caller(n, n, f"app-{n}", "Application", "Consumer", ()) for n in range(1, keys + 1)),
-        {1: ProductRules(frozenset({"key"}), "x-api-key", "", False)},
-    )  # fmt: skip
+        number=1,
+        time_zone="Europe/Lisbon",
+        routes=(Route(1, "Things v1", "/v1", "http://127.0.0.1:9", OPERATIONS),),
+        credentials=tuple(Credential(f"{n:064x}", n, n, n, "live") for n in range(1, keys + 1)),
+        grants=tuple(
+            Grant(
+                subscription_id=n,
+                application_id=n,
+                consumer_id=n,
+                product_id=1,
+                product="Product",
+                plan_id=1,
+                plan="Plan",
+                revision_id=1,
+                stay_id=n,
+                started_us=0,
+            )
+            for n in range(1, keys + 1)
+        ),
+        terms={1: read(PlanTerms, TERMS)},
+        meters={1: meter},
+        sold={1: frozenset(o for o, _, _ in OPERATIONS)},
+        provider_limits=(),
+        api_limits=(),
+        callers=tuple(
+            Caller(
+                application_id=n, consumer_id=n, client_id=f"app-{n}", name="Application", consumer="Consumer", tags=()
+            )
+            for n in range(1, keys + 1)
+        ),
+        products={1: ProductRules(frozenset({"key"}), "x-api-key", "", False)},
+    )
 
 
 def _seconds(work: Any) -> float:
@@ -69,7 +94,18 @@ def memory(subscriptions: int = 10_000) -> dict[str, float]:
     for n in range(1, subscriptions + 1):
         access = snapshot.access(n, 1, "live", "key", 1_788_300_000_000_000)
         assert access
-        access.stack.decide(Call(1_788_300_000_000_000 + n, str(n), str(n), str(n), str(n), "1"), counts, clock)
+        access.stack.decide(
+            Call(
+                at_us=1_788_300_000_000_000 + n,
+                key=str(n),
+                application=str(n),
+                consumer=str(n),
+                subscription=str(n),
+                operation="1",
+            ),
+            counts,
+            clock,
+        )
     whole = tracemalloc.get_traced_memory()[0]
     tracemalloc.stop()
     return {"megabytes": whole / 1e6, "ratio": whole / rows}

@@ -114,7 +114,15 @@ class Office:
         described = [("GET", "/stations"), ("GET", "/stations/{id}"), ("GET", "/stations/{id}/tides")]
         api = apis.create(
             office.manager,
-            ApiTyped("Tides", "v1", "", "/tides/v1", back_end, 50, [OperationTyped(m, p) for m, p in described]),
+            ApiTyped(
+                name="Tides",
+                version="v1",
+                description="",
+                base_path="/tides/v1",
+                back_end_url=back_end,
+                capacity_per_second=50,
+                operations=[OperationTyped(m, p) for m, p in described],
+            ),
         )
         office.api = api.id
         found = operations.page(office.manager, api.id).operations
@@ -157,7 +165,7 @@ class Office:
         """Publish every draft as it stands."""
         drafted = tariff_sheet.sheet(self.manager, product or self.product).plans
         editions = {plan.id: plan.edition for plan in drafted if plan.drafted}
-        return carrying_over.publish(self.manager, product or self.product, editions, existing, note, on)
+        return carrying_over.publish(self.manager, product or self.product, editions, existing, note=note, on=on)
 
     def acting(self, consumer: Consumer) -> Context:
         return self.ctx.acting(consumer.member)
@@ -186,15 +194,15 @@ class Office:
             stay = session.scalars(select(Stay).order_by(Stay.id.desc())).first()
             assert stay
             return Consumer(
-                member,
-                email,
-                application,
-                made.key.id,
-                made.secret,
-                request,
-                stay.subscription_id,
-                stay.id,
-                stay.revision_id,
+                member=member,
+                email=email,
+                application=application,
+                key=made.key.id,
+                secret=made.secret,
+                request=request,
+                subscription=stay.subscription_id,
+                stay=stay.id,
+                revision=stay.revision_id,
             )
 
     def call(self, consumer: Consumer, at: datetime, tail: int, **changes: Any) -> dict[str, Any]:

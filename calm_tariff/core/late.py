@@ -25,12 +25,12 @@ def difference(invoiced: RatingCase, known_now: RatingCase) -> tuple[Line, ...]:
         if amount or quantity:
             lines.append(
                 Line(
-                    key[0],
-                    key[1],
-                    key[2],
-                    quantity,
-                    _change(old.priced if old else None, new.priced if new else None),
-                    rounded(amount, known_now.currency),
+                    segment=key[0],
+                    kind=key[1],
+                    meter=key[2],
+                    quantity=quantity,
+                    priced=_change(old.priced if old else None, new.priced if new else None),
+                    amount=rounded(amount, known_now.currency),
                 )
             )
     return tuple(lines)

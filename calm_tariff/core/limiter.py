@@ -467,8 +467,18 @@ class Stack:
             opens = None if when is None or opens is None else max(opens, when)
             left, state = limit.left(state, t), limit.current(state, t)
             checks.append(
-                Check(limit.limit, key[0], key[1], max(needs, 0), needs < 0, left, state, limit.end, limit.cost(call))
-            )  # fmt: skip
+                Check(
+                    limit=limit.limit,
+                    scope=key[0],
+                    subject=key[1],
+                    wait_us=max(needs, 0),
+                    refused=needs < 0,
+                    left=left,
+                    state=state,
+                    ends_us=limit.end,
+                    cost=limit.cost(call),
+                )
+            )
         return Decision("refused", by, 0, None if opens is None else opens - t, tuple(checks))
 
     def settle(self, call: Call, truth: Mapping[str | None, Units], counts: Counts) -> None:

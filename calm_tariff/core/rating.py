@@ -150,13 +150,20 @@ def _segment_lines(case: RatingCase, place: int, segment: Segment) -> Iterator[L
     nothing = rounded(ZERO, currency)
     for price in plan.prices:
         if isinstance(price, Setup) and segment.first and not segment.trial:
-            yield Line(place, "setup", None, None, None, rounded(price.amount, currency))
+            yield Line(
+                segment=place,
+                kind="setup",
+                meter=None,
+                quantity=None,
+                priced=None,
+                amount=rounded(price.amount, currency),
+            )
     base = ZERO
     for price in plan.prices:
         if isinstance(price, Fee):
             amount = nothing if segment.trial else _fee(price, plan, days, share, currency)
             base += amount
-            yield Line(place, "fee", None, None, None, amount, days=days)
+            yield Line(segment=place, kind="fee", meter=None, quantity=None, priced=None, amount=amount, days=days)
     for price in plan.prices:
         if isinstance(price, Setup | Fee):
             continue
@@ -166,24 +173,36 @@ def _segment_lines(case: RatingCase, place: int, segment: Segment) -> Iterator[L
         steps = () if segment.trial else prices.slices(price, priced)
         amount = rounded(total(step.amount for step in steps), currency)
         base += amount
-        yield Line(place, "usage", price.meter, quantity, priced, amount, included, steps, days)
+        yield Line(
+            segment=place,
+            kind="usage",
+            meter=price.meter,
+            quantity=quantity,
+            priced=priced,
+            amount=amount,
+            included=included,
+            slices=steps,
+            days=days,
+        )
     if segment.trial:
         return
     if plan.discount_percent > 0:
         amount = rounded(-percent_of(base, plan.discount_percent), currency)
         base += amount
-        yield Line(place, "discount", None, None, None, amount)
+        yield Line(segment=place, kind="discount", meter=None, quantity=None, priced=None, amount=amount)
     if days == 0:
         return
     if plan.minimum is not None:
         least = _portion(plan.minimum, plan, share, currency)
         if base < least:
-            yield Line(place, "minimum", None, None, None, least - base, days=days)
+            yield Line(
+                segment=place, kind="minimum", meter=None, quantity=None, priced=None, amount=least - base, days=days
+            )
             base = least
     if plan.cap is not None:
         most = _portion(plan.cap, plan, share, currency)
         if base > most:
-            yield Line(place, "cap", None, None, None, most - base, days=days)
+            yield Line(segment=place, kind="cap", meter=None, quantity=None, priced=None, amount=most - base, days=days)
 
 
 def _fee(price: Fee, plan: Pricing, days: int, share: Fraction, currency: str) -> Decimal:

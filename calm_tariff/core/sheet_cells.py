@@ -61,7 +61,10 @@ def words_of(cell: SheetCell) -> str:
 
 def parts_of(sentence: Sentence) -> list[SheetPart]:
     """A sentence as a screen shows it, nothing in it changed."""
-    return [SheetPart(p.text, p.field, p.input, p.value, list(p.choices), False) for p in sentence]
+    return [
+        SheetPart(text=p.text, field=p.field, input=p.input, value=p.value, choices=list(p.choices), changed=False)
+        for p in sentence
+    ]
 
 
 def cell_of(
@@ -77,14 +80,25 @@ def cell_of(
     sentences = [
         [
             SheetPart(
-                p.text, p.field, p.input, p.value, list(p.choices),
-                changed and bool(p.field) and (n >= len(live) or _differs(s, live[n], place)),
+                text=p.text,
+                field=p.field,
+                input=p.input,
+                value=p.value,
+                choices=list(p.choices),
+                changed=changed and bool(p.field) and (n >= len(live) or _differs(s, live[n], place)),
             )
             for place, p in enumerate(s)
         ]
         for n, s in enumerate(drafted)
-    ]  # fmt: skip
-    return SheetCell(column.plan_id, sentences, [w for w in was if w], absent, changed, actions)
+    ]
+    return SheetCell(
+        plan_id=column.plan_id,
+        sentences=sentences,
+        was=[w for w in was if w],
+        absent=absent,
+        changed=changed,
+        actions=actions,
+    )
 
 
 def _differs(now: Sentence, before: Sentence, place: int) -> bool:

@@ -98,7 +98,7 @@ def recorded(world: World, callers: list[Caller], start: datetime, now_us: int, 
             stay = [stay for stay in caller.stays if stay[3] <= at][-1]
             stack = stacks.get(stay[1]) or _stack(world, caller, stay, house)
             stacks[stay[1]] = stack
-            yield _call(dice, world, caller, stay, at, stack, counts, clock, layers)
+            yield _call(dice, world, caller, stay, at=at, stack=stack, counts=counts, clock=clock, house=layers)
 
 
 def _day(dice: random.Random, caller: Caller, midnight: int, weekday: int) -> Iterator[int]:
@@ -143,9 +143,14 @@ def _call(
     operation = str(op.operation_id)
     costs = costs_of(tuple(m for _, m in op.meters), operation, "live", "key")
     call = Call(
-        at, str(caller.key_id), str(caller.application_id), str(caller.consumer_id),
-        str(caller.subscription_id), operation, costs=costs,
-    )  # fmt: skip
+        at_us=at,
+        key=str(caller.key_id),
+        application=str(caller.application_id),
+        consumer=str(caller.consumer_id),
+        subscription=str(caller.subscription_id),
+        operation=operation,
+        costs=costs,
+    )
     decision = stack.decide(call, counts, clock)
     status, size, took = 429, 420, 250 + int(dice.random() * 350)
     units: dict[str, str] = {}

@@ -99,7 +99,7 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     _announce(office)
     world, callers = _callers(frozen, office, scale, labels)
     told = _spoken(say)
-    count = recording.record(frozen, world, callers, office.start, instant_of(now), SEED, told)
+    count = recording.record(frozen, world, callers, office.start, now_us=instant_of(now), seed=SEED, told=told)
     _charge(office, now, say)
     for product in PRODUCTS:
         _draft(office, product, labels)
@@ -132,9 +132,15 @@ def _bring_in(ctx: Context, api: DemoApi, standins: str) -> int:
     api_documents.read(ctx, reading.id)
     back_end = api.back_end.format(standins=standins)
     typed = ApiTyped(
-        api.name, api.version, "", api.base_path, back_end, api.capacity, health_path=api.health_path,
+        name=api.name,
+        version=api.version,
+        description="",
+        base_path=api.base_path,
+        back_end_url=back_end,
+        capacity_per_second=api.capacity,
+        health_path=api.health_path,
         sandbox_url=back_end if api.sandbox else "",
-    )  # fmt: skip
+    )
     return api_documents.apply_as_new(ctx, reading.id, typed, agreed=True).id
 
 
@@ -144,11 +150,14 @@ def _sell(office: _Office, product: DemoProduct, labels: dict[str, int], seen_by
     made = products.create(
         start,
         ProductTyped(
-            product.name, product.description, product.terms_of_use, product.access,
-            [labels[label] for label in product.calls],
-            "Questions: **access@larkmouth.example**, on working days until 16:00.",
+            name=product.name,
+            description=product.description,
+            terms_of_use=product.terms_of_use,
+            access_route=product.access,
+            operations=[labels[label] for label in product.calls],
+            contact="Questions: **access@larkmouth.example**, on working days until 16:00.",
         ),
-    )  # fmt: skip
+    )
     for plan in product.plans:
         head = plans.add(start, made.id, plan.name).plans[-1]
         tariff_sheet.save_draft(start, head.id, head.edition, _bound(plan.terms, labels))
@@ -177,9 +186,14 @@ def _revise(office: _Office, product: DemoProduct, labels: dict[str, int]) -> No
         ctx = office.on(75, "Ines")
         kept = products.one(ctx, product_id)
         typed = ProductTyped(
-            kept.name, kept.description, product.newer_terms, product.access, kept.operations, kept.contact,
-            kept.group_ids,
-        )  # fmt: skip
+            name=kept.name,
+            description=kept.description,
+            terms_of_use=product.newer_terms,
+            access_route=product.access,
+            operations=kept.operations,
+            contact=kept.contact,
+            groups=kept.group_ids,
+        )
         products.save(ctx, product_id, kept.edition, typed)
 
 
@@ -282,11 +296,19 @@ def _callers(ctx: Context, office: _Office, scale: float, labels: dict[str, int]
             continue
         callers += [
             Caller(
-                s.consumer_id, s.application_id, key, s.product_id, s.plan_id, s.subscription_id, s.started_us, s.stays,
-                pattern, share,
+                consumer_id=s.consumer_id,
+                application_id=s.application_id,
+                key_id=key,
+                product_id=s.product_id,
+                plan_id=s.plan_id,
+                subscription_id=s.subscription_id,
+                started_us=s.started_us,
+                stays=s.stays,
+                traffic=pattern,
+                share=share,
             )
             for key, share in zip(s.keys, _shares(len(s.keys), scale), strict=True)
-        ]  # fmt: skip
+        ]
     return World(feed, called), callers
 
 

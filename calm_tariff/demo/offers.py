@@ -9,11 +9,54 @@ from calm_tariff.demo.scenario import DemoApi, DemoMeter, DemoPlan, DemoProduct
 Terms = dict[str, Any]
 
 APIS = (
-    DemoApi("Tides", "v1", "tides-v1", "/tides/v1", "{standins}/tides", "/stations", 60, sunset_after_days=200),
-    DemoApi("Tides", "v2", "tides-v2", "/tides/v2", "{standins}/tides", "/stations", 120, sandbox=True),
-    DemoApi("Berths", "v1", "berths-v1", "/berths/v1", "{standins}/berths", "/harbours", 30),
-    DemoApi("Sea State", "v1", "sea-state-v1", "/sea/v1", "{standins}/sea", "/buoys", 80, sandbox=True),
-    DemoApi("Chart Tiles", "v1", "chart-tiles-v1", "/tiles/v1", "{standins}/tiles", "/sheets", 200),
+    DemoApi(
+        name="Tides",
+        version="v1",
+        document="tides-v1",
+        base_path="/tides/v1",
+        back_end="{standins}/tides",
+        health_path="/stations",
+        capacity=60,
+        sunset_after_days=200,
+    ),
+    DemoApi(
+        name="Tides",
+        version="v2",
+        document="tides-v2",
+        base_path="/tides/v2",
+        back_end="{standins}/tides",
+        health_path="/stations",
+        capacity=120,
+        sandbox=True,
+    ),
+    DemoApi(
+        name="Berths",
+        version="v1",
+        document="berths-v1",
+        base_path="/berths/v1",
+        back_end="{standins}/berths",
+        health_path="/harbours",
+        capacity=30,
+    ),
+    DemoApi(
+        name="Sea State",
+        version="v1",
+        document="sea-state-v1",
+        base_path="/sea/v1",
+        back_end="{standins}/sea",
+        health_path="/buoys",
+        capacity=80,
+        sandbox=True,
+    ),
+    DemoApi(
+        name="Chart Tiles",
+        version="v1",
+        document="chart-tiles-v1",
+        base_path="/tiles/v1",
+        back_end="{standins}/tiles",
+        health_path="/sheets",
+        capacity=200,
+    ),
 )
 
 _STATION = ("Tides v1 GET /stations/{id}", "Tides v2 GET /stations/{id}")
@@ -81,23 +124,32 @@ def _ketch(burst: int, last: str) -> Terms:
 
 
 HARBOUR_DATA = DemoProduct(
-    "Harbour Data",
-    "Tide predictions for six stations and free berths in three harbours, computed on demand. Access is reviewed, "
-    "usually within a working day.",
-    "The data may be shown and built upon with the source named. It is not for navigation.",
-    "reviewed",
-    {
-        "Tides v1 GET /stations": 2, "Tides v1 GET /stations/{id}": 6, "Tides v1 GET /stations/{id}/tides": 46,
-        "Tides v2 GET /stations": 1, "Tides v2 GET /stations/{id}": 3, "Tides v2 GET /stations/{id}/heights": 22,
-        "Tides v2 GET /stations/{id}/extremes": 11, "Berths v1 GET /harbours": 1,
-        "Berths v1 GET /harbours/{harbour}": 1, _FREE: 6, _HOLD: 1,
+    name="Harbour Data",
+    description="Tide predictions for six stations and free berths in three harbours, computed on demand. "
+    "Access is reviewed, usually within a working day.",
+    terms_of_use="The data may be shown and built upon with the source named. It is not for navigation.",
+    access="reviewed",
+    calls={
+        "Tides v1 GET /stations": 2,
+        "Tides v1 GET /stations/{id}": 6,
+        "Tides v1 GET /stations/{id}/tides": 46,
+        "Tides v2 GET /stations": 1,
+        "Tides v2 GET /stations/{id}": 3,
+        "Tides v2 GET /stations/{id}/heights": 22,
+        "Tides v2 GET /stations/{id}/extremes": 11,
+        "Berths v1 GET /harbours": 1,
+        "Berths v1 GET /harbours/{harbour}": 1,
+        _FREE: 6,
+        _HOLD: 1,
     },
-    (
+    plans=(
         DemoPlan(
             "Skiff",
             {
                 "limits": [
-                    _rate(2, 5), _quota("Forecast calls", 1000, "refuse"), _quota("Berth lookups", 100, "refuse"),
+                    _rate(2, 5),
+                    _quota("Forecast calls", 1000, "refuse"),
+                    _quota("Berth lookups", 100, "refuse"),
                 ],
                 "pricing": {"prices": []},
             },
@@ -107,14 +159,18 @@ HARBOUR_DATA = DemoProduct(
             "Schooner",
             {
                 "limits": [
-                    _rate(25, 60), _pace(20, 300), _quota("Forecast calls", 200000, "charge"),
+                    _rate(25, 60),
+                    _pace(20, 300),
+                    _quota("Forecast calls", 200000, "charge"),
                     _quota("Berth lookups", 20000, "charge"),
                 ],
                 "pricing": {
                     "prices": [
-                        _fee("60", "setup"), _fee("150"),
-                        _usage("Forecast calls", "40000", "graduated",
-                               tiers=_steps(("60000", "0.0022"), (None, "0.0018"))),
+                        _fee("60", "setup"),
+                        _fee("150"),
+                        _usage(
+                            "Forecast calls", "40000", "graduated", tiers=_steps(("60000", "0.0022"), (None, "0.0018"))
+                        ),
                         _usage("Berth lookups", "5000", unit="0.004"),
                     ],
                 },
@@ -132,18 +188,24 @@ HARBOUR_DATA = DemoProduct(
     ),
     newer_terms="The data may be shown and built upon with the source named. It is not for navigation.\n\n"
     "Whoever passes predictions on to others names the station and the time of the prediction, too.",
-)  # fmt: skip
+)
 
 SEA_WATCH = DemoProduct(
-    "Sea Watch",
-    "Waves and wind from three buoys, summaries of whole areas, and the tide beside them. Open to everybody.",
-    "Measurements may be published with their time and the source. They are not for navigation.",
-    "open",
-    {
-        "Sea State v1 GET /buoys": 2, _SEA[0]: 40, _SEA[1]: 22, _SEA[2]: 16, _AREAS: 5,
-        "Tides v2 GET /stations/{id}/heights": 9, _EXTREMES: 6,
+    name="Sea Watch",
+    description="Waves and wind from three buoys, summaries of whole areas, and the tide beside them. "
+    "Open to everybody.",
+    terms_of_use="Measurements may be published with their time and the source. They are not for navigation.",
+    access="open",
+    calls={
+        "Sea State v1 GET /buoys": 2,
+        _SEA[0]: 40,
+        _SEA[1]: 22,
+        _SEA[2]: 16,
+        _AREAS: 5,
+        "Tides v2 GET /stations/{id}/heights": 9,
+        _EXTREMES: 6,
     },
-    (
+    plans=(
         DemoPlan(
             "Skiff",
             {
@@ -156,14 +218,14 @@ SEA_WATCH = DemoProduct(
             "Ketch",
             {
                 "limits": [_rate(10, 20), _quota("Sea readings", 20000, "charge")],
-                "overrides": [
-                    {**_rate(1, 2), "name": "Areas", "counted_per": "subscription", "applies_to": [_AREAS]}
-                ],
+                "overrides": [{**_rate(1, 2), "name": "Areas", "counted_per": "subscription", "applies_to": [_AREAS]}],
                 "trial": {"days": 14, "then": "charge"},
                 "pricing": {
                     "prices": [
-                        _fee("25"), _usage("Sea readings", "3000", "blocks", block="1000", amount="2.50"),
-                        _usage("Area cells", "0", unit="0.002"), _usage("Forecast calls", "1000", unit="0.004"),
+                        _fee("25"),
+                        _usage("Sea readings", "3000", "blocks", block="1000", amount="2.50"),
+                        _usage("Area cells", "0", unit="0.002"),
+                        _usage("Forecast calls", "1000", unit="0.004"),
                     ],
                     "minimum": "30",
                 },
@@ -176,16 +238,18 @@ SEA_WATCH = DemoProduct(
                 "pricing": {
                     "prices": [
                         _fee("95"),
-                        _usage("Sea readings", "10000", "graduated",
-                               tiers=_steps(("20000", "0.0018"), (None, "0.0012"))),
-                        _usage("Area cells", "2000", unit="0.0015"), _usage("Forecast calls", "5000", unit="0.003"),
+                        _usage(
+                            "Sea readings", "10000", "graduated", tiers=_steps(("20000", "0.0018"), (None, "0.0012"))
+                        ),
+                        _usage("Area cells", "2000", unit="0.0015"),
+                        _usage("Forecast calls", "5000", unit="0.003"),
                     ],
                     "cap": "250",
                 },
             },
         ),
     ),
-)  # fmt: skip
+)
 
 
 def _tiles(model: str) -> Terms:
@@ -201,12 +265,12 @@ def _tiles(model: str) -> Terms:
 
 
 CHART_TILES = DemoProduct(
-    "Chart Tiles",
-    "The chart of the coast as images, priced by the megabyte. Two people decide on each request.",
-    "The chart may be shown on screens with the source named; it may not be printed or sold on.",
-    "reviewed twice",
-    {"Chart Tiles v1 GET /sheets": 2, _TILE: 98},
-    (
+    name="Chart Tiles",
+    description="The chart of the coast as images, priced by the megabyte. Two people decide on each request.",
+    terms_of_use="The chart may be shown on screens with the source named; it may not be printed or sold on.",
+    access="reviewed twice",
+    calls={"Chart Tiles v1 GET /sheets": 2, _TILE: 98},
+    plans=(
         DemoPlan("Ketch", _tiles("graduated"), draft=_tiles("volume")),
         DemoPlan(
             "Schooner",

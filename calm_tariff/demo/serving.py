@@ -21,9 +21,15 @@ def serve_as_told(manager: Context, standins: str) -> None:
     """Say how calls are served, as the product manager did lately."""
     issuers.add(
         manager,
-        IssuerTyped("Coast identity", f"{standins}/issuer", f"{standins}/issuer/jwks.json", "larkmouth",
-                    ("ES256", "RS256"), "application"),
-    )  # fmt: skip
+        IssuerTyped(
+            name="Coast identity",
+            issuer=f"{standins}/issuer",
+            jwks_url=f"{standins}/issuer/jwks.json",
+            audience="larkmouth",
+            algorithms=("ES256", "RS256"),
+            claim="application",
+        ),
+    )
     watch = next(p for p in products.summaries(manager) if p.name == "Sea Watch")
     edition = products.one(manager, watch.id).edition
     products.set_credentials(manager, watch.id, edition, CredentialsTyped(("key", "client", "token")))

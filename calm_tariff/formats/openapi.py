@@ -109,9 +109,13 @@ class _Reader:
         if len(self.operations) > MOST_OPERATIONS:
             raise Invalid(f"describes {len(self.operations):,} operations; at most {MOST_OPERATIONS:,} fit", "/paths")
         return Description(
-            self.dialect, self.word(info.get("title")), self.word(info.get("version")), tuple(_servers(self.document)),
-            tuple(self.operations.values()), tuple(self.findings[:_FINDINGS]),
-        )  # fmt: skip
+            dialect=self.dialect,
+            title=self.word(info.get("title")),
+            version=self.word(info.get("version")),
+            servers=tuple(_servers(self.document)),
+            operations=tuple(self.operations.values()),
+            findings=tuple(self.findings[:_FINDINGS]),
+        )
 
     def leave_out(self, where: str, what: str) -> None:
         self.findings.append(Finding("left out", where, what))

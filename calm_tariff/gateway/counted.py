@@ -14,16 +14,16 @@ def counted(admitted: Admitted, secret: bytes = b"") -> Call:
     """The call as the limiter sees it; the values it is counted by are hashed with a secret."""
     access, identity = admitted.access, admitted.identified.identity
     return Call(
-        admitted.call.at_us,
-        key_subject(identity.key_id, identity.application_id),
-        str(identity.application_id),
-        str(identity.consumer_id),
-        str(access.grant.subscription_id),
-        access.operation,
-        1,
-        _carried(admitted, secret) if access.wants else None,
-        False,
-        access.costs,
+        at_us=admitted.call.at_us,
+        key=key_subject(identity.key_id, identity.application_id),
+        application=str(identity.application_id),
+        consumer=str(identity.consumer_id),
+        subscription=str(access.grant.subscription_id),
+        operation=access.operation,
+        units=1,
+        values=_carried(admitted, secret) if access.wants else None,
+        settles=False,
+        costs=access.costs,
     )
 
 

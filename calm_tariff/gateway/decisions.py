@@ -220,9 +220,14 @@ class Decisions:
         headers = [(k.lower().encode("latin-1", "replace"), v.encode("latin-1", "replace"))
                    for k, v in asked.headers.items()]  # fmt: skip
         return InboundCall(
-            calls.new_id(at_us), at_us, asked.method.upper(), asked.uri.partition("?")[0],
-            parts.query.encode("latin-1", "replace"), headers, asked.address,
-        )  # fmt: skip
+            id=calls.new_id(at_us),
+            at_us=at_us,
+            method=asked.method.upper(),
+            path=asked.uri.partition("?")[0],
+            query=parts.query.encode("latin-1", "replace"),
+            headers=headers,
+            address=asked.address,
+        )
 
     def _let_through(self, judged: Judged, outcome: Outcome, promised: str) -> None:
         """Record a call whose outcome is assumed; promise to record one whose outcome is to be told."""

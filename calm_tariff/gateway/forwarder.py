@@ -57,9 +57,13 @@ class Forwarder:
         begun = time.perf_counter_ns()
         try:
             answer = await forwarding.ask(
-                self.session, call.method, self._url(), self._headers(), self.upload,
-                forwarding.patience(route.forwarding),
-            )  # fmt: skip
+                self.session,
+                call.method,
+                self._url(),
+                self._headers(),
+                upload=self.upload,
+                timeout=forwarding.patience(route.forwarding),
+            )
         except BackEndDown as down:
             self.outcome.back_end_us = (time.perf_counter_ns() - begun) // 1000
             self.breaker.end(False, time.monotonic())

@@ -359,7 +359,19 @@ class _Compiler:
             above = {**above, TRIAL_NAME: "trial"}
         wants = tuple(dict.fromkeys(x.counted_per for x in applying if self._may_be_read(x.counted_per)))
         rules = self.feed.products[grant.product_id]
-        return Access(grant, stack, operation, meters, policies, costs, above, wants, rules, caller, scopes)
+        return Access(
+            grant=grant,
+            stack=stack,
+            operation=operation,
+            meters=meters,
+            policies=policies,
+            costs=costs,
+            above=above,
+            wants=wants,
+            rules=rules,
+            caller=caller,
+            scopes=scopes,
+        )
 
     def _may_be_read(self, counted_per: str) -> bool:
         """Whether calls are counted by a value they carry. What carries a credential of any product is never looked
@@ -376,4 +388,17 @@ def _from_subscribing(terms: PlanTerms, own: tuple[Limit, ...]) -> bool:
     return any(quota.aligned == "subscription" for quota in quotas)
 
 
-EMPTY = Snapshot(Feed(-1, "UTC", (), (), (), {}, {}, {}, (), ()))
+EMPTY = Snapshot(
+    Feed(
+        number=-1,
+        time_zone="UTC",
+        routes=(),
+        credentials=(),
+        grants=(),
+        terms={},
+        meters={},
+        sold={},
+        provider_limits=(),
+        api_limits=(),
+    )
+)

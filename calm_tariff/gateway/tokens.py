@@ -216,7 +216,13 @@ def _of_ours(snapshot: Snapshot, claims: dict[str, Any], now_us: int) -> Identit
         return fault
     scopes = frozenset(str(claims.get("scope", "")).split())
     return Identity(
-        "client", secret.application_id, secret.consumer_id, secret.environment, secret.key_id, scopes, claims
+        kind="client",
+        application_id=secret.application_id,
+        consumer_id=secret.consumer_id,
+        environment=secret.environment,
+        key_id=secret.key_id,
+        scopes=scopes,
+        claims=claims,
     )
 
 
@@ -228,7 +234,15 @@ def _of_outside(snapshot: Snapshot, issuer: Issuer, claims: dict[str, Any]) -> I
             "token-application", "Unknown application",
             f"The token's claim {issuer.claim} must be the id of an application registered here.",
         )  # fmt: skip
-    return Identity("token", caller.application_id, caller.consumer_id, issuer.environment, None, None, claims)
+    return Identity(
+        kind="token",
+        application_id=caller.application_id,
+        consumer_id=caller.consumer_id,
+        environment=issuer.environment,
+        key_id=None,
+        scopes=None,
+        claims=claims,
+    )
 
 
 def _bad(code: str, title: str, detail: str) -> Fault:

@@ -32,7 +32,17 @@ gaps = st.lists(st.integers(0, 900_000), min_size=1, max_size=80)
 
 
 def call(at: int, key: str = "k", operation: str = "GET /a", units: int = 1, settles: bool = False) -> Call:
-    return Call(at, key, "a", "c", "s", operation, units, None, settles)
+    return Call(
+        at_us=at,
+        key=key,
+        application="a",
+        consumer="c",
+        subscription="s",
+        operation=operation,
+        units=units,
+        values=None,
+        settles=settles,
+    )
 
 
 def run(limits, times, units=1):
@@ -186,7 +196,20 @@ def test_a_value_counts_for_its_consumer_unless_the_limit_says_otherwise() -> No
 
     def verdict(consumer: str, key: str, address: str | None) -> str | None:
         values = {"address": address} if address else {}
-        return stack.decide(Call(T0, key, "a", consumer, "s", "o", 1, values), counts, clock).by
+        return stack.decide(
+            Call(
+                at_us=T0,
+                key=key,
+                application="a",
+                consumer=consumer,
+                subscription="s",
+                operation="o",
+                units=1,
+                values=values,
+            ),
+            counts,
+            clock,
+        ).by
 
     assert verdict("c1", "k1", "192.0.2.1") is None
     assert verdict("c1", "k1", "192.0.2.1") == "own"

@@ -238,11 +238,11 @@ def test_a_meter_counts_what_its_filter_says() -> None:
 def test_a_projection_follows_the_hours_of_the_week_once_there_is_a_week() -> None:
     now = local("2026-10-14T12:00") // HOUR * HOUR
     window = (now - 10 * HOUR, now + 10 * HOUR)
-    young = forecast.projected(Decimal(50), Decimal(80), window, now, {}, now - 10 * HOUR)
+    young = forecast.projected(Decimal(50), Decimal(80), window, now, hourly={}, first_call=now - 10 * HOUR)
     assert (young.at_end, young.spent_at) == (Fraction(100), now + 5 * HOUR)
     week = 168 * HOUR
     hourly = {now + h * HOUR - w * week: Decimal(4) for h in range(10) for w in range(1, 5)}
-    old = forecast.projected(Decimal(50), Decimal(80), window, now, hourly, now - 5 * week)
+    old = forecast.projected(Decimal(50), Decimal(80), window, now, hourly=hourly, first_call=now - 5 * week)
     assert (old.at_end, old.spent_at) == (Fraction(90), now + 7 * HOUR)
 
 

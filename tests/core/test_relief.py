@@ -51,7 +51,9 @@ def _raised(limit: Limit) -> tuple[str, Any]:
 def _first_refusal(limit: Limit, calls: list[int]) -> tuple[int, Refusal] | None:
     stack, counts, clock = Stack([limit], zone("Europe/Lisbon"), 0), {}, Clock()
     for n, at in enumerate(calls):
-        decision = stack.decide(Call(at, "k", "a", "c", "s", "GET /x"), counts, clock)
+        decision = stack.decide(
+            Call(at_us=at, key="k", application="a", consumer="c", subscription="s", operation="GET /x"), counts, clock
+        )
         if decision.verdict == "refused":
             check = decision.checks[0]
             used = check.state[1] if isinstance(limit, Quota) else getattr(limit, "calls", 0) - (check.left or 0)

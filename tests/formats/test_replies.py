@@ -19,7 +19,17 @@ LISBON = zone("Europe/Lisbon")
 
 
 def call(at: int) -> Call:
-    return Call(at, "k", "a", "c", "s", "GET /a", 1, None, False)
+    return Call(
+        at_us=at,
+        key="k",
+        application="a",
+        consumer="c",
+        subscription="s",
+        operation="GET /a",
+        units=1,
+        values=None,
+        settles=False,
+    )
 
 
 def decide(limits, times):

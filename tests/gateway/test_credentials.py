@@ -144,8 +144,14 @@ def test_tokens_of_an_outside_issuer(running: Running) -> None:
     take(running, kinds=["token"])
     own = office.acting(running.caller)
     client = next(a for a in applications.own(own) if a.id == running.caller.application).client_id
-    typed = IssuerTyped("Harbour identity", f"{standins}/issuer", f"{standins}/issuer/jwks.json", "larkmouth",
-                        ("ES256", "RS256"), "app")  # fmt: skip
+    typed = IssuerTyped(
+        name="Harbour identity",
+        issuer=f"{standins}/issuer",
+        jwks_url=f"{standins}/issuer/jwks.json",
+        audience="larkmouth",
+        algorithms=("ES256", "RS256"),
+        claim="app",
+    )
     made = issuers.add(office.manager, typed)
     with pytest.raises(Conflict):
         issuers.add(office.manager, typed)

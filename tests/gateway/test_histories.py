@@ -130,10 +130,16 @@ class Story:
         made = self.office.admit(f"Guest{chr(65 + len(self.known)) * 3}", plan)
         trial = self.newest[plan].get("trial")
         self.known.append(
-            Known(made, plan, self.now, [(self.now, self.order, self.newest[plan])], set(),
-                  midnight(self.today + timedelta(days=trial["days"])) if trial else None,
-                  int(trial["units"]) if trial and "units" in trial else None)
-        )  # fmt: skip
+            Known(
+                consumer=made,
+                plan=plan,
+                began=self.now,
+                terms=[(self.now, self.order, self.newest[plan])],
+                cuts=set(),
+                free_until=midnight(self.today + timedelta(days=trial["days"])) if trial else None,
+                free_units=int(trial["units"]) if trial and "units" in trial else None,
+            )
+        )
 
     def publish(self) -> None:
         plan = self.dice.choice(list(self.newest))

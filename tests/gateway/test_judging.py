@@ -45,7 +45,16 @@ class Ends:
     def judged(self, path: str = PATH, method: str = "GET", **headers: str) -> Verdict:
         sent = [(k.replace("_", "-").encode(), v.encode()) for k, v in headers.items()]
         at = self.office.ctx.now_us
-        call = InboundCall(calls.new_id(at), at, method, path, b"", sent, "192.0.2.7", "192.0.2.7")
+        call = InboundCall(
+            id=calls.new_id(at),
+            at_us=at,
+            method=method,
+            path=path,
+            query=b"",
+            headers=sent,
+            address="192.0.2.7",
+            peer="192.0.2.7",
+        )
         return awaited(judging.judge(self.gateway, judging.locate(self.gateway, call)))
 
     def decided(self, path: str = PATH, method: str = "GET", outcome: str = "told", **headers: str) -> Answer:

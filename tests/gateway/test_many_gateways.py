@@ -119,8 +119,17 @@ def test_three_gateways_decide_as_one_would(three: Three) -> None:
     counts: dict[Any, Any] = {}
     clock = Clock()
     for c in calls:
-        who = Call(c.decided_us, str(c.key_id), str(c.application_id), str(c.consumer_id), str(c.subscription_id),
-                   str(c.operation_id), 1, None, True)  # fmt: skip
+        who = Call(
+            at_us=c.decided_us,
+            key=str(c.key_id),
+            application=str(c.application_id),
+            consumer=str(c.consumer_id),
+            subscription=str(c.subscription_id),
+            operation=str(c.operation_id),
+            units=1,
+            values=None,
+            settles=True,
+        )
         decision = stack.decide(who, counts, clock)
         assert (decision.verdict, decision.by) == (c.verdict, c.refused_by), c.call_id
     assert {c.refused_by for c in calls} >= {None, "Rate"} and clock.last == calls[-1].decided_us

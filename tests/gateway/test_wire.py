@@ -39,7 +39,14 @@ def odd(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterato
     made.back_end = OddBackEnd()
     office = made.office
     view = apis.one(office.manager, office.api)
-    typed = apis.ApiTyped("Tides", "v1", "", BASE, made.back_end.deep, 50)
+    typed = apis.ApiTyped(
+        name="Tides",
+        version="v1",
+        description="",
+        base_path=BASE,
+        back_end_url=made.back_end.deep,
+        capacity_per_second=50,
+    )
     view = apis.save(office.manager, office.api, view.edition, typed)
     apis.set_forwarding(
         office.manager, office.api, view.edition,

@@ -41,4 +41,4 @@ def withdraw_plan(ctx: Asking, plan_id: int, wanted: WithdrawIn) -> Sheet:
 @router.post("/products/{product_id}/publish")
 def publish(ctx: Asking, product_id: int, how: PublishIn) -> Sheet:
     """Publish every draft of the sheet."""
-    return carrying_over.publish(ctx, product_id, how.editions, how.existing, how.note, how.on)
+    return carrying_over.publish(ctx, product_id, how.editions, how.existing, note=how.note, on=how.on)

@@ -48,10 +48,20 @@ class ApiSettings(BaseModel):
     def settings(self, state: Literal["draft", "live"] = "live", typed: list[OperationIn] | None = None) -> ApiTyped:
         """As the service takes it."""
         return ApiTyped(
-            self.name.strip(), self.version.strip(), self.description, self.base_path.rstrip("/"),
-            self.back_end_url.strip(), self.capacity_per_second, [o.typed() for o in typed or []], self.chosen_by,
-            self.chosen_name.strip(), self.chosen_value, self.sandbox_url.strip(), self.health_path.strip(), state,
-        )  # fmt: skip
+            name=self.name.strip(),
+            version=self.version.strip(),
+            description=self.description,
+            base_path=self.base_path.rstrip("/"),
+            back_end_url=self.back_end_url.strip(),
+            capacity_per_second=self.capacity_per_second,
+            operations=[o.typed() for o in typed or []],
+            chosen_by=self.chosen_by,
+            chosen_name=self.chosen_name.strip(),
+            chosen_value=self.chosen_value,
+            sandbox_url=self.sandbox_url.strip(),
+            health_path=self.health_path.strip(),
+            state=state,
+        )
 
 
 class ApiIn(ApiSettings):

@@ -35,7 +35,13 @@ class FilterIn(BaseModel):
         """As the service takes it."""
         header = (self.header or "").strip() or None
         return MeterTyped(
-            name.strip(), self.operations, self.outcomes, self.measure, self.environments, self.credentials, header
+            name=name.strip(),
+            operations=self.operations,
+            outcomes=self.outcomes,
+            measure=self.measure,
+            environments=self.environments,
+            credentials=self.credentials,
+            header=header,
         )
 
 

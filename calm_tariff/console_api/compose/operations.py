@@ -61,7 +61,7 @@ def list_operations(
     limit: int = Query(default=100, ge=1, le=2000),
 ) -> OperationPage:
     """Operations of a version, a page at a time."""
-    return operations.page(ctx, version_id, words, group, standing, after, limit)
+    return operations.page(ctx, version_id, words, group, standing=standing, after=after, limit=limit)
 
 
 @router.get("/apis/{version_id}/operations.csv", response_class=Response)
@@ -77,7 +77,7 @@ def export_operations(
     def rows() -> Iterator[OperationView]:
         after: int | None = 0
         while after is not None:
-            found = operations.page(ctx, version_id, words, group, standing, after, PART)
+            found = operations.page(ctx, version_id, words, group, standing=standing, after=after, limit=PART)
             yield from found.operations
             after = found.after
 

@@ -45,9 +45,15 @@ class ProductIn(BaseModel):
     def typed(self) -> ProductTyped:
         """As the service takes it."""
         return ProductTyped(
-            self.name.strip(), self.description, self.terms_of_use, self.access_route, self.operations,
-            self.contact, self.groups, self.moves_anew,
-        )  # fmt: skip
+            name=self.name.strip(),
+            description=self.description,
+            terms_of_use=self.terms_of_use,
+            access_route=self.access_route,
+            operations=self.operations,
+            contact=self.contact,
+            groups=self.groups,
+            moves_anew=self.moves_anew,
+        )
 
 
 class CredentialsIn(BaseModel):

@@ -105,40 +105,40 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
     for s in subscriptions:
         plans.setdefault(s.application_id, []).append(
             PlanHeld(
-                s.plan.product.name,
-                s.plan.name,
-                s.state,
-                "",
-                s.started_at,
-                s.request_id,
-                s.id,
-                s.plan.product.key_header,
+                product=s.plan.product.name,
+                plan=s.plan.name,
+                state=s.state,
+                note="",
+                since=s.started_at,
+                request_id=s.request_id,
+                subscription_id=s.id,
+                key_header=s.plan.product.key_header,
             )
         )
     for r in requests:
         if r.id not in granted:
             plans.setdefault(r.application_id, []).append(
                 PlanHeld(
-                    r.plan.product.name,
-                    r.plan.name,
-                    r.state,
-                    r.note,
-                    r.decided_at or r.created_at,
-                    r.id,
-                    None,
-                    r.plan.product.key_header,
+                    product=r.plan.product.name,
+                    plan=r.plan.name,
+                    state=r.state,
+                    note=r.note,
+                    since=r.decided_at or r.created_at,
+                    request_id=r.id,
+                    subscription_id=None,
+                    key_header=r.plan.product.key_header,
                 )
             )
     return [
         ApplicationView(
-            a.id,
-            a.name,
-            a.description,
-            a.created_at,
-            [_key(k, now) for k in a.keys],
-            plans.get(a.id, []),
-            a.client_id,
-            dict(a.tags),
+            id=a.id,
+            name=a.name,
+            description=a.description,
+            created_at=a.created_at,
+            keys=[_key(k, now) for k in a.keys],
+            plans=plans.get(a.id, []),
+            client_id=a.client_id,
+            tags=dict(a.tags),
         )
         for a in applications
     ]
@@ -158,7 +158,16 @@ def register(ctx: Context, name: str, description: str) -> ApplicationView:
         session.add(made)
         session.flush()
         auditing.note(session, ctx, "registered an application", ("application", made.id, name))
-        return ApplicationView(made.id, name, description, made.created_at, [], [], made.client_id, {})
+        return ApplicationView(
+            id=made.id,
+            name=name,
+            description=description,
+            created_at=made.created_at,
+            keys=[],
+            plans=[],
+            client_id=made.client_id,
+            tags={},
+        )
 
 
 def make_key(
@@ -213,7 +222,9 @@ def set_tags(ctx: Context, application_id: int, tags: dict[str, str]) -> Applica
     with ctx.transaction() as session:
         application = owned(session, ctx, application_id)
         before, application.tags = dict(application.tags), dict(tags)
-        auditing.note(session, ctx, "changed tags", ("application", application.id, application.name), before, tags)
+        auditing.note(
+            session, ctx, "changed tags", ("application", application.id, application.name), before=before, after=tags
+        )
         stamps.touch(session, ctx)
         session.flush()
         return next(a for a in of_consumer(session, application.consumer_id, ctx.now) if a.id == application.id)
@@ -245,5 +256,13 @@ def _key(key: ApiKey, now: datetime) -> KeyView:
     over = key.expires_at is not None and key.expires_at <= now and key.state in VALID_KEY
     state = "expired" if over else key.state
     return KeyView(
-        key.id, key.label, key.prefix, key.environment, state, key.created_at, key.kind, key.starts_at, key.expires_at
-    )  # fmt: skip
+        id=key.id,
+        label=key.label,
+        prefix=key.prefix,
+        environment=key.environment,
+        state=state,
+        created_at=key.created_at,
+        kind=key.kind,
+        starts_at=key.starts_at,
+        expires_at=key.expires_at,
+    )

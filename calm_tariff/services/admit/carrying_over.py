@@ -43,7 +43,7 @@ def publish(
     ctx.actor.must_be("product manager")
     with ctx.transaction() as session:
         publishing.refuse_unseen(session, get(session, product_id, lock=True), editions)
-        publish_drafts(session, ctx, product_id, existing, note, on)
+        publish_drafts(session, ctx, product_id, existing, note=note, on=on)
         return laid_out(session, product_id)
 
 

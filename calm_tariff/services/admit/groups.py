@@ -65,9 +65,13 @@ def set_members(ctx: Context, group_id: int, consumers: Sequence[int]) -> GroupV
         if found:
             session.execute(insert(ConsumerInGroup), [{"group_id": group_id, "consumer_id": c.id} for c in found])
         auditing.note(
-            session, ctx, "changed a group", ("group", group.id, group.name), {"consumers": before},
-            {"consumers": sorted(c.name for c in found)},
-        )  # fmt: skip
+            session,
+            ctx,
+            "changed a group",
+            ("group", group.id, group.name),
+            before={"consumers": before},
+            after={"consumers": sorted(c.name for c in found)},
+        )
         return next(v for v in _views(session) if v.id == group_id)
 
 

@@ -91,12 +91,16 @@ def held_by(ctx: Context, consumer_id: int) -> list[HeldLimit]:
         )
         return [
             HeldLimit(
-                s.id, s.application.name, f"{s.plan.product.name} · {s.plan.name}", limit.name,
-                words(limit_sentence(limit)), write(limit),
+                subscription_id=s.id,
+                application=s.application.name,
+                plan=f"{s.plan.product.name} · {s.plan.name}",
+                name=limit.name,
+                sentence=words(limit_sentence(limit)),
+                limit=write(limit),
             )
             for s in session.scalars(query.order_by(Subscription.id))
             for limit in _terms(s, ctx.now).limits
-        ]  # fmt: skip
+        ]
 
 
 def make(ctx: Context, subscription_id: int, typed: OverrideTyped) -> OverrideView:
@@ -133,7 +137,15 @@ def make(ctx: Context, subscription_id: int, typed: OverrideTyped) -> OverrideVi
         view = _view(made, subscription, ctx.now)
         before = {"limit": view.instead_of} if view.instead_of else None
         after = {"limit": view.sentence, "until": typed.until.isoformat()}
-        auditing.note(session, ctx, "overrode a limit", _subject(subscription, limit.name), before, after, made.reason)
+        auditing.note(
+            session,
+            ctx,
+            "overrode a limit",
+            _subject(subscription, limit.name),
+            before=before,
+            after=after,
+            why=made.reason,
+        )
         _tell(session, ctx, subscription, limit.name, f"{view.sentence}, until the end of {typed.until:%-d %B %Y}")
         stamps.touch(session, ctx)
         return view
@@ -194,10 +206,20 @@ def _view(o: SubscriptionOverride, subscription: Subscription, now: datetime) ->
     planned = next((x for x in _terms(subscription, now).limits if x.name == limit.name), None)
     state = "lifted" if o.lifted_at else "over" if o.ends_at <= now else "in force"
     return OverrideView(
-        o.id, o.subscription_id, f"{subscription.plan.product.name} · {subscription.plan.name}",
-        subscription.application.name, limit.name, words(limit_sentence(limit)),
-        words(limit_sentence(planned)) if planned else None, o.limit, o.reason, o.made_at, o.made_by, o.ends_at, state,
-    )  # fmt: skip
+        id=o.id,
+        subscription_id=o.subscription_id,
+        plan=f"{subscription.plan.product.name} · {subscription.plan.name}",
+        application=subscription.application.name,
+        name=limit.name,
+        sentence=words(limit_sentence(limit)),
+        instead_of=words(limit_sentence(planned)) if planned else None,
+        limit=o.limit,
+        reason=o.reason,
+        made_at=o.made_at,
+        made_by=o.made_by,
+        ends_at=o.ends_at,
+        state=state,
+    )
 
 
 def _subject(subscription: Subscription, name: str) -> tuple[str, int, str]:

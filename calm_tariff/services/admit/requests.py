@@ -213,7 +213,15 @@ def carry_out(session: Session, ctx: Context, request: AccessRequest, decision: 
     kind: Kind = "request granted" if decision == "granted" else "request declined"
     notice = Notice(kind=kind, fields=fields, page=f"/portal/applications/{application.id}")
     notify(session, ctx, members([request.member]), notice)
-    auditing.note(session, ctx, f"{decision} a request", subject(request), {"state": before}, {"state": decision}, note)
+    auditing.note(
+        session,
+        ctx,
+        f"{decision} a request",
+        subject(request),
+        before={"state": before},
+        after={"state": decision},
+        why=note,
+    )
 
 
 def subject(request: AccessRequest) -> tuple[str, int, str]:
@@ -224,7 +232,23 @@ def subject(request: AccessRequest) -> tuple[str, int, str]:
 
 def view(r: AccessRequest) -> RequestView:
     return RequestView(
-        r.id, r.application.consumer_id, r.application.consumer.name, r.application.name, r.member.name,
-        r.member.email, r.plan.product.name, r.plan.name, r.purpose, r.terms_accepted, r.state, r.created_at,
-        r.decided_at, r.decided_by, r.note, r.plan.product.access_route, r.first_granted_by, r.first_note, r.ticket,
-    )  # fmt: skip
+        id=r.id,
+        consumer_id=r.application.consumer_id,
+        consumer=r.application.consumer.name,
+        application=r.application.name,
+        asked_by=r.member.name,
+        email=r.member.email,
+        product=r.plan.product.name,
+        plan=r.plan.name,
+        purpose=r.purpose,
+        terms_dated=r.terms_accepted,
+        state=r.state,
+        created_at=r.created_at,
+        decided_at=r.decided_at,
+        decided_by=r.decided_by,
+        note=r.note,
+        access_route=r.plan.product.access_route,
+        first_granted_by=r.first_granted_by,
+        first_note=r.first_note,
+        ticket=r.ticket,
+    )

@@ -99,9 +99,15 @@ def look(ctx: Context, gateway: str) -> Look:
     with ctx.transaction() as session:
         p = provider_of(session)
         return Look(
-            p.name, p.portal_welcome, p.portal_main_colour, p.portal_accent_colour, p.currency, p.time_zone, gateway,
-            f"{ctx.web_address}/oauth2/token",
-        )  # fmt: skip
+            name=p.name,
+            welcome=p.portal_welcome,
+            main_colour=p.portal_main_colour,
+            accent_colour=p.portal_accent_colour,
+            currency=p.currency,
+            time_zone=p.time_zone,
+            gateway=gateway,
+            token_endpoint=f"{ctx.web_address}/oauth2/token",
+        )
 
 
 def products(ctx: Context) -> list[ProductLine]:
@@ -148,11 +154,21 @@ def product(ctx: Context, slug: str, units: int = 10_000) -> Storefront:
             if o.retired_at is None and o.api_version.state in ANSWERING
         ]
         return Storefront(
-            found.slug, found.name, found.description, found.contact, html(found.description), html(found.contact),
-            html(found.terms_of_use), found.terms_dated,
-            found.access_route, operations, names.get(meter or ""), units,
-            _offers(session, ctx, sold, meter, units, names), found.key_header,
-        )  # fmt: skip
+            slug=found.slug,
+            name=found.name,
+            description=found.description,
+            contact=found.contact,
+            description_html=html(found.description),
+            contact_html=html(found.contact),
+            terms_html=html(found.terms_of_use),
+            terms_dated=found.terms_dated,
+            access_route=found.access_route,
+            operations=operations,
+            meter=names.get(meter or ""),
+            units=units,
+            offers=_offers(session, ctx, sold, meter, units=units, names=names),
+            key_header=found.key_header,
+        )
 
 
 def seen(session: Session, product: Product, consumer_id: int) -> bool:
@@ -188,9 +204,12 @@ def _offers(
     least = min(reached) if reached else None
     return [
         Offer(
-            plan.id, plan.name, plan_in_words(terms, currency, names, labels), prices[plan.id],
-            terms.reach(meter),
-            least is not None and prices[plan.id] == least,
+            plan_id=plan.id,
+            name=plan.name,
+            terms=plan_in_words(terms, currency, names, labels),
+            estimate=prices[plan.id],
+            reaches=terms.reach(meter),
+            cheapest=least is not None and prices[plan.id] == least,
         )
         for plan, terms in sold
-    ]  # fmt: skip
+    ]

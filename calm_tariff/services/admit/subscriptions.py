@@ -56,9 +56,13 @@ def move_to(session: Session, ctx: Context, subscription: Subscription, plan: Pl
         subscription.state = move(SUBSCRIPTION, "the subscription", subscription.state, "active")
     offer = f"{plan.product.name} · {plan.name}"
     auditing.note(
-        session, ctx, "moved a subscription", ("subscription", subscription.id, subscription.application.name),
-        {"plan": before.name}, {"plan": plan.name},
-    )  # fmt: skip
+        session,
+        ctx,
+        "moved a subscription",
+        ("subscription", subscription.id, subscription.application.name),
+        before={"plan": before.name},
+        after={"plan": plan.name},
+    )
     fields = {"before": before.name, "product": plan.product.name, "plan": plan.name, "offer": offer}
     tell(session, ctx, subscription, "plan moved", fields)
 

@@ -56,7 +56,7 @@ def apply(ctx: Context, text: str, publish: Existing | None = None, on: date | N
             _apply_house(within, session, house, labels)
         unpublished: list[str] = []
         for product in wanted.products:
-            unpublished += _apply_product(within, session, product, labels, publish, on)
+            unpublished += _apply_product(within, session, product, labels, publish=publish, on=on)
         if changes:
             auditing.note(
                 session, ctx, "applied a tariff document", ("tariff", 0, "the tariff"),
@@ -82,9 +82,14 @@ def _group_ids(session: Session, names: Sequence[str]) -> list[int]:
 
 def _apply_meter(ctx: Context, session: Session, wanted: TariffMeter, labels: Labels) -> None:
     typed = MeterTyped(
-        wanted.name, labels.ids(wanted.operations, "operations"), wanted.outcomes, wanted.measure,
-        wanted.environments, wanted.credentials, wanted.header,
-    )  # fmt: skip
+        name=wanted.name,
+        operations=labels.ids(wanted.operations, "operations"),
+        outcomes=wanted.outcomes,
+        measure=wanted.measure,
+        environments=wanted.environments,
+        credentials=wanted.credentials,
+        header=wanted.header,
+    )
     known = session.scalar(
         select(Meter).where(Meter.key == wanted.key).options(selectinload(Meter.operations))
     )  # fmt: skip
@@ -114,10 +119,15 @@ def _apply_product(
 ) -> list[str]:
     """Apply a product and its plans; returns the plans whose new terms stand as drafts."""
     typed = ProductTyped(
-        wanted.name, wanted.description, wanted.terms_of_use, wanted.access,
-        labels.ids(wanted.operations, "operations"), wanted.contact, _group_ids(session, wanted.groups),
-        wanted.moves_anew,
-    )  # fmt: skip
+        name=wanted.name,
+        description=wanted.description,
+        terms_of_use=wanted.terms_of_use,
+        access_route=wanted.access,
+        operations=labels.ids(wanted.operations, "operations"),
+        contact=wanted.contact,
+        groups=_group_ids(session, wanted.groups),
+        moves_anew=wanted.moves_anew,
+    )
     known = session.scalar(select(Product).where(Product.name == wanted.name))
     if known is None:
         product_id = products.create(ctx, typed).id
@@ -140,9 +150,9 @@ def _apply_product(
             plans.show_to(ctx, stored_plan.id, seen_by)
         if _settle_terms(ctx, session, stored_plan, plan.terms, labels):
             waiting.append(plan)
-    unpublished = _publish(ctx, session, product_id, wanted, waiting, publish, on)
+    unpublished = _publish(ctx, session, product_id, wanted, waiting=waiting, publish=publish, on=on)
     for plan in wanted.plans:
-        _settle_draft(ctx, session, here[plan.name], plan, labels, plan.name in unpublished)
+        _settle_draft(ctx, session, here[plan.name], plan, labels=labels, unpublished=plan.name in unpublished)
         _settle_state(ctx, session, here[plan.name], plan)
     _settle_order(ctx, session, product_id, wanted)
     return [f"{wanted.name} · {name}" for name in unpublished]
@@ -178,7 +188,7 @@ def _publish(
         if stored.draft and stored.name not in named:
             others.append((stored.id, read(PlanTerms, stored.draft.terms)))
             tariff_sheet.drop_draft(session, stored)
-    carrying_over.publish_drafts(session, ctx, product_id, publish, "from a tariff document", on)
+    carrying_over.publish_drafts(session, ctx, product_id, publish, note="from a tariff document", on=on)
     for plan_id, terms in others:
         tariff_sheet.put_draft(session, ctx, tariff_sheet.plan_of(session, plan_id), terms)
     session.flush()

@@ -65,8 +65,17 @@ def entries(ctx: Context, wanted: PageQuery) -> Page[Entry]:
             found,
             rows=[
                 Entry(
-                    e.id, e.at, e.actor, e.action, e.subject_kind, e.subject_id, e.subject, e.before, e.after, e.why
+                    id=e.id,
+                    at=e.at,
+                    actor=e.actor,
+                    action=e.action,
+                    subject_kind=e.subject_kind,
+                    subject_id=e.subject_id,
+                    subject=e.subject,
+                    before=e.before,
+                    after=e.after,
+                    why=e.why,
                 )
                 for e in found.rows
             ],
-        )  # fmt: skip
+        )

@@ -173,6 +173,12 @@ def _release(session: Session, job: Job, **values: Any) -> None:
 
 def _view(job: Stored) -> JobView:
     return JobView(
-        job.id, job.kind, job.about, job.attempts, job.last_error or "", job.written_at, job.run_at,
-        job.given_up_at is not None,
-    )  # fmt: skip
+        id=job.id,
+        kind=job.kind,
+        about=job.about,
+        attempts=job.attempts,
+        last_error=job.last_error or "",
+        written_at=job.written_at,
+        run_at=job.run_at,
+        given_up=job.given_up_at is not None,
+    )

@@ -222,9 +222,13 @@ def apply_to(ctx: Context, reading_id: int, version_id: int, edition: int, agree
         _keep(session, ctx, version, reading)
         touched = [f"{r.operation}: {', '.join([*r.meters, *r.plans])}" for r in removals if r.meters or r.plans]
         auditing.note(
-            session, ctx, "brought in an OpenAPI document", subject(version), {"removed": [o.label for o in gone]},
-            {"document": reading.name, "added": added, "touched": touched},
-        )  # fmt: skip
+            session,
+            ctx,
+            "brought in an OpenAPI document",
+            subject(version),
+            before={"removed": [o.label for o in gone]},
+            after={"document": reading.name, "added": added, "touched": touched},
+        )
         stamps.touch(session, ctx)
     return apis.one(ctx, version_id)
 
@@ -342,8 +346,19 @@ def _view(reading: DocumentReading, now: datetime) -> ReadingView:
     findings = [FindingView(f["weight"], f["where"], f["what"]) for f in reading.findings]
     groups = sorted({g for o in reading.operations for g in o["groups"]})
     return ReadingView(
-        reading.id, reading.name, _stage(reading, now), reading.done, reading.total, reading.title, reading.version,
-        list(reading.servers), len(reading.operations), groups,
-        [f"{o['method']} {o['path']}" for o in reading.operations[:12]], findings,
-        sum(f.weight == "left out" for f in findings), reading.started_at, reading.started_by,
-    )  # fmt: skip
+        id=reading.id,
+        name=reading.name,
+        stage=_stage(reading, now),
+        done=reading.done,
+        total=reading.total,
+        title=reading.title,
+        version=reading.version,
+        servers=list(reading.servers),
+        operations=len(reading.operations),
+        groups=groups,
+        first=[f"{o['method']} {o['path']}" for o in reading.operations[:12]],
+        findings=findings,
+        left_out=sum(f.weight == "left out" for f in findings),
+        started_at=reading.started_at,
+        started_by=reading.started_by,
+    )

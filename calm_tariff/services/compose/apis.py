@@ -143,10 +143,17 @@ def summaries(ctx: Context) -> list[ApiSummary]:
         query = select(ApiVersion).join(Api).order_by(Api.name, ApiVersion.version)
         return [
             ApiSummary(
-                v.id, v.api.name, v.version, v.state, v.base_path, counted.get(v.id, 0), well.get(v.id), v.sunset_at
+                id=v.id,
+                name=v.api.name,
+                version=v.version,
+                state=v.state,
+                base_path=v.base_path,
+                operations=counted.get(v.id, 0),
+                well=well.get(v.id),
+                sunset_at=v.sunset_at,
             )
             for v in session.scalars(query)
-        ]  # fmt: skip
+        ]
 
 
 def one(ctx: Context, version_id: int) -> ApiView:
@@ -209,7 +216,7 @@ def save(ctx: Context, version_id: int, edition: int, typed: ApiTyped) -> ApiVie
             setattr(version, name, value)
         _set_logins(ctx, version, logins, asked_before)
         version.edition += 1
-        auditing.note(session, ctx, "changed an API", subject(version), before, _terms(version))
+        auditing.note(session, ctx, "changed an API", subject(version), before=before, after=_terms(version))
         stamps.touch(session, ctx)
         session.flush()
         return _view(session, version)
@@ -236,8 +243,13 @@ def set_forwarding(ctx: Context, version_id: int, edition: int, typed: Forwardin
             setattr(version, name, list(value) if name in ("cors_origins", "lets_through") else value)
         version.edition += 1
         auditing.note(
-            session, ctx, "changed how back ends are asked", subject(version), before, asdict(_forwarding(version))
-        )  # fmt: skip
+            session,
+            ctx,
+            "changed how back ends are asked",
+            subject(version),
+            before=before,
+            after=asdict(_forwarding(version)),
+        )
         stamps.touch(session, ctx)
         session.flush()
         return _view(session, version)
@@ -267,9 +279,13 @@ def set_state(ctx: Context, version_id: int, state: State, sunset_on: date | Non
             )  # fmt: skip
         version.edition += 1
         auditing.note(
-            session, ctx, f"set an API {state}", subject(version), {"state": before},
-            {"state": state, "sunset": sunset_on.isoformat() if sunset_on else None},
-        )  # fmt: skip
+            session,
+            ctx,
+            f"set an API {state}",
+            subject(version),
+            before={"state": before},
+            after={"state": state, "sunset": sunset_on.isoformat() if sunset_on else None},
+        )
         stamps.touch(session, ctx)
         session.flush()
         return _view(session, version)
@@ -298,7 +314,9 @@ def end_sunset(ctx: Context, version_id: int) -> bool:
         if version.state != "sunset" or version.sunset_at is None or version.sunset_at > ctx.now:
             return False
         version.state = move(API_VERSION, version.api.name, version.state, "gone")
-        auditing.note(session, ctx, "set an API gone", subject(version), {"state": "sunset"}, {"state": "gone"})
+        auditing.note(
+            session, ctx, "set an API gone", subject(version), before={"state": "sunset"}, after={"state": "gone"}
+        )
         stamps.touch(session, ctx)
         return True
 
@@ -408,22 +426,56 @@ def _view(session: Session, version: ApiVersion) -> ApiView:
     )
     document = session.scalar(select(ApiDocument.name).where(ApiDocument.api_version_id == version.id))
     return ApiView(
-        version.id, version.api.name, version.version, version.api.description, version.state, version.base_path,
-        version.chosen_by, version.chosen_name, version.chosen_value, version.back_end_url, version.sandbox_url,
-        version.health_path, version.capacity_per_second, version.deprecated_at, version.sunset_at,
-        version.edition, total, total - (sold or 0), total - (counted or 0),
-        operations.groups_of(session, version.id),
-        [Health(h.environment, h.well, h.answer, h.took_ms, h.checked_at, h.since) for h in health],
-        document, sorted(API_VERSION[version.state]), _forwarding(version), bool(version.back_end_login),
-        bool(version.sandbox_login),
-    )  # fmt: skip
+        id=version.id,
+        name=version.api.name,
+        version=version.version,
+        description=version.api.description,
+        state=version.state,
+        base_path=version.base_path,
+        chosen_by=version.chosen_by,
+        chosen_name=version.chosen_name,
+        chosen_value=version.chosen_value,
+        back_end_url=version.back_end_url,
+        sandbox_url=version.sandbox_url,
+        health_path=version.health_path,
+        capacity_per_second=version.capacity_per_second,
+        deprecated_at=version.deprecated_at,
+        sunset_at=version.sunset_at,
+        edition=version.edition,
+        operations=total,
+        unsold=total - (sold or 0),
+        uncounted=total - (counted or 0),
+        groups=operations.groups_of(session, version.id),
+        health=[
+            Health(
+                environment=h.environment,
+                well=h.well,
+                answer=h.answer,
+                took_ms=h.took_ms,
+                checked_at=h.checked_at,
+                since=h.since,
+            )
+            for h in health
+        ],
+        document=document,
+        moves=sorted(API_VERSION[version.state]),
+        forwarding=_forwarding(version),
+        back_end_login=bool(version.back_end_login),
+        sandbox_login=bool(version.sandbox_login),
+    )
 
 
 def _forwarding(v: ApiVersion) -> ForwardingTyped:
     return ForwardingTyped(
-        v.connect_ms, v.answer_ms, v.most_body_bytes, list(v.cors_origins), v.passes_caller, v.breaker_failures,
-        v.breaker_seconds, list(v.lets_through),
-    )  # fmt: skip
+        connect_ms=v.connect_ms,
+        answer_ms=v.answer_ms,
+        most_body_bytes=v.most_body_bytes,
+        cors_origins=list(v.cors_origins),
+        passes_caller=v.passes_caller,
+        breaker_failures=v.breaker_failures,
+        breaker_seconds=v.breaker_seconds,
+        lets_through=list(v.lets_through),
+    )
 
 
 _BOUNDS = (

@@ -89,9 +89,13 @@ def save(ctx: Context, api_version_id: int | None, edition: int, limits: Any) ->
             kept.limits, kept.edition = write(wanted), kept.edition + 1
         session.flush()
         auditing.note(
-            session, ctx, "changed limits above the plans", ("limits", kept.id, name), {"limits": before},
-            {"limits": kept.limits},
-        )  # fmt: skip
+            session,
+            ctx,
+            "changed limits above the plans",
+            ("limits", kept.id, name),
+            before={"limits": before},
+            after={"limits": kept.limits},
+        )
         stamps.touch(session, ctx)
         return _view(api_version_id, name, kept)
 
@@ -151,4 +155,11 @@ def _view(place: int | None, name: str, kept: HouseLimits | None) -> HouseView:
     actions = [SheetAction(words, "limits.-", write(limit)) for words, limit in new]
     actions += [SheetAction(f"Take away {limit.name}", f"limits.{n}", None) for n, limit in enumerate(limits)]
     sentences = [parts_of(limit_sentence(limit, f"limits.{n}")) for n, limit in enumerate(limits)]
-    return HouseView(place, name, write(limits), sentences, actions, kept.edition if kept else 0)
+    return HouseView(
+        api_version_id=place,
+        name=name,
+        limits=write(limits),
+        sentences=sentences,
+        actions=actions,
+        edition=kept.edition if kept else 0,
+    )

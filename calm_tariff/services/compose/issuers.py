@@ -89,7 +89,9 @@ def save(ctx: Context, issuer_id: int, edition: int, typed: IssuerTyped) -> Issu
         for name, value in _values(typed).items():
             setattr(issuer, name, value)
         issuer.edition += 1
-        auditing.note(session, ctx, "changed an issuer", ("issuer", issuer.id, issuer.name), before, _values(typed))
+        auditing.note(
+            session, ctx, "changed an issuer", ("issuer", issuer.id, issuer.name), before=before, after=_values(typed)
+        )
         stamps.touch(session, ctx)
         return _view(issuer)
 
@@ -116,5 +118,14 @@ def _values(typed: IssuerTyped) -> dict[str, object]:
 
 def _view(i: OutsideIssuer) -> IssuerView:
     return IssuerView(
-        i.id, i.name, i.issuer, i.jwks_url, i.audience, list(i.algorithms), i.claim, i.environment, i.trusted, i.edition
-    )  # fmt: skip
+        id=i.id,
+        name=i.name,
+        issuer=i.issuer,
+        jwks_url=i.jwks_url,
+        audience=i.audience,
+        algorithms=list(i.algorithms),
+        claim=i.claim,
+        environment=i.environment,
+        trusted=i.trusted,
+        edition=i.edition,
+    )

@@ -117,7 +117,7 @@ def save(ctx: Context, meter_id: int, edition: int, typed: MeterTyped) -> MeterV
         if meter.sealed_at and rule_of(meter) != counted:
             raise Conflict("is sealed, because charges depend on what it counts; clone it instead", meter.name)
         meter.edition += 1
-        auditing.note(session, ctx, "changed a meter", _subject(meter), before, _terms(meter))
+        auditing.note(session, ctx, "changed a meter", _subject(meter), before=before, after=_terms(meter))
         stamps.touch(session, ctx)
         return _view(meter, _priced_by(session))
 
@@ -130,7 +130,9 @@ def set_state(ctx: Context, meter_id: int, state: State) -> MeterView:
         before = meter.state
         meter.state = move(METER, meter.name, meter.state, state)
         meter.edition += 1
-        auditing.note(session, ctx, f"set a meter {state}", _subject(meter), {"state": before}, {"state": state})
+        auditing.note(
+            session, ctx, f"set a meter {state}", _subject(meter), before={"state": before}, after={"state": state}
+        )
         stamps.touch(session, ctx)
         return _view(meter, _priced_by(session))
 
@@ -171,9 +173,14 @@ def typed_of(meter: Meter) -> MeterTyped:
     """A stored meter as somebody would have typed it."""
     rule = rule_of(meter)
     return MeterTyped(
-        meter.name, [o.id for o in meter.operations], rule.outcomes, rule.measure, rule.environments,
-        rule.credentials, rule.header,
-    )  # fmt: skip
+        name=meter.name,
+        operations=[o.id for o in meter.operations],
+        outcomes=rule.outcomes,
+        measure=rule.measure,
+        environments=rule.environments,
+        credentials=rule.credentials,
+        header=rule.header,
+    )
 
 
 def seal(session: Session, ctx: Context, keys: Sequence[str]) -> None:
@@ -221,10 +228,21 @@ def _subject(meter: Meter) -> tuple[str, int, str]:
 
 def _view(meter: Meter, priced: dict[str, list[str]]) -> MeterView:
     return MeterView(
-        meter.id, meter.key, meter.name, meter.measure, meter.header, list(meter.outcomes),
-        list(meter.environments), list(meter.credentials), [o.id for o in meter.operations],
-        [o.label for o in meter.operations], meter.state, meter.sealed_at, priced.get(meter.key, []), meter.edition,
-    )  # fmt: skip
+        id=meter.id,
+        key=meter.key,
+        name=meter.name,
+        measure=meter.measure,
+        header=meter.header,
+        outcomes=list(meter.outcomes),
+        environments=list(meter.environments),
+        credentials=list(meter.credentials),
+        operations=[o.id for o in meter.operations],
+        operation_labels=[o.label for o in meter.operations],
+        state=meter.state,
+        sealed_at=meter.sealed_at,
+        priced_by=priced.get(meter.key, []),
+        edition=meter.edition,
+    )
 
 
 def _terms(meter: Meter) -> dict[str, object]:

@@ -122,7 +122,7 @@ def add(ctx: Context, version_id: int, typed: OperationTyped) -> OperationView:
         if version is None:
             raise NotFound("there is no such API version", str(version_id))
         made = put(session, version, typed)
-        _noted(session, ctx, "added an operation", version, None, made)
+        _noted(session, ctx, "added an operation", version, before=None, made=made)
         return view(made, Uses({}, {}))
 
 
@@ -136,7 +136,7 @@ def save(ctx: Context, operation_id: int, typed: OperationTyped) -> OperationVie
         _refuse_twin(session, operation.api_version_id, typed, operation.id)
         operation.method, operation.path = typed.method, typed.path
         operation.summary, operation.groups = typed.summary, list(typed.groups)
-        _noted(session, ctx, "changed an operation", operation.api_version, before, operation)
+        _noted(session, ctx, "changed an operation", operation.api_version, before=before, made=operation)
         return view(operation, uses(session, [operation.id]))
 
 
@@ -148,7 +148,7 @@ def remove(ctx: Context, operation_id: int) -> None:
         users = uses(session, [operation.id]).of(operation.id)
         if users:
             raise Conflict(f"is still used by {', '.join(users)}; take it out there first", operation.label)
-        _noted(session, ctx, "took an operation away", operation.api_version, _terms(operation), None)
+        _noted(session, ctx, "took an operation away", operation.api_version, before=_terms(operation), made=None)
         operation.retired_at = ctx.now
 
 
@@ -167,9 +167,13 @@ def set_answers(ctx: Context, operation_id: int, answers: Answers) -> OperationV
         before = operation.answers
         operation.answers, operation.example = answers, asdict(found) if found else None
         auditing.note(
-            session, ctx, "set what an operation answers", subject(operation.api_version),
-            {operation.label: before}, {operation.label: answers},
-        )  # fmt: skip
+            session,
+            ctx,
+            "set what an operation answers",
+            subject(operation.api_version),
+            before={operation.label: before},
+            after={operation.label: answers},
+        )
         stamps.touch(session, ctx)
         return view(operation, uses(session, [operation.id]))
 
@@ -281,9 +285,16 @@ def subject(version: ApiVersion) -> tuple[str, int, str]:
 def view(o: Operation, used: Uses) -> OperationView:
     """A stored operation as people see it."""
     return OperationView(
-        o.id, o.method, o.path, o.summary, list(o.groups), used.meters.get(o.id, []), used.plans.get(o.id, []),
-        o.answers, o.example["body"] if o.example else None,
-    )  # fmt: skip
+        id=o.id,
+        method=o.method,
+        path=o.path,
+        summary=o.summary,
+        groups=list(o.groups),
+        meters=used.meters.get(o.id, []),
+        plans=used.plans.get(o.id, []),
+        answers=o.answers,
+        example=o.example["body"] if o.example else None,
+    )
 
 
 def _refuse_twin(session: Session, version_id: int, typed: OperationTyped, but: int | None) -> None:
@@ -311,5 +322,5 @@ def _noted(
     session: Session, ctx: Context, what: str, version: ApiVersion, before: dict[str, object] | None,
     made: Operation | None,
 ) -> None:  # fmt: skip
-    auditing.note(session, ctx, what, subject(version), before, _terms(made) if made else None)
+    auditing.note(session, ctx, what, subject(version), before=before, after=_terms(made) if made else None)
     stamps.touch(session, ctx)

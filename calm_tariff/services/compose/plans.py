@@ -65,7 +65,7 @@ def rename(ctx: Context, plan_id: int, name: str) -> Sheet:
         plan = plan_of(session, plan_id)
         _refuse_name([p for p in plans_of(session, plan.product_id) if p.id != plan_id], name)
         before, plan.name = plan.name, name
-        _noted(session, ctx, plan, "renamed a plan", {"name": before}, {"name": name})
+        _noted(session, ctx, plan, "renamed a plan", before={"name": before}, after={"name": name})
         return laid_out(session, plan.product_id)
 
 
@@ -91,7 +91,14 @@ def show_to(ctx: Context, plan_id: int, group_ids: Sequence[int]) -> Sheet:
         before = [g.name for g in plan.groups]
         plan.groups = visibility.named(session, group_ids)
         session.flush()
-        _noted(session, ctx, plan, "set who sees a plan", {"groups": before}, {"groups": [g.name for g in plan.groups]})
+        _noted(
+            session,
+            ctx,
+            plan,
+            "set who sees a plan",
+            before={"groups": before},
+            after={"groups": [g.name for g in plan.groups]},
+        )
         return laid_out(session, plan.product_id)
 
 
@@ -111,7 +118,7 @@ def end(session: Session, ctx: Context, plan: Plan, moved: int) -> Sheet:
     if plan.state == "on sale":
         plan.state = move(PLAN, plan.name, plan.state, "closed")
     plan.state = move(PLAN, plan.name, plan.state, "withdrawn")
-    _noted(session, ctx, plan, "withdrew a plan", None, {"moved": moved})
+    _noted(session, ctx, plan, "withdrew a plan", before=None, after={"moved": moved})
     stamps.touch(session, ctx)
     session.flush()
     return laid_out(session, plan.product_id)
@@ -125,7 +132,7 @@ def remove(ctx: Context, plan_id: int) -> Sheet:
         if plan.state != "draft" or plan.revisions:
             raise Conflict("was published; it can be closed and withdrawn, not removed", plan.name)
         product_id = plan.product_id
-        _noted(session, ctx, plan, "removed a plan", {"name": plan.name}, None)
+        _noted(session, ctx, plan, "removed a plan", before={"name": plan.name}, after=None)
         session.delete(plan)
         session.flush()
         return laid_out(session, product_id)
@@ -137,7 +144,7 @@ def _set(ctx: Context, plan_id: int, state: str) -> Sheet:
         plan = plan_of(session, plan_id)
         before = plan.state
         plan.state = move(PLAN, plan.name, plan.state, state)
-        _noted(session, ctx, plan, f"set a plan {state}", {"state": before}, {"state": state})
+        _noted(session, ctx, plan, f"set a plan {state}", before={"state": before}, after={"state": state})
         session.flush()
         return laid_out(session, plan.product_id)
 
@@ -152,4 +159,4 @@ def _noted(
     after: dict[str, object] | None,
 ) -> None:  # fmt: skip
     name = f"{plan.product.name} · {plan.name}"
-    auditing.note(session, ctx, what, ("plan", plan.id, name), before, after)
+    auditing.note(session, ctx, what, ("plan", plan.id, name), before=before, after=after)

@@ -111,13 +111,13 @@ def summaries(ctx: Context) -> list[ProductSummary]:
         )
         return [
             ProductSummary(
-                p.id,
-                p.name,
-                api_names(p),
-                p.access_route,
-                [g.name for g in p.groups],
-                [plan.name for plan in p.plans],
-                subscribed.get(p.id, 0),
+                id=p.id,
+                name=p.name,
+                apis=api_names(p),
+                access_route=p.access_route,
+                groups=[g.name for g in p.groups],
+                plans=[plan.name for plan in p.plans],
+                subscriptions=subscribed.get(p.id, 0),
             )
             for p in session.scalars(query)
         ]
@@ -181,9 +181,13 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
         product.operations = _operations(session, typed)
         product.edition += 1
         auditing.note(
-            session, ctx, "changed a product", ("product", product.id, product.name), _terms(before),
-            _terms(view(product)),
-        )  # fmt: skip
+            session,
+            ctx,
+            "changed a product",
+            ("product", product.id, product.name),
+            before=_terms(before),
+            after=_terms(view(product)),
+        )
         stamps.touch(session, ctx)
         return view(product)
 
@@ -211,9 +215,13 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
         product.older_fields = typed.older_fields
         product.edition += 1
         auditing.note(
-            session, ctx, "changed how callers prove who they are", ("product", product.id, product.name), before,
-            asdict(credentials_of(product)),
-        )  # fmt: skip
+            session,
+            ctx,
+            "changed how callers prove who they are",
+            ("product", product.id, product.name),
+            before=before,
+            after=asdict(credentials_of(product)),
+        )
         stamps.touch(session, ctx)
         return view(product)
 
@@ -263,9 +271,15 @@ def typed_of(product: Product) -> ProductTyped:
     """A stored product as somebody would have typed it."""
     route: AccessRoute = product.access_route  # type: ignore[assignment]
     return ProductTyped(
-        product.name, product.description, product.terms_of_use, route, [o.id for o in product.operations],
-        product.contact, [g.id for g in product.groups], product.moves_anew,
-    )  # fmt: skip
+        name=product.name,
+        description=product.description,
+        terms_of_use=product.terms_of_use,
+        access_route=route,
+        operations=[o.id for o in product.operations],
+        contact=product.contact,
+        groups=[g.id for g in product.groups],
+        moves_anew=product.moves_anew,
+    )
 
 
 def get(session: Session, product_id: int, lock: bool = False) -> Product:
@@ -300,11 +314,23 @@ def meters_of(session: Session, product: Product) -> list[Meter]:
 def view(product: Product) -> ProductView:
     """A stored product as people see it."""
     return ProductView(
-        product.id, product.slug, product.name, product.description, product.contact, product.terms_of_use,
-        product.terms_number, product.terms_dated, product.access_route, [g.name for g in product.groups],
-        [g.id for g in product.groups], api_names(product), [o.id for o in product.operations], product.edition,
-        credentials_of(product), product.moves_anew,
-    )  # fmt: skip
+        id=product.id,
+        slug=product.slug,
+        name=product.name,
+        description=product.description,
+        contact=product.contact,
+        terms_of_use=product.terms_of_use,
+        terms_number=product.terms_number,
+        terms_dated=product.terms_dated,
+        access_route=product.access_route,
+        groups=[g.name for g in product.groups],
+        group_ids=[g.id for g in product.groups],
+        apis=api_names(product),
+        operations=[o.id for o in product.operations],
+        edition=product.edition,
+        credentials=credentials_of(product),
+        moves_anew=product.moves_anew,
+    )
 
 
 def _operations(session: Session, typed: ProductTyped) -> list[Operation]:

@@ -84,10 +84,17 @@ def revision(ctx: Context, revision_id: int) -> Revision:
         rows = shown([Column(plan.id, column.terms, None)], vocabulary)
         changes = differences(column, vocabulary) if before else []
         return Revision(
-            found.id, f"{plan.product.name} · {plan.name}", plan.id, plan.product_id, found.number, found.published_at,
-            found.published_by, [row for row in rows if row.cells[0].sentences],
-            [_in_words(change) for change in changes], [(r.id, r.number) for r in plan.revisions],
-        )  # fmt: skip
+            id=found.id,
+            plan=f"{plan.product.name} · {plan.name}",
+            plan_id=plan.id,
+            product_id=plan.product_id,
+            number=found.number,
+            published_at=found.published_at,
+            published_by=found.published_by,
+            rows=[row for row in rows if row.cells[0].sentences],
+            changes=[_in_words(change) for change in changes],
+            others=[(r.id, r.number) for r in plan.revisions],
+        )
 
 
 def changes_in_words(session: Session, published: Published) -> list[str]:
@@ -118,9 +125,14 @@ def _publish(session: Session, ctx: Context, product: Product, plan: Plan, note:
     meters.seal(session, ctx, terms.meters())
     drop_draft(session, plan)
     auditing.note(
-        session, ctx, f"published revision {made.number}", ("plan", plan.id, f"{product.name} · {plan.name}"),
-        before.terms if before else None, made.terms, note,
-    )  # fmt: skip
+        session,
+        ctx,
+        f"published revision {made.number}",
+        ("plan", plan.id, f"{product.name} · {plan.name}"),
+        before=before.terms if before else None,
+        after=made.terms,
+        why=note,
+    )
     return Published(plan, made, before)
 
 

@@ -218,17 +218,31 @@ def laid_out(session: Session, product_id: int) -> Sheet:
         for term, was, becomes in differences(column, vocabulary)
     ]
     return Sheet(
-        view(product), vocabulary.currency, [_head(p, c, counts) for p, c in standing],
-        [_head(p, c, counts) for p, c in both if p.state == "withdrawn"],
-        shown([column for _, column in standing], vocabulary), changes, [m.key for m in vocabulary.meters],
-    )  # fmt: skip
+        product=view(product),
+        currency=vocabulary.currency,
+        plans=[_head(p, c, counts) for p, c in standing],
+        withdrawn=[_head(p, c, counts) for p, c in both if p.state == "withdrawn"],
+        rows=shown([column for _, column in standing], vocabulary),
+        changes=changes,
+        meters=[m.key for m in vocabulary.meters],
+    )
 
 
 def _head(p: Plan, column: Column, counts: dict[int, int]) -> SheetPlan:
     live = p.revisions[-1] if p.revisions else None
     return SheetPlan(
-        p.id, p.name, p.state, [g.name for g in p.groups], [g.id for g in p.groups], counts.get(p.id, 0),
-        live.number if live else None, live.id if live else None, p.draft is not None,
-        p.edition, p.draft.saved_at if p.draft else None,
-        p.draft.saved_by if p.draft else None, sorted(PLAN[p.state]), write(column.terms),
-    )  # fmt: skip
+        id=p.id,
+        name=p.name,
+        state=p.state,
+        groups=[g.name for g in p.groups],
+        group_ids=[g.id for g in p.groups],
+        subscriptions=counts.get(p.id, 0),
+        live_revision=live.number if live else None,
+        revision_id=live.id if live else None,
+        drafted=p.draft is not None,
+        edition=p.edition,
+        saved_at=p.draft.saved_at if p.draft else None,
+        saved_by=p.draft.saved_by if p.draft else None,
+        moves=sorted(PLAN[p.state]),
+        terms=write(column.terms),
+    )

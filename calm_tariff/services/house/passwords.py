@@ -38,7 +38,7 @@ def change(ctx: Context, realm: Realm, current: str, new: str, address: str = ""
     hashed = hash_password(new)
     throttling.forgive(ctx, f"{realm.kind} {email}", address)
     with ctx.transaction() as session:
-        return _set(session, ctx, realm, realm.by_id(session, mine), hashed, "changed the password")
+        return _set(session, ctx, realm, realm.by_id(session, mine), hashed=hashed, did="changed the password")
 
 
 def forgotten(ctx: Context, realm: Realm, email: str, address: str = "") -> None:
@@ -74,7 +74,9 @@ def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "") -
         whose = getattr(letter, sessions.owner(realm)) if letter else None
         if letter is None or whose is None or letter.expires_at <= ctx.now:
             raise NotFound("this letter was used, is too old, or a newer one was asked for; ask again", "token")
-        return _set(session, ctx, realm, realm.by_id(session, whose), hashed, "set another password by letter")
+        return _set(
+            session, ctx, realm, realm.by_id(session, whose), hashed=hashed, did="set another password by letter"
+        )
 
 
 def forget(ctx: Context) -> None:

@@ -138,6 +138,16 @@ def _own(ctx: Context, token: ServiceToken) -> bool:
 def _view(ctx: Context, t: ServiceToken, places: int) -> ServiceTokenView:
     state = "revoked" if t.revoked_at else "expired" if t.expires_at <= ctx.now else "active"
     return ServiceTokenView(
-        t.id, t.label, t.role, t.owner.name if t.owner else _MACHINE, state, t.created_at, t.expires_at, t.revoked_at,
-        t.used_at, t.used_from, places, _own(ctx, t),
-    )  # fmt: skip
+        id=t.id,
+        label=t.label,
+        role=t.role,
+        owner=t.owner.name if t.owner else _MACHINE,
+        state=state,
+        created_at=t.created_at,
+        expires_at=t.expires_at,
+        revoked_at=t.revoked_at,
+        used_at=t.used_at,
+        used_from=t.used_from,
+        places=places,
+        mine=_own(ctx, t),
+    )

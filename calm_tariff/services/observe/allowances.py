@@ -135,9 +135,17 @@ def _held(session: Session, now: datetime, consumer_id: int | None = None) -> li
         else:
             window = subscription_window(quota.every, now_us, each.started_us, where)
         held.append(
-            _Held(each.subscription_id, each.application_id, each.consumer_id, each.plan_id, quota,
-                  meters[quota.meter] if quota.meter else 0, each.scope, window)
-        )  # fmt: skip
+            _Held(
+                subscription_id=each.subscription_id,
+                application_id=each.application_id,
+                consumer_id=each.consumer_id,
+                plan_id=each.plan_id,
+                quota=quota,
+                meter_id=meters[quota.meter] if quota.meter else 0,
+                scope=each.scope,
+                window=window,
+            )
+        )
     return _used(session, now_us, held, narrow=consumer_id is not None)
 
 
@@ -191,13 +199,26 @@ def _gauges(session: Session, now: datetime, held: Sequence[_Held]) -> list[Gaug
     for h in held:
         quota, units, of = h.quota, Decimal(h.quota.units), subscriptions[h.subscription_id]
         key = (h.subscription_id, h.meter_id)
-        ahead = projected(h.used, units, h.window, now_us, hourly.get(key, {}), firsts.get(key))
+        ahead = projected(h.used, units, h.window, now_us, hourly=hourly.get(key, {}), first_call=firsts.get(key))
         made.append(
             Gauge(
-                of.id, h.consumer_id, of.application.consumer.name, of.application.name, of.plan.product.name,
-                of.plan.name, quota.name, h.meter_id, words(limit_sentence(quota)), h.used, units, h.percent,
-                quota.when_spent, moment_of(h.window[0]), moment_of(h.window[1]), Decimal(round(ahead.at_end)),
-                moment_of(ahead.spent_at) if ahead.spent_at else None,
+                subscription_id=of.id,
+                consumer_id=h.consumer_id,
+                consumer=of.application.consumer.name,
+                application=of.application.name,
+                product=of.plan.product.name,
+                plan=of.plan.name,
+                name=quota.name,
+                meter_id=h.meter_id,
+                sentence=words(limit_sentence(quota)),
+                used=h.used,
+                units=units,
+                percent=h.percent,
+                when_spent=quota.when_spent,
+                window_start=moment_of(h.window[0]),
+                window_end=moment_of(h.window[1]),
+                projected_units=Decimal(round(ahead.at_end)),
+                spent_at=moment_of(ahead.spent_at) if ahead.spent_at else None,
             )
-        )  # fmt: skip
+        )
     return made

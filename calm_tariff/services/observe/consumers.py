@@ -99,21 +99,21 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
         period = month_of(local_day(ctx.now_us, zone_of(session)))
         running = [rate(c.case).subtotal for c in rating_cases.cases(session, period, [consumer_id])]
         return ConsumerView(
-            ConsumerLine(
-                consumer.id,
-                consumer.name,
-                consumer.created_at,
-                plans,
-                month.get("served", 0) + month.get("held", 0),
-                month.get("refused", 0),
+            line=ConsumerLine(
+                id=consumer.id,
+                name=consumer.name,
+                since=consumer.created_at,
+                plans=plans,
+                served=month.get("served", 0) + month.get("held", 0),
+                refused=month.get("refused", 0),
             ),
-            moment_of(_month_ago(ctx)),
-            [MemberView(m.name, m.email, m.role) for m in members],
-            applications,
-            allowances.of_consumer(session, ctx.now, consumer_id),
-            invoices.of_consumer(session, consumer_id, issued_only=False),
-            provider_of(session).currency,
-            sum(running, Decimal(0)),
+            calls_since=moment_of(_month_ago(ctx)),
+            members=[MemberView(m.name, m.email, m.role) for m in members],
+            applications=applications,
+            gauges=allowances.of_consumer(session, ctx.now, consumer_id),
+            invoices=invoices.of_consumer(session, consumer_id, issued_only=False),
+            currency=provider_of(session).currency,
+            running=sum(running, Decimal(0)),
         )
 
 

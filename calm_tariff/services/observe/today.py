@@ -81,9 +81,14 @@ def counts(ctx: Context) -> Counts:
 
         near = allowances.nearly_spent(session, ctx.now, ALMOST_SPENT)
         return Counts(
-            of(ApiVersion), of(Meter), of(Product), requests.waiting(session), of(Consumer), near,
-            len(_periods(session, ctx)),
-        )  # fmt: skip
+            apis=of(ApiVersion),
+            meters=of(Meter),
+            products=of(Product),
+            waiting=requests.waiting(session),
+            consumers=of(Consumer),
+            near_the_end=near,
+            to_charge=len(_periods(session, ctx)),
+        )
 
 
 def _requests(session: Session, ctx: Context) -> list[Item]:

@@ -81,7 +81,12 @@ def recent(ctx: Context, wanted: CallFilter, minutes: int = 30) -> Recent:
         ]
         held_ms = round(waited / 1000 / totals["held"]) if totals["held"] else 0
         return Recent(
-            totals["served"], totals["held"], held_ms, totals["refused"], shown, newest[0].call_id if newest else None
+            served=totals["served"],
+            held=totals["held"],
+            held_ms=held_ms,
+            refused=totals["refused"],
+            minutes=shown,
+            newest=newest[0].call_id if newest else None,
         )
 
 

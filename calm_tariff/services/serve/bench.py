@@ -148,7 +148,15 @@ class Run:
         """Decide on a call that comes now."""
         operation = str(self.operation.id)
         costs = costs_of(tuple(meter for _, meter in self.meters), operation, "live", "key")
-        call = Call(at_us, f"test key {key}", "bench", "bench", "bench", operation, costs=costs)
+        call = Call(
+            at_us=at_us,
+            key=f"test key {key}",
+            application="bench",
+            consumer="bench",
+            subscription="bench",
+            operation=operation,
+            costs=costs,
+        )
         decision = self.stack.decide(call, self.counts, self.clock)
         self.verdicts[decision.verdict] += 1
         return call, decision
@@ -191,11 +199,19 @@ class Run:
             ]
         left = {c.limit.name: c.left for c in decision.checks}
         return BenchCall(
-            n, (call.at_us - self.started_us) // 1000, key, decision.verdict, decision.by, decision.wait_us / 1000,
-            status, [None if left.get(x.name) is None else str(left[x.name]) for x in self.limits],
-            receipts.summary(record), steps, [str(status), *(f"{k.decode()}: {v.decode()}" for k, v in told)],
-            call.at_us,
-        )  # fmt: skip
+            n=n,
+            at_ms=(call.at_us - self.started_us) // 1000,
+            key=key,
+            verdict=decision.verdict,
+            by=decision.by,
+            wait_ms=decision.wait_us / 1000,
+            status=status,
+            left=[None if left.get(x.name) is None else str(left[x.name]) for x in self.limits],
+            summary=receipts.summary(record),
+            rungs=steps,
+            told=[str(status), *(f"{k.decode()}: {v.decode()}" for k, v in told)],
+            at_us=call.at_us,
+        )
 
     def _policies(self) -> Policies:
         return Policies.of([c.limit for c in self.stack.applying(str(self.operation.id))])
@@ -208,14 +224,24 @@ def offers(ctx: Context) -> list[BenchOffer]:
         query = select(Product).options(selectinload(Product.plans), selectinload(Product.operations))
         return [
             BenchOffer(
-                plan.id, product.id, f"{product.name} · {plan.name}", plan.draft is not None, bool(plan.revisions),
-                [BenchOperation(o.id, f"{o.label}, {o.api_version.api.name} {o.api_version.version}",
-                                bool(o.api_version.sandbox_url)) for o in product.operations],
+                plan_id=plan.id,
+                product_id=product.id,
+                label=f"{product.name} · {plan.name}",
+                drafted=plan.draft is not None,
+                live=bool(plan.revisions),
+                operations=[
+                    BenchOperation(
+                        o.id,
+                        f"{o.label}, {o.api_version.api.name} {o.api_version.version}",
+                        bool(o.api_version.sandbox_url),
+                    )
+                    for o in product.operations
+                ],
             )
             for product in session.scalars(query.order_by(Product.name))
             for plan in product.plans
             if plan.state != "withdrawn" and (plan.draft or plan.revisions)
-        ]  # fmt: skip
+        ]
 
 
 def begin(ctx: Context, plan_id: int, terms: Terms, operation_id: int) -> Run:
@@ -244,10 +270,19 @@ def begin(ctx: Context, plan_id: int, terms: Terms, operation_id: int) -> Run:
         ]  # fmt: skip
         login = back_ends.opened(ctx, operation.api_version.sandbox_login)
         return Run(
-            f"{plan.product.name} · {plan.name}, {revision}", operation, revision, layered,
-            Stack([each.limit for each in layered], where, now, scopes), tuple(counting), whole, where, now,
-            operation.api_version.sandbox_url, {"Authorization": login} if login else {}, operation.path,
-        )  # fmt: skip
+            title=f"{plan.product.name} · {plan.name}, {revision}",
+            operation=operation,
+            revision=revision,
+            layered=layered,
+            stack=Stack([each.limit for each in layered], where, now, scopes),
+            meters=tuple(counting),
+            terms=whole,
+            where=where,
+            started_us=now,
+            sandbox_url=operation.api_version.sandbox_url,
+            sandbox_headers={"Authorization": login} if login else {},
+            path=operation.path,
+        )
 
 
 def evenly(calls: int, per_second: float, keys: int) -> Pattern:

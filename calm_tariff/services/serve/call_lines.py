@@ -46,9 +46,17 @@ def lines(session: Session, calls: list[Call]) -> list[CallLine]:
         application = applications.get(c.application_id or 0)
         found.append(
             CallLine(
-                c.call_id, moment_of(c.at_us), operations.get(c.operation_id or 0, f"{c.method} {c.path}"),
-                c.consumer_id, application.consumer.name if application else "",
-                application.name if application else "", c.status, c.took_us, c.wait_us, c.verdict, c.refused_by,
+                call_id=c.call_id,
+                at=moment_of(c.at_us),
+                operation=operations.get(c.operation_id or 0, f"{c.method} {c.path}"),
+                consumer_id=c.consumer_id,
+                consumer=application.consumer.name if application else "",
+                application=application.name if application else "",
+                status=c.status,
+                took_us=c.took_us,
+                wait_us=c.wait_us,
+                verdict=c.verdict,
+                refused_by=c.refused_by,
             )
-        )  # fmt: skip
+        )
     return found

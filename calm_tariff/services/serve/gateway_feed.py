@@ -253,7 +253,14 @@ def _callers(session: Session) -> Iterator[Caller]:
         Application.tags,
     ).join(Consumer, Consumer.id == Application.consumer_id)  # fmt: skip
     for application, consumer, client, name, organisation, tags in session.execute(query):
-        yield Caller(application, consumer, client, name, organisation, tuple(sorted(tags.items())))
+        yield Caller(
+            application_id=application,
+            consumer_id=consumer,
+            client_id=client,
+            name=name,
+            consumer=organisation,
+            tags=tuple(sorted(tags.items())),
+        )
 
 
 def _rules(product: Product) -> ProductRules:
@@ -263,7 +270,15 @@ def _rules(product: Product) -> ProductRules:
 
 def _issuers(session: Session) -> Iterator[Issuer]:
     for i in session.scalars(select(OutsideIssuer).where(OutsideIssuer.trusted)):
-        yield Issuer(i.name, i.issuer, i.jwks_url, i.audience, tuple(i.algorithms), i.claim, i.environment)
+        yield Issuer(
+            name=i.name,
+            issuer=i.issuer,
+            jwks_url=i.jwks_url,
+            audience=i.audience,
+            algorithms=tuple(i.algorithms),
+            claim=i.claim,
+            environment=i.environment,
+        )
 
 
 def _route(ctx: Context, version: ApiVersion) -> Route:
@@ -271,22 +286,37 @@ def _route(ctx: Context, version: ApiVersion) -> Route:
     kept = () if gone else tuple(version.operations)
     operations = tuple((o.id, o.method, o.path) for o in kept)
     forwarding = Forwarding(
-        version.connect_ms, version.answer_ms, version.most_body_bytes, frozenset(version.cors_origins),
-        version.passes_caller, version.breaker_failures, version.breaker_seconds,
-        frozenset(version.lets_through),
-    )  # fmt: skip
+        connect_ms=version.connect_ms,
+        answer_ms=version.answer_ms,
+        most_body_bytes=version.most_body_bytes,
+        cors_origins=frozenset(version.cors_origins),
+        passes_caller=version.passes_caller,
+        breaker_failures=version.breaker_failures,
+        breaker_seconds=version.breaker_seconds,
+        lets_through=frozenset(version.lets_through),
+    )
     examples = tuple(
         (o.id, o.answers, Example(o.example["status"], o.example["type"], o.example["body"]))
         for o in kept
         if o.answers != "back end" and o.example
     )
     return Route(
-        version.id, f"{version.api.name} {version.version}", version.base_path, version.back_end_url, operations,
-        (version.chosen_by, version.chosen_name, version.chosen_value), version.sandbox_url, gone,
-        _instant(version.deprecated_at), _instant(version.sunset_at), forwarding,
-        tuple(tuple(o.groups) for o in kept), examples,
-        back_ends.opened(ctx, version.back_end_login), back_ends.opened(ctx, version.sandbox_login),
-    )  # fmt: skip
+        version_id=version.id,
+        name=f"{version.api.name} {version.version}",
+        base_path=version.base_path,
+        back_end_url=version.back_end_url,
+        operations=operations,
+        chosen=(version.chosen_by, version.chosen_name, version.chosen_value),
+        sandbox_url=version.sandbox_url,
+        gone=gone,
+        deprecated_us=_instant(version.deprecated_at),
+        sunset_us=_instant(version.sunset_at),
+        forwarding=forwarding,
+        groups=tuple(tuple(o.groups) for o in kept),
+        examples=examples,
+        login=back_ends.opened(ctx, version.back_end_login),
+        sandbox_login=back_ends.opened(ctx, version.sandbox_login),
+    )
 
 
 def open_quotas(ctx: Context, now_us: int) -> list[QuotaCount]:
@@ -390,13 +420,19 @@ def every_stay(ctx: Context) -> list[SubscriptionHistory]:
             keys.setdefault(application, []).append(key)
         return [
             SubscriptionHistory(
-                s.id, s.application_id, s.application.name, s.application.consumer_id, s.application.consumer.name,
-                s.plan.product_id, s.plan_id, instant_of(s.started_at),
-                tuple(_stay(stay) for stay in s.stays),
-                tuple(keys.get(s.application_id, ())),
+                subscription_id=s.id,
+                application_id=s.application_id,
+                application=s.application.name,
+                consumer_id=s.application.consumer_id,
+                consumer=s.application.consumer.name,
+                product_id=s.plan.product_id,
+                plan_id=s.plan_id,
+                started_us=instant_of(s.started_at),
+                stays=tuple(_stay(stay) for stay in s.stays),
+                keys=tuple(keys.get(s.application_id, ())),
             )
             for s in session.scalars(query)
-        ]  # fmt: skip
+        ]
 
 
 def _stay(stay: Stay) -> tuple[int, int, PlanTerms, int]:

@@ -85,9 +85,14 @@ def health(ctx: Context) -> GatewayHealth:
         query = select(Instance).where(Instance.seen_at > ctx.now - FORGOTTEN).order_by(Instance.kind, Instance.name)
         found = [
             InstanceView(
-                i.name, i.kind, i.seen_at > ctx.now - ALIVE, i.started_at, i.seen_at,
-                max(0, number - i.report["snapshot"]) if "snapshot" in i.report else 0, i.report,
+                name=i.name,
+                kind=i.kind,
+                alive=i.seen_at > ctx.now - ALIVE,
+                started_at=i.started_at,
+                seen_at=i.seen_at,
+                behind=max(0, number - i.report["snapshot"]) if "snapshot" in i.report else 0,
+                report=i.report,
             )
             for i in session.scalars(query)
-        ]  # fmt: skip
+        ]
         return GatewayHealth(version(), ctx.now, number, stamp.changed_at if stamp else None, found)

@@ -93,9 +93,14 @@ def preview(ctx: Context, typed: MeterTyped, meter_id: int | None = None) -> Pre
             )
         by_units = sorted(consumers.values(), key=lambda c: -c.units)
         return Preview(
-            since, served, matched, None if typed.measure == "reported" else units, uncounted,
-            [CountedDay(d, n) for d, n in days.items()], by_units,
-        )  # fmt: skip
+            since=since,
+            served=served,
+            matched=matched,
+            units=None if typed.measure == "reported" else units,
+            uncounted=uncounted,
+            days=[CountedDay(d, n) for d, n in days.items()],
+            consumers=by_units,
+        )
 
 
 def _counts(meter: rules.Meter, row: usage_queries.Outcomes) -> bool:

@@ -100,7 +100,15 @@ def _receipt(session: Session, call: Call, internals: bool) -> Receipt:
     remarks = list(call.remarks) if internals else []
     if call.revision_id is None:
         rungs.append(Rung("refused", _REASONS.get(call.refused_by or "", "Refused"), "nothing else was checked", "end"))
-        return Receipt(line, summary(call), [], rungs, _took(call, internals), remarks, _told(call))
+        return Receipt(
+            call=line,
+            summary=summary(call),
+            advice=[],
+            rungs=rungs,
+            took=_took(call, internals),
+            remarks=remarks,
+            told=_told(call),
+        )
     revision = session.get_one(PlanRevision, call.revision_id)
     plan = f"{revision.plan.product.name} · {revision.plan.name}"
     link = f"/compose/revisions/{revision.id}" if internals else None
@@ -115,7 +123,15 @@ def _receipt(session: Session, call: Call, internals: bool) -> Receipt:
         rungs.append(_back_end_rung(session, call, internals))
         rungs.extend(_meter_rungs(session, call, internals))
     advice = _advice(session, call, checks, revision.plan, internals)
-    return Receipt(line, summary(call), advice, rungs, _took(call, internals), remarks, _told(call))
+    return Receipt(
+        call=line,
+        summary=summary(call),
+        advice=advice,
+        rungs=rungs,
+        took=_took(call, internals),
+        remarks=remarks,
+        told=_told(call),
+    )
 
 
 def limit_rungs(call: Call, terms: PlanTerms, where: ZoneInfo) -> list[Rung]:
@@ -159,7 +175,15 @@ def _checks(call: Call, terms: PlanTerms) -> Iterator[_Check]:
         limit = cast(Limit, read(cast(Any, Limit), kept[0])) if kept else known[name]
         layer = kept[1] if len(kept) > 1 else "above" if kept else "plan"
         before, after = used if isinstance(used, list) else (_before(call, used), used or 0)
-        yield _Check(limit, layer, refused, wait_us, Decimal(left or 0), Decimal(before), Decimal(after))
+        yield _Check(
+            limit=limit,
+            layer=layer,
+            refused=refused,
+            wait_us=wait_us,
+            left=Decimal(left or 0),
+            before=Decimal(before),
+            used=Decimal(after),
+        )
 
 
 def _before(call: Call, used: str | None) -> Decimal:
@@ -183,7 +207,16 @@ def _limit_rung(where: ZoneInfo, check: _Check, call: Call) -> Rung:
     if isinstance(limit, Quota):
         note = f"{_n(check.before)} used before, {_n(check.used)} after"
         note = note if taken else f"{_n(check.used)} used, not counted"
-        return Rung(state, title, note + counted, "quota", check.used, Decimal(limit.units), None, check.before)
+        return Rung(
+            state=state,
+            title=title,
+            note=note + counted,
+            kind="quota",
+            used=check.used,
+            allowed=Decimal(limit.units),
+            link=None,
+            before=check.before,
+        )
     allowed = Decimal(limit.burst if isinstance(limit, Rate) else limit.calls)
     used = allowed - check.left
     if taken:
@@ -193,7 +226,16 @@ def _limit_rung(where: ZoneInfo, check: _Check, call: Call) -> Rung:
     if check.refused and call.retry_after_us is not None:
         frees = moment_of(call.at_us + call.retry_after_us).astimezone(where)
         note += f"; the next one {_ms(call.retry_after_us)} later, at {frees:%H:%M:%S.%f}"[:-3]
-    return Rung(state, title, note + counted, limit.kind, used, allowed, None, used - 1 if taken else used)
+    return Rung(
+        state=state,
+        title=title,
+        note=note + counted,
+        kind=limit.kind,
+        used=used,
+        allowed=allowed,
+        link=None,
+        before=used - 1 if taken else used,
+    )
 
 
 def _counted_by(limit: Limit, call: Call) -> str:

@@ -76,7 +76,11 @@ def _end(session: Session, ctx: Context, subscription: Subscription, trial: Tria
         subscription.ended_at = ctx.now
     offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
     auditing.note(
-        session, ctx, "ended a trial", ("subscription", subscription.id, subscription.application.name),
-        {"state": "trial"}, {"state": subscription.state},
-    )  # fmt: skip
+        session,
+        ctx,
+        "ended a trial",
+        ("subscription", subscription.id, subscription.application.name),
+        before={"state": "trial"},
+        after={"state": subscription.state},
+    )
     tell(session, ctx, subscription, "trial over", {"offer": offer, "goes_on": goes_on})

@@ -141,13 +141,18 @@ def one(ctx: Context, start: date, wanted: PageQuery) -> PeriodView:
         )
         drafts = [c for c in charges if c.invoice_state == "draft"]
         return PeriodView(
-            period.start, period.end, _state(period, running, states), provider_of(session).currency,
-            listed(charges, wanted, _ORDERS), sum((c.charge for c in charges), Decimal(0)),
-            [c.invoice_id for c in drafts if c.invoice_id], sum((c.invoiced or Decimal(0) for c in drafts), Decimal(0)),
-            [c.consumer for c in drafts[:NAMED]],
-            [RunView(r.id, r.started_at, r.started_by, r.invoices, r.total) for r in runs],
-            late_usage.of_period(session, period),
-        )  # fmt: skip
+            start=period.start,
+            end=period.end,
+            state=_state(period, running, states),
+            currency=provider_of(session).currency,
+            charges=listed(charges, wanted, _ORDERS),
+            subtotal=sum((c.charge for c in charges), Decimal(0)),
+            drafts=[c.invoice_id for c in drafts if c.invoice_id],
+            draft_subtotal=sum((c.invoiced or Decimal(0) for c in drafts), Decimal(0)),
+            drafted_for=[c.consumer for c in drafts[:NAMED]],
+            runs=[RunView(r.id, r.started_at, r.started_by, r.invoices, r.total) for r in runs],
+            late=late_usage.of_period(session, period),
+        )
 
 
 def charges(ctx: Context, start: date, wanted: PageQuery) -> Page[RunningCharge]:
@@ -180,7 +185,16 @@ def _charges(session: Session, period: Period) -> tuple[list[RunningCharge], str
     owing = [c for c in plans if c not in found or found[c].invoice_state == "draft"]
     for case in rating_cases.cases(session, period, owing) if owing else ():
         charge = rate(case.case).subtotal
-        none = RunningCharge(case.consumer_id, case.consumer, [], charge, case.case.currency, None, None, None)
+        none = RunningCharge(
+            consumer_id=case.consumer_id,
+            consumer=case.consumer,
+            plans=[],
+            charge=charge,
+            currency=case.case.currency,
+            invoice_id=None,
+            invoice_number=None,
+            invoice_state=None,
+        )
         found[case.consumer_id] = replace(found.get(case.consumer_id, none), charge=charge)
     names = _plan_names(session)
     for consumer, held in plans.items():
@@ -323,9 +337,16 @@ def _by_day(session: Session, period: Period, cases: Sequence[ConsumerCase]) -> 
 
 def _invoiced(i: Invoice) -> RunningCharge:
     return RunningCharge(
-        i.consumer_id, i.consumer.name, [], i.subtotal, i.currency, i.id, i.number, i.state,
-        i.subtotal,
-    )  # fmt: skip
+        consumer_id=i.consumer_id,
+        consumer=i.consumer.name,
+        plans=[],
+        charge=i.subtotal,
+        currency=i.currency,
+        invoice_id=i.id,
+        invoice_number=i.number,
+        invoice_state=i.state,
+        invoiced=i.subtotal,
+    )
 
 
 def _plan_names(session: Session) -> dict[int, str]:

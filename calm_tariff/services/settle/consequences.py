@@ -112,12 +112,12 @@ def consequences(ctx: Context, product_id: int) -> Consequences:
         named = [(plan.name, plan.id, column.terms, column.live) for plan, column in both]
         drawn = [_curves(m.key, m.name, named, sorted(quantities.get(m.key, []))) for m in meters_of(session, product)]
         return Consequences(
-            f"{last.start:%B}",
-            sum((a.before for a in affected), Decimal(0)),
-            sum((a.after for a in affected), Decimal(0)),
-            sorted(affected, key=lambda a: (-abs(a.after - a.before), a.consumer)),
-            [d for d in drawn if d.curves],
-            _worth_a_look(session, product, [(plan, column.terms) for plan, column in both]),
+            period=f"{last.start:%B}",
+            before=sum((a.before for a in affected), Decimal(0)),
+            after=sum((a.after for a in affected), Decimal(0)),
+            consumers=sorted(affected, key=lambda a: (-abs(a.after - a.before), a.consumer)),
+            meters=[d for d in drawn if d.curves],
+            worth_a_look=_worth_a_look(session, product, [(plan, column.terms) for plan, column in both]),
         )
 
 
@@ -136,7 +136,9 @@ def _curves(meter: str, name: str, plans: list[Named], consumers: list[int]) -> 
         now = curves.charge_curve(live.pricing, meter, top) if live and live.pricing != terms.pricing else None
         now = _within_allowance(now, live, meter) if now and live else now
         drawn.append(PlanCurve(plan_id, plan, _points(curve), _points(now) if now else None))
-    return MeterCurves(meter, name, top, drawn, _break_evens(exact), consumers)
+    return MeterCurves(
+        meter=meter, name=name, top=top, curves=drawn, break_evens=_break_evens(exact), consumers=consumers
+    )
 
 
 def _within_allowance(curve: curves.Curve, terms: PlanTerms, meter: str) -> curves.Curve:

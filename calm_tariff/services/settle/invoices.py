@@ -196,9 +196,17 @@ def _own(session: Session, ctx: Context, invoice_id: int) -> Invoice:
 
 def _summary(i: Invoice) -> InvoiceSummary:
     return InvoiceSummary(
-        i.id, i.number, i.consumer_id, i.consumer.name, i.period_start, i.period_end, i.currency, i.total, i.state,
-        i.due_on,
-    )  # fmt: skip
+        id=i.id,
+        number=i.number,
+        consumer_id=i.consumer_id,
+        consumer=i.consumer.name,
+        period_start=i.period_start,
+        period_end=i.period_end,
+        currency=i.currency,
+        total=i.total,
+        state=i.state,
+        due_on=i.due_on,
+    )
 
 
 def _view(session: Session, i: Invoice) -> InvoiceView:
@@ -213,10 +221,21 @@ def _view(session: Session, i: Invoice) -> InvoiceView:
     meters = {m.id: m for m in session.scalars(select(Meter))}
     late = _late(session, i) if i.state != "draft" else {}
     lines = [
-        _line(x, i, revisions[x.revision_id], subscriptions[x.subscription_id], meters, late.get(x.id, ZERO))
+        _line(
+            x, i, revisions[x.revision_id], subscriptions[x.subscription_id], meters=meters, late=late.get(x.id, ZERO)
+        )
         for x in i.lines
     ]
-    return InvoiceView(_summary(i), i.subtotal, i.tax_percent, i.tax, i.total, i.created_at, i.issued_at, lines)
+    return InvoiceView(
+        summary=_summary(i),
+        subtotal=i.subtotal,
+        tax_percent=i.tax_percent,
+        tax=i.tax,
+        total=i.total,
+        created_at=i.created_at,
+        issued_at=i.issued_at,
+        lines=lines,
+    )
 
 
 def _late(session: Session, i: Invoice) -> dict[int, Decimal]:
@@ -240,10 +259,25 @@ def _line(
     pricing = read(PlanTerms, revision.terms).pricing
     rule = line_in_words(pricing, x.kind, meter.key if meter else None, same.index(x.id), i.currency)
     return LineView(
-        x.id, x.kind, meter.name if meter else x.kind.capitalize(), rule,
-        subscription.application.name, revision.plan.product.name, revision.plan.name, revision.id, revision.number,
-        x.subscription_id, x.segment_start, x.segment_end, x.days, x.meter_id, meter.name if meter else None,
-        x.quantity, x.included, x.priced, x.amount,
-        [SliceView(*(Decimal(s[name]) for name in ("quantity", "unit", "flat", "amount"))) for s in x.slices],
-        late,
-    )  # fmt: skip
+        id=x.id,
+        kind=x.kind,
+        label=meter.name if meter else x.kind.capitalize(),
+        rule=rule,
+        application=subscription.application.name,
+        product=revision.plan.product.name,
+        plan=revision.plan.name,
+        revision_id=revision.id,
+        revision=revision.number,
+        subscription_id=x.subscription_id,
+        segment_start=x.segment_start,
+        segment_end=x.segment_end,
+        days=x.days,
+        meter_id=x.meter_id,
+        meter=meter.name if meter else None,
+        quantity=x.quantity,
+        included=x.included,
+        priced=x.priced,
+        amount=x.amount,
+        slices=[SliceView(*(Decimal(s[name]) for name in ("quantity", "unit", "flat", "amount"))) for s in x.slices],
+        late=late,
+    )

@@ -59,7 +59,14 @@ def of_period(session: Session, period: Period) -> list[LateUnits]:
     consumers = dict(session.execute(select(Consumer.id, Consumer.name)).all())
     meters = dict(session.execute(select(Meter.id, Meter.name)).all())
     found = [
-        LateUnits(issued[invoice], consumers[issued[invoice]], invoice, meter, meters[meter], units)
+        LateUnits(
+            consumer_id=issued[invoice],
+            consumer=consumers[issued[invoice]],
+            invoice_id=invoice,
+            meter_id=meter,
+            meter=meters[meter],
+            units=units,
+        )
         for (invoice, meter), units in late.items()
     ]
     return sorted(found, key=lambda each: (each.consumer, each.meter))

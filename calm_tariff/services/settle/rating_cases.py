@@ -112,10 +112,14 @@ def cases(
             )  # fmt: skip
             origins.append(
                 CaseSegment(
-                    subscription.id, revision.id, stay.id, revision.plan_id, max(stay.start_at, begin),
-                    min(ended or end, end),
+                    subscription_id=subscription.id,
+                    revision_id=revision.id,
+                    stay_id=stay.id,
+                    plan_id=revision.plan_id,
+                    start=max(stay.start_at, begin),
+                    end=min(ended or end, end),
                 )
-            )  # fmt: skip
+            )
         case = RatingCase(
             currency=provider.currency, time_zone=provider.time_zone, period=period,
             tax_percent=provider.tax_percent.normalize(), segments=tuple(segments),

@@ -42,9 +42,13 @@ def _counted_calls(
     for call in session.execute(query):
         for meter_id, units in call.units.items():
             yield Counted(
-                call.subscription_id or 0, call.stay_id or 0, call.key_id or 0, call.operation_id or 0,
-                int(meter_id), Decimal(units),
-            )  # fmt: skip
+                subscription_id=call.subscription_id or 0,
+                stay_id=call.stay_id or 0,
+                key_id=call.key_id or 0,
+                operation_id=call.operation_id or 0,
+                meter_id=int(meter_id),
+                units=Decimal(units),
+            )
 
 
 def units_by_stay(

@@ -70,7 +70,15 @@ def listening() -> Iterator[Listening]:
 
 def saved(office: Office, back_end: str, reach: Reach | None = None, sandbox: str = "") -> apis.ApiView:
     ctx = replace(office.manager, reach=reach or office.ctx.reach)
-    typed = ApiTyped("Tides", "v1", "", "/tides/v1", back_end, 50, sandbox_url=sandbox)
+    typed = ApiTyped(
+        name="Tides",
+        version="v1",
+        description="",
+        base_path="/tides/v1",
+        back_end_url=back_end,
+        capacity_per_second=50,
+        sandbox_url=sandbox,
+    )
     return apis.save(ctx, office.api, apis.one(ctx, office.api).edition, typed)
 
 

@@ -90,7 +90,14 @@ def test_two_paths_of_one_place_are_both_kept_each_with_its_methods(office: Offi
         "/stations/{name}": {"post": {"parameters": [{"in": "path", "name": "name"}], "responses": {}}},
     }
     reading = brought_in(office, {**DOCUMENT, "paths": paths})
-    typed = ApiTyped("Places", "v1", "", "/places/v1", "http://127.0.0.1:9/places", 50)
+    typed = ApiTyped(
+        name="Places",
+        version="v1",
+        description="",
+        base_path="/places/v1",
+        back_end_url="http://127.0.0.1:9/places",
+        capacity_per_second=50,
+    )
     made = api_documents.apply_as_new(office.manager, reading, typed, True)
     found = {f"{o.method} {o.path}" for o in operations.page(office.manager, made.id).operations}
     assert found == {"GET /stations/{id}", "POST /stations/{name}"}

@@ -27,7 +27,16 @@ def decided(office: Office, one: Consumer, limits, above: dict[str, str], calls:
     """The record of the last of so many calls at once, decided by core under these limits."""
     stack, counts, clock = Stack(limits, zone("Europe/Lisbon"), AT), {}, Clock()
     for _ in range(calls):
-        asked = Call(AT, str(one.key), str(one.application), "c", str(one.subscription), "o", 1, said.get("values"))
+        asked = Call(
+            at_us=AT,
+            key=str(one.key),
+            application=str(one.application),
+            consumer="c",
+            subscription=str(one.subscription),
+            operation="o",
+            units=1,
+            values=said.get("values"),
+        )
         decision = stack.decide(asked, counts, clock)
     refused = decision.verdict == "refused"
     return office.call(
