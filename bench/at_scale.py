@@ -28,14 +28,38 @@ APART = 1_000_000  # how far the ids of one copy lie from those of the next
 ROUNDS = 5
 # What a consumer brings along, parents first, and the columns that name one of these by its id.
 COPIED = (
-    "consumer", "member", "consumer_in_group", "terms_accepted", "application", "api_key", "access_request",
-    "subscription", "stay", "invoice", "invoice_line", "hourly_usage", "hourly_outcomes", "hourly_verdicts",
-)  # fmt: skip
-SHIFTED = {"consumer_id", "member_id", "application_id", "key_id", "request_id", "subscription_id", "stay_id",
-           "invoice_id"}  # fmt: skip
+    "consumer",
+    "member",
+    "consumer_in_group",
+    "terms_accepted",
+    "application",
+    "api_key",
+    "access_request",
+    "subscription",
+    "stay",
+    "invoice",
+    "invoice_line",
+    "hourly_usage",
+    "hourly_outcomes",
+    "hourly_verdicts",
+)
+SHIFTED = {
+    "consumer_id",
+    "member_id",
+    "application_id",
+    "key_id",
+    "request_id",
+    "subscription_id",
+    "stay_id",
+    "invoice_id",
+}
 REPORT = Path(__file__).parents[1] / "docs" / "scale.md"
-OPTIONS = ("--innodb-flush-log-at-trx-commit=0", "--skip-innodb-doublewrite", "--innodb-buffer-pool-size=2G",
-           "--innodb-log-file-size=2G")  # fmt: skip
+OPTIONS = (
+    "--innodb-flush-log-at-trx-commit=0",
+    "--skip-innodb-doublewrite",
+    "--innodb-buffer-pool-size=2G",
+    "--innodb-log-file-size=2G",
+)
 
 
 def measure(folder: Path | None = None) -> dict[str, dict[str, float]]:
@@ -126,10 +150,24 @@ def addresses(client: httpx.Client) -> dict[str, str]:
     running, last = (p["start"] for p in client.get("/periods").json()[:2])
     consumer = call["consumer_id"]
     plain = (
-        "/today", "/counts", "/apis", "/meters", "/products", "/requests", "/requests?decided=true", "/consumers",
-        "/consumers?sort=refused&down=true", "/consumers?words=gannet", "/calls", "/calls?verdict=refused", "/traffic",
-        "/allowances", "/periods", "/record", "/record?words=declined",
-    )  # fmt: skip
+        "/today",
+        "/counts",
+        "/apis",
+        "/meters",
+        "/products",
+        "/requests",
+        "/requests?decided=true",
+        "/consumers",
+        "/consumers?sort=refused&down=true",
+        "/consumers?words=gannet",
+        "/calls",
+        "/calls?verdict=refused",
+        "/traffic",
+        "/allowances",
+        "/periods",
+        "/record",
+        "/record?words=declined",
+    )
     return {
         **{path: path for path in plain},
         "/consumers/ID": f"/consumers/{consumer}",

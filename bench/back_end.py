@@ -20,6 +20,12 @@ async def answer(scope: dict[str, Any], receive: Any, send: Any) -> None:
 
 if __name__ == "__main__":
     uvicorn.run(
-        answer, host="127.0.0.1", port=int(sys.argv[1]), log_level="warning", access_log=False, lifespan="off",
-        http="httptools", loop="uvloop",
-    )  # fmt: skip
+        answer,
+        host="127.0.0.1",
+        port=int(sys.argv[1]),
+        log_level="warning",
+        access_log=False,
+        lifespan="off",
+        http="httptools",
+        loop="uvloop",
+    )

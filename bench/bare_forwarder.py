@@ -34,6 +34,12 @@ class BareForwarder:
 
 if __name__ == "__main__":
     uvicorn.run(
-        BareForwarder(sys.argv[2]), host="127.0.0.1", port=int(sys.argv[1]), log_level="warning", access_log=False,
-        lifespan="off", http="httptools", loop="uvloop",
-    )  # fmt: skip
+        BareForwarder(sys.argv[2]),
+        host="127.0.0.1",
+        port=int(sys.argv[1]),
+        log_level="warning",
+        access_log=False,
+        lifespan="off",
+        http="httptools",
+        loop="uvloop",
+    )

@@ -27,12 +27,18 @@ def ours() -> float:
             Rate(name="rate", counted_per="key", calls=10**6, per_seconds=1, burst=10**6),
             Window(name="window", counted_per="application", calls=10**9, per_seconds=60, rolling=False),
             Rate(name="all", counted_per="everyone", calls=10**6, per_seconds=1, burst=10**6),
-            Quota(name="month", counted_per="subscription", units=10**12, every="month", aligned="calendar",
-                  when_spent="refuse"),
+            Quota(
+                name="month",
+                counted_per="subscription",
+                units=10**12,
+                every="month",
+                aligned="calendar",
+                when_spent="refuse",
+            ),
         ),
         zone("Europe/Lisbon"),
         0,
-    )  # fmt: skip
+    )
     counts: dict[tuple[str, str], Any] = {}
     clock = Clock()
     begin = time.perf_counter()
@@ -48,8 +54,10 @@ def ours() -> float:
 def theirs() -> float:
     """Seconds for the same number of calls, four fixed windows hit for each."""
     limiter = FixedWindowRateLimiter(MemoryStorage())
-    windows = [(parse(f"1000000000/{span}"), key) for span, key in
-               (("second", "k"), ("minute", "a"), ("second", "all"), ("month", "s"))]  # fmt: skip
+    windows = [
+        (parse(f"1000000000/{span}"), key)
+        for span, key in (("second", "k"), ("minute", "a"), ("second", "all"), ("month", "s"))
+    ]
     begin = time.perf_counter()
     for _ in range(CALLS):
         for window, key in windows:

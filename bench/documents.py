@@ -27,15 +27,22 @@ def document() -> dict[str, Any]:
             "parameters": [parameter],
             **{
                 method: {
-                    "operationId": f"{method}{n}", "tags": [f"Group {n % 20}"], "summary": f"What {method} does.",
-                    "description": "Words. " * 60, "responses": answers,
+                    "operationId": f"{method}{n}",
+                    "tags": [f"Group {n % 20}"],
+                    "summary": f"What {method} does.",
+                    "description": "Words. " * 60,
+                    "responses": answers,
                 }
                 for method in ("get", "put", "post", "delete")
             },
-        }  # fmt: skip
+        }
     things = {"Thing": {"type": "object", "properties": {f"p{n}": {"type": "string"} for n in range(50)}}}
-    return {"openapi": "3.0.3", "info": {"title": "Large", "version": "1"}, "paths": paths,
-            "components": {"schemas": things}}  # fmt: skip
+    return {
+        "openapi": "3.0.3",
+        "info": {"title": "Large", "version": "1"},
+        "paths": paths,
+        "components": {"schemas": things},
+    }
 
 
 def large() -> dict[str, Any]:
@@ -47,8 +54,13 @@ def large() -> dict[str, Any]:
     answers = {"200": {"description": "fine", "content": {"application/json": media}}}
     paths: dict[str, Any] = {}
     for n in range(1221):
-        operation = {"operationId": f"op{n}", "tags": [f"Group {n % 60}"], "summary": f"Does {n}.",
-                     "description": "Words. " * 60, "responses": answers}  # fmt: skip
+        operation = {
+            "operationId": f"op{n}",
+            "tags": [f"Group {n % 60}"],
+            "summary": f"Does {n}.",
+            "description": "Words. " * 60,
+            "responses": answers,
+        }
         paths.setdefault(f"/things{n // 3}", {})[("get", "put", "post")[n % 3]] = operation
     return {"openapi": "3.0.3", "info": {"title": "Very large", "version": "1"}, "paths": paths}
 
@@ -66,8 +78,9 @@ def measure() -> dict[str, float]:
         as_json = orjson.dumps(whole).decode()
         as_yaml = yaml.dump(orjson.loads(as_json), Dumper=yaml.CSafeDumper)  # each part written out, none shared
         for name, text, parse in (
-            ("json", as_json, orjson.loads), ("yaml", as_yaml, lambda t: yaml.load(t, yaml.CSafeLoader)),
-        ):  # fmt: skip
+            ("json", as_json, orjson.loads),
+            ("yaml", as_yaml, lambda t: yaml.load(t, yaml.CSafeLoader)),
+        ):
             pairs = [
                 (_seconds(lambda t=text: describe(read_document(t))), _seconds(lambda t=text, p=parse: p(t)))
                 for _ in range(rounds)

@@ -51,27 +51,36 @@ def measure() -> dict[str, float]:
         upgrade(url)
         processes, back_end = Processes(Path(folder), url), free_port()
         office = Office.open(
-            context_for(engine(url), reach=HERE), f"http://127.0.0.1:{back_end}",
+            context_for(engine(url), reach=HERE),
+            f"http://127.0.0.1:{back_end}",
             {"Ketch": terms(calls=10**6, burst=10**6, units=10**9)},
-        )  # fmt: skip
+        )
         answering = subprocess.Popen([sys.executable, "-m", "bench.back_end", str(back_end)])
         addresses = {}
         try:
             for name in ("memory", "one", "two", "three"):
                 port = free_port()
                 processes.start(
-                    "gateway", name, gateway_name=name, gateway_port=port, metrics_port=free_port(),
-                    decisions_port=free_port(), counters="" if name == "memory" else redis.url,
-                )  # fmt: skip
+                    "gateway",
+                    name,
+                    gateway_name=name,
+                    gateway_port=port,
+                    metrics_port=free_port(),
+                    decisions_port=free_port(),
+                    counters="" if name == "memory" else redis.url,
+                )
                 addresses[name] = f"http://127.0.0.1:{port}"
             key = office.consumers[0].secret
             shared = [addresses["one"], addresses["two"], addresses["three"]]
             wait_for(lambda: asyncio.run(load(shared, key)) > 0)
             rounds = [
-                (asyncio.run(load([addresses["memory"]], key)), asyncio.run(load(shared[:1], key)),
-                 asyncio.run(load(shared, key)))
+                (
+                    asyncio.run(load([addresses["memory"]], key)),
+                    asyncio.run(load(shared[:1], key)),
+                    asyncio.run(load(shared, key)),
+                )
                 for _ in range(ROUNDS)
-            ]  # fmt: skip
+            ]
         finally:
             processes.stop()
             answering.terminate()

@@ -22,11 +22,19 @@ OPERATIONS = tuple((n, "GET", f"/things{n}/{{id}}") for n in range(1, 9))
 TERMS = {
     "limits": [
         {"kind": "rate", "name": "Rate", "counted_per": "key", "calls": 10, "per_seconds": 1, "burst": 20},
-        {"kind": "quota", "name": "Calls", "counted_per": "subscription", "units": 50_000, "every": "month",
-         "aligned": "calendar", "when_spent": "refuse", "meter": "calls"},
+        {
+            "kind": "quota",
+            "name": "Calls",
+            "counted_per": "subscription",
+            "units": 50_000,
+            "every": "month",
+            "aligned": "calendar",
+            "when_spent": "refuse",
+            "meter": "calls",
+        },
     ],
     "pricing": {"prices": []},
-}  # fmt: skip
+}
 
 
 def feed(keys: int) -> Feed:
@@ -79,7 +87,7 @@ def build(keys: int = 100_000, rounds: int = 5) -> dict[str, float]:
     pairs = [
         (_seconds(lambda: Snapshot(known)), _seconds(lambda: {c.key_hash: c for c in known.credentials}))
         for _ in range(rounds)
-    ]  # fmt: skip
+    ]
     return {"seconds": median(a for a, _ in pairs), "ratio": median(a / b for a, b in pairs)}
 
 

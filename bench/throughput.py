@@ -76,9 +76,10 @@ def measure() -> dict[str, float]:
         processes = Processes(Path(folder), url)
         back_end, bare = free_port(), free_port()
         office = Office.open(
-            context_for(engine(url), reach=HERE), f"http://127.0.0.1:{back_end}",
+            context_for(engine(url), reach=HERE),
+            f"http://127.0.0.1:{back_end}",
             {"Ketch": terms(calls=10**6, burst=10**6, units=10**9)},
-        )  # fmt: skip
+        )
         started = [
             subprocess.Popen([sys.executable, "-m", "bench.back_end", str(back_end)]),
             subprocess.Popen([sys.executable, "-m", "bench.bare_forwarder", str(bare), f"http://127.0.0.1:{back_end}"]),

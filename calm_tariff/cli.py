@@ -138,9 +138,10 @@ def _tariff_arguments(command: argparse.ArgumentParser) -> None:
     command.add_argument("what", choices=("export", "diff", "apply", "schema"))
     command.add_argument("file", metavar="FILE", nargs="?", help="a tariff document; - for input")
     command.add_argument(
-        "--publish", choices=("keep", "next period", "at date"),
+        "--publish",
+        choices=("keep", "next period", "at date"),
         help="publish new terms, and what becomes of those on a plan; without it they stay drafts",
-    )  # fmt: skip
+    )
     command.add_argument("--on", metavar="DAY", help="the day for --publish 'at date', as 2027-01-01")
 
 

@@ -81,9 +81,16 @@ def _page(name: str) -> Response:
 # `proxy_headers`: left on, whoever connects from this machine could say that it is somebody else; whose word is taken
 # the settings say (`trusted`).
 SERVED: dict[str, Any] = {
-    "host": "127.0.0.1", "log_config": None, "access_log": False, "timeout_graceful_shutdown": 2,
-    "timeout_keep_alive": 60, "http": Wire, "server_header": False, "lifespan": "off", "proxy_headers": False,
-}  # fmt: skip
+    "host": "127.0.0.1",
+    "log_config": None,
+    "access_log": False,
+    "timeout_graceful_shutdown": 2,
+    "timeout_keep_alive": 60,
+    "http": Wire,
+    "server_header": False,
+    "lifespan": "off",
+    "proxy_headers": False,
+}
 
 
 def serve(settings: Settings) -> None:

@@ -108,9 +108,12 @@ def ctx(migrated: Engine) -> Context:
             connection.execute(text(f"DELETE FROM `{table}`"))
         connection.execute(text("SET FOREIGN_KEY_CHECKS = 1"))
     return context_for(
-        migrated, clock=Clock(), signing_secret="a secret of this test's", sealing_secret="another of this test's",
+        migrated,
+        clock=Clock(),
+        signing_secret="a secret of this test's",
+        sealing_secret="another of this test's",
         reach=HERE,
-    )  # fmt: skip
+    )
 
 
 @pytest.fixture

@@ -52,21 +52,30 @@ def terms(
         "limits": [
             {"kind": "rate", "name": "Rate", "counted_per": "key", "calls": calls, "per_seconds": 1, "burst": burst},
             {
-                "kind": "quota", "name": "Forecast calls", "counted_per": "subscription", "units": units,
-                "every": "month", "aligned": "calendar", "when_spent": when_spent, "meter": "forecast_calls",
+                "kind": "quota",
+                "name": "Forecast calls",
+                "counted_per": "subscription",
+                "units": units,
+                "every": "month",
+                "aligned": "calendar",
+                "when_spent": when_spent,
+                "meter": "forecast_calls",
             },
         ],
         "pricing": {
             "prices": [
                 {"kind": "fee", "amount": fee},
                 {
-                    "kind": "usage", "meter": "forecast_calls", "model": "graduated", "included": "10",
+                    "kind": "usage",
+                    "meter": "forecast_calls",
+                    "model": "graduated",
+                    "included": "10",
                     "tiers": [{"up_to": "20", "unit": "0.004"}, {"up_to": None, "unit": "0.003"}],
                 },
             ],
             "prorate": True,
         },
-    }  # fmt: skip
+    }
 
 
 @dataclass
@@ -105,9 +114,12 @@ class Office:
         clock = ctx.clock if isinstance(ctx.clock, Clock) else Clock(datetime.now(UTC))
         office = cls(ctx, clock)
         provider = ProviderTyped(
-            name="Test Office", time_zone="Europe/Lisbon", currency="EUR", tax_percent=Decimal(23),
+            name="Test Office",
+            time_zone="Europe/Lisbon",
+            currency="EUR",
+            tax_percent=Decimal(23),
             mail_from="office@test.example",
-        )  # fmt: skip
+        )
         installation.install(ctx, provider)
         for role in ("product manager", "reviewer", "operations", "finance"):
             installation.add_person(ctx, f"{role.split()[0]}@test.example", role, role, PASSWORD)

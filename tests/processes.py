@@ -102,9 +102,11 @@ class Processes:
         own = self.settings.model_copy(update=settings)
         environment |= {f"CALM_{k.upper()}": str(v) for k, v in own.model_dump().items()}
         self.running[name or command] = subprocess.Popen(
-            [sys.executable, "-m", "calm_tariff.cli", command], env=environment, cwd=ROOT,
+            [sys.executable, "-m", "calm_tariff.cli", command],
+            env=environment,
+            cwd=ROOT,
             preexec_fn=die_with_parent(signal.SIGKILL),
-        )  # fmt: skip
+        )
         health = {
             "web": f"{self.web}/healthz",
             "gateway": f"{own.gateway_address}/readyz",

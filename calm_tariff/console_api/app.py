@@ -18,10 +18,35 @@ from calm_tariff.settings import Settings
 
 # Where a path could be read as another's, the plainer comes first: /meters/preview before /meters/{meter_id}.
 ROUTERS = (
-    session, service_tokens, apis, operations, documents, house_limits, issuers, meter_preview, meters, products, plans,
-    groups, requests, overrides, carrying_over, signing_keys, tariff, bench, receipts, instances, jobs, periods,
-    invoices, consequences, today, traffic, allowances, consumers,
-)  # fmt: skip
+    session,
+    service_tokens,
+    apis,
+    operations,
+    documents,
+    house_limits,
+    issuers,
+    meter_preview,
+    meters,
+    products,
+    plans,
+    groups,
+    requests,
+    overrides,
+    carrying_over,
+    signing_keys,
+    tariff,
+    bench,
+    receipts,
+    instances,
+    jobs,
+    periods,
+    invoices,
+    consequences,
+    today,
+    traffic,
+    allowances,
+    consumers,
+)
 
 
 def create_app(ctx: Context, settings: Settings) -> FastAPI:

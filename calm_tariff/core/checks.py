@@ -147,8 +147,11 @@ def _matching(lower: Sequence[Limit], higher: Sequence[Limit]) -> Iterator[tuple
 
     def place(limit: Limit) -> tuple[object, ...]:
         return (
-            limit.kind, limit.counted_per, getattr(limit, "meter", None), getattr(limit, "every", None),
-        )  # fmt: skip
+            limit.kind,
+            limit.counted_per,
+            getattr(limit, "meter", None),
+            getattr(limit, "every", None),
+        )
 
     known = {place(limit): limit for limit in lower}
     for limit in higher:
@@ -158,10 +161,14 @@ def _matching(lower: Sequence[Limit], higher: Sequence[Limit]) -> Iterator[tuple
 
 def _beyond_capacity(product: str, plans: Sequence[CheckedPlan], sold: Sold) -> Iterator[str]:
     promised = sum(
-        (Fraction(limit.calls, limit.per_seconds) * plan.subscriptions
-         for plan in plans for limit in plan.terms.limits if isinstance(limit, Rate)),
+        (
+            Fraction(limit.calls, limit.per_seconds) * plan.subscriptions
+            for plan in plans
+            for limit in plan.terms.limits
+            if isinstance(limit, Rate)
+        ),
         Fraction(0),
-    )  # fmt: skip
+    )
     short = {name: takes for name, takes in (sold.capacities or {}).items() if promised > takes}
     if short:
         takes = ", ".join(f"{name} takes {number(capacity)}" for name, capacity in short.items())

@@ -101,9 +101,15 @@ def stretches(history: History, plans: Mapping[int, int], terms: Mapping[int, Pl
             of = terms[stay.revision_id]
             limits = effective(plan=of.limits, operation=of.overrides, subscription=own)
             made.append(
-                Stretch(history=history, stay_id=stay.id, plan_id=plans[stay.revision_id], start_us=start,
-                        end_us=until, limits=limits)
-            )  # fmt: skip
+                Stretch(
+                    history=history,
+                    stay_id=stay.id,
+                    plan_id=plans[stay.revision_id],
+                    start_us=start,
+                    end_us=until,
+                    limits=limits,
+                )
+            )
     return made
 
 

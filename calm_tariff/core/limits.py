@@ -93,9 +93,14 @@ Limit = Rate | Window | Pace | Quota
 def trial_quota(meter: str, units: Units) -> TrialQuota:
     """The quota that a trial of so many units is."""
     return TrialQuota(
-        name=TRIAL_NAME, counted_per="subscription", units=units, every="month", aligned="subscription",
-        when_spent="refuse", meter=meter,
-    )  # fmt: skip
+        name=TRIAL_NAME,
+        counted_per="subscription",
+        units=units,
+        every="month",
+        aligned="subscription",
+        when_spent="refuse",
+        meter=meter,
+    )
 
 
 class Cost(NamedTuple):

@@ -72,35 +72,56 @@ def limit_sentence(limit: Limit, path: str = "") -> Sentence:
     if isinstance(limit, Rate):
         noun = " call" if limit.calls == 1 else " calls"
         return (
-            _whole(limit.calls, f"{at}calls"), Part(noun + _a(limit.per_seconds)),
-            _span(limit.per_seconds, f"{at}per_seconds"), Part(", up to "), _whole(limit.burst, f"{at}burst"),
-            Part(" at once, "), *_per(limit, at),
-        )  # fmt: skip
+            _whole(limit.calls, f"{at}calls"),
+            Part(noun + _a(limit.per_seconds)),
+            _span(limit.per_seconds, f"{at}per_seconds"),
+            Part(", up to "),
+            _whole(limit.burst, f"{at}burst"),
+            Part(" at once, "),
+            *_per(limit, at),
+        )
     if isinstance(limit, Window):
         rolling = Part(
-            "any" if limit.rolling else "each", f"{at}rolling", "choice", str(limit.rolling).lower(),
+            "any" if limit.rolling else "each",
+            f"{at}rolling",
+            "choice",
+            str(limit.rolling).lower(),
             (("true", "any"), ("false", "each")),
-        )  # fmt: skip
+        )
         return (
-            Part("at most "), _whole(limit.calls, f"{at}calls"),
-            Part(" call in " if limit.calls == 1 else " calls in "), rolling, Part(" "),
-            _span(limit.per_seconds, f"{at}per_seconds"), Part(", "), *_per(limit, at),
-        )  # fmt: skip
+            Part("at most "),
+            _whole(limit.calls, f"{at}calls"),
+            Part(" call in " if limit.calls == 1 else " calls in "),
+            rolling,
+            Part(" "),
+            _span(limit.per_seconds, f"{at}per_seconds"),
+            Part(", "),
+            *_per(limit, at),
+        )
     if isinstance(limit, Pace):
         wait = Part(f"{limit.max_wait_ms:,} ms", f"{at}max_wait_ms", "whole", str(limit.max_wait_ms))
         return (
-            _whole(limit.calls, f"{at}calls"), Part(_a(limit.per_seconds)),
-            _span(limit.per_seconds, f"{at}per_seconds"), Part(" evenly spaced, waiting up to "), wait, Part(", "),
+            _whole(limit.calls, f"{at}calls"),
+            Part(_a(limit.per_seconds)),
+            _span(limit.per_seconds, f"{at}per_seconds"),
+            Part(" evenly spaced, waiting up to "),
+            wait,
+            Part(", "),
             *_per(limit, at),
-        )  # fmt: skip
+        )
     units = Part(number(limit.units), f"{at}units", "whole", str(limit.units))
     spent = dict(_SPENT)[limit.when_spent]
     start = (Part(" from the day of subscribing"),) if limit.aligned == "subscription" else ()
     return (
-        units, Part(" a "), Part(limit.every, f"{at}every", "choice", limit.every, _EVERY), *start,
-        Part(", then "), Part(spent, f"{at}when_spent", "choice", limit.when_spent, _SPENT),
-        Part(", "), *_per(limit, at),
-    )  # fmt: skip
+        units,
+        Part(" a "),
+        Part(limit.every, f"{at}every", "choice", limit.every, _EVERY),
+        *start,
+        Part(", then "),
+        Part(spent, f"{at}when_spent", "choice", limit.when_spent, _SPENT),
+        Part(", "),
+        *_per(limit, at),
+    )
 
 
 def price_sentence(price: Price, currency: str, prorate: bool, path: str = "", pricing: str = "") -> Sentence:
@@ -110,9 +131,12 @@ def price_sentence(price: Price, currency: str, prorate: bool, path: str = "", p
         return (_money(price.amount, f"{at}amount", currency), Part(" once, at the start"))
     if isinstance(price, Fee):
         daily = Part(
-            "by the day" if prorate else "in full", f"{pricing}.prorate" if pricing else "prorate", "choice",
-            str(prorate).lower(), (("true", "by the day"), ("false", "in full")),
-        )  # fmt: skip
+            "by the day" if prorate else "in full",
+            f"{pricing}.prorate" if pricing else "prorate",
+            "choice",
+            str(prorate).lower(),
+            (("true", "by the day"), ("false", "in full")),
+        )
         return (_money(price.amount, f"{at}amount", currency), Part(" a month, "), daily)
     lead: Sentence = (
         Part(number(price.included), f"{at}included", "decimal", format(price.included, "f")),
@@ -170,9 +194,12 @@ def trial_sentence(trial: Trial, path: str, meters: Sequence[tuple[str, str]]) -
     if trial.units is not None:
         names, key = dict(meters), trial.meter or ""
         parts += [
-            Part(", or until "), Part(number(trial.units), f"{at}units", "decimal", format(trial.units, "f")),
-            Part(" "), Part(names.get(key, key), f"{at}meter", "pick", key, tuple(meters)), Part(" are used"),
-        ]  # fmt: skip
+            Part(", or until "),
+            Part(number(trial.units), f"{at}units", "decimal", format(trial.units, "f")),
+            Part(" "),
+            Part(names.get(key, key), f"{at}meter", "pick", key, tuple(meters)),
+            Part(" are used"),
+        ]
     then = Part(dict(_AFTER_TRIAL)[trial.then], f"{at}then", "choice", trial.then, _AFTER_TRIAL)
     return (*parts, Part(", then "), then)
 

@@ -150,9 +150,14 @@ def _new_limit(kind: type[Limit], meter: NamedMeter | None, taken: set[str], nam
     if kind is Pace:
         return Pace(name=free, counted_per="subscription", calls=20, per_seconds=1, max_wait_ms=200)
     return Quota(
-        name=free, counted_per="subscription", units=10000, every="month", aligned="calendar",
-        when_spent="refuse", meter=meter.key if meter else None,
-    )  # fmt: skip
+        name=free,
+        counted_per="subscription",
+        units=10000,
+        every="month",
+        aligned="calendar",
+        when_spent="refuse",
+        meter=meter.key if meter else None,
+    )
 
 
 def _override_cell(v: Vocabulary, column: Column) -> SheetCell:
@@ -192,9 +197,12 @@ def _trial_cell(v: Vocabulary, column: Column) -> SheetCell:
             free = replace(trial, units=None, meter=None)
             actions.insert(0, SheetAction("Let only the days count", "trial", free))
     return cell_of(
-        column, [trial_sentence(trial, "trial", named)] if trial else [],
-        [trial_sentence(live, "", named)] if live else [], "none", actions,
-    )  # fmt: skip
+        column,
+        [trial_sentence(trial, "trial", named)] if trial else [],
+        [trial_sentence(live, "", named)] if live else [],
+        "none",
+        actions,
+    )
 
 
 def _price_cell(
@@ -225,9 +233,7 @@ def _price_actions(
     mine: tuple[int, Price] | None, kind: type[Setup] | type[Fee] | None, meter: NamedMeter | None, path: str
 ) -> Iterator[SheetAction]:
     if mine is None:
-        new: Price = Graduated(
-            meter=meter.key if meter else "", tiers=(Tier(up_to=None, unit=Decimal("0.0010")),)
-        )  # fmt: skip
+        new: Price = Graduated(meter=meter.key if meter else "", tiers=(Tier(up_to=None, unit=Decimal("0.0010")),))
         if kind is not None:
             new = kind(amount=Decimal(10))
         label = "Sell units" if kind is None else f"Add a {'setup fee' if kind is Setup else 'fee'}"
@@ -253,9 +259,11 @@ def _model_actions(price: UsagePrice, path: str) -> Iterator[SheetAction]:
         ("Every unit at one price", PerUnit(meter=price.meter, included=price.included, unit=_unit_of(price))),
         ("In steps, each with its own price", Graduated(meter=price.meter, included=price.included, tiers=tiers)),
         ("All at the price of the step reached", Volume(meter=price.meter, included=price.included, tiers=tiers)),
-        ("In blocks", Blocks(meter=price.meter, included=price.included, block=Decimal(1000),
-                             amount=_unit_of(price) * 1000)),
-    )  # fmt: skip
+        (
+            "In blocks",
+            Blocks(meter=price.meter, included=price.included, block=Decimal(1000), amount=_unit_of(price) * 1000),
+        ),
+    )
     for label, other in models:
         if other.model != price.model:
             yield SheetAction(label, path, other)
@@ -316,9 +324,12 @@ def _notes_cell(column: Column) -> SheetCell:
     text, live = column.terms.notes, column.live.notes if column.live else ""
     action = SheetAction("Take away", "notes", "") if text else SheetAction("Write a note", "notes", "A note.")
     return cell_of(
-        column, [note_sentence(text, "notes")] if text else [], [note_sentence(live, "")] if live else [], "none",
+        column,
+        [note_sentence(text, "notes")] if text else [],
+        [note_sentence(live, "")] if live else [],
+        "none",
         [action],
-    )  # fmt: skip
+    )
 
 
 def _nth(place: int) -> str:

@@ -159,8 +159,10 @@ def followed(stays: Timeline, end_us: int) -> Timeline:
     """What follows a trial of units, put where it lies once that ends then."""
     chain = sorted((stay for stay in stays if stay.due_us is not None), key=lambda s: (s.due_us or 0, s.id or end_us))
     lies = laid_out(end_us, [stay.due_us or 0 for stay in chain])
-    put = [replace(stay, start_us=start, end_us=end if end is not None else stay.end_us)
-           for stay, (start, end) in zip(chain, lies, strict=True)]  # fmt: skip
+    put = [
+        replace(stay, start_us=start, end_us=end if end is not None else stay.end_us)
+        for stay, (start, end) in zip(chain, lies, strict=True)
+    ]
     return (*(stay for stay in stays if stay.due_us is None), *put)
 
 

@@ -25,11 +25,16 @@ from calm_tariff.services.serve.gateway_feed import Feed
 Stay = tuple[int, int, PlanTerms, int]
 _PARAMETER = re.compile(r"\{(\w+)\}")
 _FILLINGS = {
-    "id": ("lm-01", "lm-02", "lm-03", "lm-04", "lm-05", "lm-06"), "harbour": ("saltgrave", "larkmouth", "thornhithe"),
-    "berth": tuple("123456789"), "buoy": ("b-1", "b-2", "b-3"), "area": ("bar", "bank", "ledge", "sound"),
-    "sheet": ("larkmouth", "pellow"), "z": ("12", "13", "14"), "x": tuple(map(str, range(1930, 1960))),
+    "id": ("lm-01", "lm-02", "lm-03", "lm-04", "lm-05", "lm-06"),
+    "harbour": ("saltgrave", "larkmouth", "thornhithe"),
+    "berth": tuple("123456789"),
+    "buoy": ("b-1", "b-2", "b-3"),
+    "area": ("bar", "bank", "ledge", "sound"),
+    "sheet": ("larkmouth", "pellow"),
+    "z": ("12", "13", "14"),
+    "x": tuple(map(str, range(1930, 1960))),
     "y": tuple(map(str, range(1510, 1530))),
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,18 +180,43 @@ def _call(
             if isinstance(c.limit, Quota) and truth[c.limit.meter]
         }
     return {
-        "call_id": call_id(at, dice.getrandbits(80)), "at_us": at, "source": "demo", "environment": "live",
-        "verdict": decision.verdict, "refused_by": decision.by, "status": status, "wait_us": decision.wait_us,
-        "took_us": took, "retry_after_us": decision.retry_after_us, "bytes_in": 0, "bytes_out": size,
-        "method": op.method, "path": op.paths[int(dice.random() * len(op.paths))], "operation_id": op.operation_id,
-        "api_version_id": op.version_id, "product_id": caller.product_id, "revision_id": stay[1],
-        "stay_id": stay[0], "subscription_id": caller.subscription_id, "application_id": caller.application_id,
-        "consumer_id": caller.consumer_id, "key_id": caller.key_id, "checks": rungs(decision, house), "units": units,
-        "told": {}, "credential": "key", "decide_us": 40 + took % 60,
+        "call_id": call_id(at, dice.getrandbits(80)),
+        "at_us": at,
+        "source": "demo",
+        "environment": "live",
+        "verdict": decision.verdict,
+        "refused_by": decision.by,
+        "status": status,
+        "wait_us": decision.wait_us,
+        "took_us": took,
+        "retry_after_us": decision.retry_after_us,
+        "bytes_in": 0,
+        "bytes_out": size,
+        "method": op.method,
+        "path": op.paths[int(dice.random() * len(op.paths))],
+        "operation_id": op.operation_id,
+        "api_version_id": op.version_id,
+        "product_id": caller.product_id,
+        "revision_id": stay[1],
+        "stay_id": stay[0],
+        "subscription_id": caller.subscription_id,
+        "application_id": caller.application_id,
+        "consumer_id": caller.consumer_id,
+        "key_id": caller.key_id,
+        "checks": rungs(decision, house),
+        "units": units,
+        "told": {},
+        "credential": "key",
+        "decide_us": 40 + took % 60,
         "back_end_us": 0 if decision.verdict == "refused" else took - decision.wait_us - 150,
-        "reserved": int(max((c.cost for c in decision.checks), default=0)), "decided_us": at, "decided_order": 0,
-        "carried": {}, "remarks": [], "counted": counted, "reported": {},
-    }  # fmt: skip
+        "reserved": int(max((c.cost for c in decision.checks), default=0)),
+        "decided_us": at,
+        "decided_order": 0,
+        "carried": {},
+        "remarks": [],
+        "counted": counted,
+        "reported": {},
+    }
 
 
 def _size(dice: random.Random, op: Called) -> int:

@@ -276,18 +276,22 @@ def _callers(ctx: Context, office: _Office, scale: float, labels: dict[str, int]
     feed = gateway_feed.read_feed(ctx)
     placed = {
         o_id: Called.of(
-            o_id, route.version_id, method, route.base_path + path,
+            o_id,
+            route.version_id,
+            method,
+            route.base_path + path,
             {i: m for i, m in feed.meters.items() if str(o_id) in m.operations},
         )
         for route in feed.routes
         for o_id, method, path in route.operations
-    }  # fmt: skip
+    }
     called = {
         _product_id(office, product): (
-            [placed[labels[label]] for label in product.calls], list(accumulate(product.calls.values()))
+            [placed[labels[label]] for label in product.calls],
+            list(accumulate(product.calls.values())),
         )
         for product in PRODUCTS
-    }  # fmt: skip
+    }
     traffic = {(c.name, a.name): a.traffic for c in CONSUMERS for a in c.applications}
     callers = []
     for s in gateway_feed.every_stay(ctx):

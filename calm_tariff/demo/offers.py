@@ -83,15 +83,26 @@ def _rate(calls: int, burst: int, per: str = "key") -> Terms:
 
 def _pace(calls: int, wait: int, per: str = "subscription") -> Terms:
     return {
-        "kind": "pace", "name": "Pace", "counted_per": per, "calls": calls, "per_seconds": 1, "max_wait_ms": wait,
-    }  # fmt: skip
+        "kind": "pace",
+        "name": "Pace",
+        "counted_per": per,
+        "calls": calls,
+        "per_seconds": 1,
+        "max_wait_ms": wait,
+    }
 
 
 def _quota(name: str, units: int, spent: str, every: str = "month") -> Terms:
     return {
-        "kind": "quota", "name": name, "counted_per": "subscription", "units": units, "every": every,
-        "aligned": "calendar", "when_spent": spent, "meter": name.lower().replace(" ", "_"),
-    }  # fmt: skip
+        "kind": "quota",
+        "name": name,
+        "counted_per": "subscription",
+        "units": units,
+        "every": every,
+        "aligned": "calendar",
+        "when_spent": spent,
+        "meter": name.lower().replace(" ", "_"),
+    }
 
 
 def _fee(amount: str, kind: str = "fee") -> Terms:
@@ -100,8 +111,12 @@ def _fee(amount: str, kind: str = "fee") -> Terms:
 
 def _usage(name: str, included: str, model: str = "per_unit", **price: Any) -> Terms:
     return {
-        "kind": "usage", "meter": name.lower().replace(" ", "_"), "model": model, "included": included, **price,
-    }  # fmt: skip
+        "kind": "usage",
+        "meter": name.lower().replace(" ", "_"),
+        "model": model,
+        "included": included,
+        **price,
+    }
 
 
 def _steps(*steps: tuple[str | None, str]) -> list[Terms]:
@@ -111,7 +126,9 @@ def _steps(*steps: tuple[str | None, str]) -> list[Terms]:
 def _ketch(burst: int, last: str) -> Terms:
     return {
         "limits": [
-            _rate(10, burst), _quota("Forecast calls", 20000, "charge"), _quota("Berth lookups", 5000, "charge"),
+            _rate(10, burst),
+            _quota("Forecast calls", 20000, "charge"),
+            _quota("Berth lookups", 5000, "charge"),
         ],
         "pricing": {
             "prices": [
@@ -120,7 +137,7 @@ def _ketch(burst: int, last: str) -> Terms:
                 _usage("Berth lookups", "500", unit="0.006"),
             ],
         },
-    }  # fmt: skip
+    }
 
 
 HARBOUR_DATA = DemoProduct(

@@ -16,8 +16,15 @@ from calm_tariff.store.base.connecting import engine
 CORES = 2
 
 
-def record(ctx: Context, world: World, callers: list[Caller], start: datetime, now_us: int, seed: int,
-           told: Callable[[int], None]) -> int:  # fmt: skip
+def record(
+    ctx: Context,
+    world: World,
+    callers: list[Caller],
+    start: datetime,
+    now_us: int,
+    seed: int,
+    told: Callable[[int], None],
+) -> int:
     """Make up and record the calls of all callers; returns how many.
 
     Limits that count everybody together would tie consumers to each other; the scenario has none.
@@ -30,11 +37,9 @@ def record(ctx: Context, world: World, callers: list[Caller], start: datetime, n
     with ctx.sessions() as session:
         url = session.get_bind().engine.url.render_as_string(hide_password=False)
     workers = [
-        spawn.Process(
-            target=_record, args=(url, world, share, start, now_us, seed + n, n, progress), daemon=True
-        )
+        spawn.Process(target=_record, args=(url, world, share, start, now_us, seed + n, n, progress), daemon=True)
         for n, share in enumerate(_shares(callers))
-    ]  # fmt: skip
+    ]
     for worker in workers:
         worker.start()
     done: dict[int, int] = {}
@@ -63,8 +68,9 @@ def _shares(callers: list[Caller]) -> list[list[Caller]]:
     return [[c for c in callers if c.consumer_id in members] for _, members in parts]
 
 
-def _record(url: str, world: World, callers: list[Caller], start: datetime, now_us: int, seed: int, n: int,
-            progress: Any) -> None:  # fmt: skip
+def _record(
+    url: str, world: World, callers: list[Caller], start: datetime, now_us: int, seed: int, n: int, progress: Any
+) -> None:
     ctx = context_for(engine(url))
     calls = recorded(world, callers, start, now_us, seed)
     count = history.begin_with(ctx, calls, lambda done: progress.put((n, done)))

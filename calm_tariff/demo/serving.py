@@ -35,13 +35,19 @@ def serve_as_told(manager: Context, standins: str) -> None:
     products.set_credentials(manager, watch.id, edition, CredentialsTyped(("key", "client", "token")))
     berths = next(v for v in apis.summaries(manager) if v.name == "Berths")
     apis.set_forwarding(
-        manager, berths.id, apis.one(manager, berths.id).edition,
+        manager,
+        berths.id,
+        apis.one(manager, berths.id).edition,
         ForwardingTyped(answer_ms=5000, passes_caller=True, cors_origins=["https://maps.larkmouth.example"]),
-    )  # fmt: skip
+    )
     (consumer,) = consumers.listed(manager, PageQuery(words=OVERRIDDEN)).rows
     held = next(h for h in overrides.held_by(manager, consumer.id) if h.limit["kind"] == "rate")
     overrides.make(
-        manager, held.subscription_id,
-        OverrideTyped({**held.limit, "burst": 80}, "A regatta this week; its organiser asked in time.",
-                      (manager.now + timedelta(days=6)).date()),
-    )  # fmt: skip
+        manager,
+        held.subscription_id,
+        OverrideTyped(
+            {**held.limit, "burst": 80},
+            "A regatta this week; its organiser asked in time.",
+            (manager.now + timedelta(days=6)).date(),
+        ),
+    )

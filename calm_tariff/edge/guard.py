@@ -107,7 +107,11 @@ class Guard:
 
     async def _refuse(self, send: Send, status: int, title: str, detail: str) -> None:
         body = orjson.dumps({"type": "about:blank", "title": title, "status": status, "detail": detail, "where": ""})
-        fields = [(b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode()),
-                  (b"connection", b"close"), *self.always]  # fmt: skip
+        fields = [
+            (b"content-type", b"application/problem+json"),
+            (b"content-length", str(len(body)).encode()),
+            (b"connection", b"close"),
+            *self.always,
+        ]
         await send({"type": "http.response.start", "status": status, "headers": fields})
         await send({"type": "http.response.body", "body": body})

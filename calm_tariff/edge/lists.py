@@ -22,9 +22,12 @@ _CUTS = re.compile(r"[;\t\r\n]")
 
 
 def page_query(
-    words: Annotated[str, Query(max_length=200)] = "", sort: str = "", down: bool = False, cursor: str | None = None,
+    words: Annotated[str, Query(max_length=200)] = "",
+    sort: str = "",
+    down: bool = False,
+    cursor: str | None = None,
     rows: Annotated[int, Query(ge=1, le=1000)] = ROWS,
-) -> PageQuery:  # fmt: skip
+) -> PageQuery:
     """Which page of a list is asked for, in which order, and how long a page is."""
     return PageQuery(words.strip(), sort, down, cursor, rows)
 
@@ -58,9 +61,10 @@ def as_csv(name: str, kind: type, rows: Iterable[Any], left_out: Sequence[str] =
             part = list(islice(coming, PART))
 
     return StreamingResponse(
-        sent(), media_type="text/csv; charset=utf-8",
+        sent(),
+        media_type="text/csv; charset=utf-8",
         headers={"content-disposition": f'attachment; filename="{name}.csv"'},
-    )  # fmt: skip
+    )
 
 
 def _lines(rows: Iterable[list[str]]) -> str:

@@ -56,9 +56,11 @@ def _filled(template: Template, block: str, fields: Mapping[str, Any]) -> str:
 
 def _environment(**options: Any) -> SandboxedEnvironment:
     return SandboxedEnvironment(
-        loader=PackageLoader("calm_tariff.formats", "notices"), undefined=StrictUndefined, keep_trailing_newline=True,
+        loader=PackageLoader("calm_tariff.formats", "notices"),
+        undefined=StrictUndefined,
+        keep_trailing_newline=True,
         **options,
-    )  # fmt: skip
+    )
 
 
 @cache

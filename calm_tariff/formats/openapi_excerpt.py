@@ -47,9 +47,11 @@ def sketch(name: str, version: str, operations: Iterable[tuple[str, str, str, tu
             for part in path.split("{")[1:]
         ]
         paths.setdefault(path, {})[method.lower()] = {
-            "summary": summary, "tags": list(groups), "parameters": parameters,
+            "summary": summary,
+            "tags": list(groups),
+            "parameters": parameters,
             "responses": {"default": {"description": "As the back end answers."}},
-        }  # fmt: skip
+        }
     return {"openapi": "3.1.0", "info": {"title": name, "version": version}, "paths": paths}
 
 

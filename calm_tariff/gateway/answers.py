@@ -45,10 +45,13 @@ def told_back_end(admitted: Admitted) -> Headers:
     """Who calls, for back ends whose owner wants to know. Values are percent-encoded where they are not ASCII."""
     caller, grant = admitted.access.caller, admitted.access.grant
     told = [
-        (b"calm-consumer", caller.consumer), (b"calm-application", caller.name),
-        (b"calm-client", caller.client_id), (b"calm-plan", f"{grant.product} / {grant.plan}"),
-        (b"calm-subscription", str(grant.subscription_id)), (b"calm-environment", admitted.environment),
-    ]  # fmt: skip
+        (b"calm-consumer", caller.consumer),
+        (b"calm-application", caller.name),
+        (b"calm-client", caller.client_id),
+        (b"calm-plan", f"{grant.product} / {grant.plan}"),
+        (b"calm-subscription", str(grant.subscription_id)),
+        (b"calm-environment", admitted.environment),
+    ]
     fields = [(k, replies.plain_text(v)) for k, v in told]
     if caller.tags:
         fields.append((b"calm-tags", replies.dictionary(caller.tags)))
@@ -58,9 +61,11 @@ def told_back_end(admitted: Admitted) -> Headers:
 async def not_ready(send: Send) -> None:
     """Say that calls cannot be recorded, and are therefore not served."""
     body, headers = replies.problem(
-        503, "Not ready", "The gateway cannot record calls at the moment and serves none. Try again shortly.",
+        503,
+        "Not ready",
+        "The gateway cannot record calls at the moment and serves none. Try again shortly.",
         code="not-ready",
-    )  # fmt: skip
+    )
     headers.append((b"retry-after", b"2"))
     await send({"type": "http.response.start", "status": 503, "headers": headers})
     await send({"type": "http.response.body", "body": body})

@@ -73,9 +73,14 @@ class Gateway:
             await not_ready(send)
             return
         call = InboundCall(
-            calls.new_id(at_us), at_us, scope["method"], path, scope["query_string"], scope["headers"],
+            calls.new_id(at_us),
+            at_us,
+            scope["method"],
+            path,
+            scope["query_string"],
+            scope["headers"],
             *self._sender(scope),
-        )  # fmt: skip
+        )
         self.tally.in_flight += 1
         try:
             await self._answer_call(judging.locate(self, call), scope, receive, send)
@@ -110,11 +115,20 @@ class Gateway:
             return
         assert self.session is not None  # put in by whoever runs it
         forwarder = Forwarder(
-            judged=verdict, outcome=outcome, fields=fields, snapshot=self.snapshot, session=self.session,
-            breaker=self.breakers.of(admitted), scope=scope, receive=receive, send=send,
-            record=partial(self.record, verdict, outcome), answer=answer, sender_seconds=self.sender_seconds,
+            judged=verdict,
+            outcome=outcome,
+            fields=fields,
+            snapshot=self.snapshot,
+            session=self.session,
+            breaker=self.breakers.of(admitted),
+            scope=scope,
+            receive=receive,
+            send=send,
+            record=partial(self.record, verdict, outcome),
+            answer=answer,
+            sender_seconds=self.sender_seconds,
             reader_seconds=self.reader_seconds,
-        )  # fmt: skip
+        )
         if not await forwarder.forward():
             await abort(scope)
 
@@ -133,9 +147,15 @@ class Gateway:
         self.tally.count(verdict, outcome.status)
 
     async def _answer(
-        self, verdict: Verdict, outcome: Outcome, fields: Headers, send: Send, status: int, body: bytes,
+        self,
+        verdict: Verdict,
+        outcome: Outcome,
+        fields: Headers,
+        send: Send,
+        status: int,
+        body: bytes,
         headers: Headers,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Answer by ourselves."""
         head = verdict.call.method == "HEAD"
         outcome.status, outcome.bytes_out = status, 0 if head else len(body)

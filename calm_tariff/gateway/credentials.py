@@ -54,9 +54,11 @@ class Fault:
 
 
 NONE = Fault(
-    401, "credential-missing", "No credential",
+    401,
+    "credential-missing",
+    "No credential",
     "Send the key in the header its product names (mostly X-API-Key), or a token as Authorization: Bearer.",
-)  # fmt: skip
+)
 
 
 def presented(snapshot: Snapshot, headers: Headers, query: bytes) -> Presented | Fault:
@@ -129,16 +131,20 @@ def not_taken(shown: Presented, identity: Identity, rules: ProductRules) -> Faul
     if identity.kind not in rules.kinds:
         taken = " or ".join(_WORDS[kind] for kind in ("key", "basic", "client", "token") if kind in rules.kinds)
         return Fault(
-            401, "credential-kind", "Not this kind of credential",
+            401,
+            "credential-kind",
+            "Not this kind of credential",
             f"The credential is good, but this product takes {taken}.",
-        )  # fmt: skip
+        )
     allowed = {rules.key_header, "bearer", f"?{rules.key_query}" if rules.key_query else ""}
     if identity.kind == "key" and shown.at not in allowed:
         place = rules.key_header + (f" or the query parameter {rules.key_query}" if rules.key_query else "")
         return Fault(
-            401, "credential-place", "Not in this place",
+            401,
+            "credential-place",
+            "Not in this place",
             f"The key is good, but this product takes it in {place}.",
-        )  # fmt: skip
+        )
     return None
 
 
@@ -150,9 +156,11 @@ def without_keys(query: bytes, parameters: Collection[str]) -> bytes:
 
 
 _WORDS = {
-    "key": "an API key", "basic": "the application's id and secret (Basic)",
-    "client": "a token of the token endpoint", "token": "a signed token of a trusted issuer",
-}  # fmt: skip
+    "key": "an API key",
+    "basic": "the application's id and secret (Basic)",
+    "client": "a token of the token endpoint",
+    "token": "a signed token of a trusted issuer",
+}
 
 
 def _identity(found: Credential, kind: str) -> Identity:

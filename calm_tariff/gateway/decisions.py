@@ -217,8 +217,9 @@ class Decisions:
     def _inbound(self, asked: CallIn) -> InboundCall:
         at_us = self.gateway.now()
         parts = urlsplit(asked.uri if asked.uri.startswith("/") else f"/{asked.uri}")
-        headers = [(k.lower().encode("latin-1", "replace"), v.encode("latin-1", "replace"))
-                   for k, v in asked.headers.items()]  # fmt: skip
+        headers = [
+            (k.lower().encode("latin-1", "replace"), v.encode("latin-1", "replace")) for k, v in asked.headers.items()
+        ]
         return InboundCall(
             id=calls.new_id(at_us),
             at_us=at_us,
@@ -260,8 +261,14 @@ class Decisions:
 
     def _set_aside(self, told: OutcomeIn) -> None:
         """Hand on what a repeat says of a recorded call; whoever records calls keeps what differs."""
-        repeat = {"call_id": told.id, "source": self.gateway.name, "status": told.status, "bytes_in": told.bytes_in,
-                  "bytes_out": told.bytes_out, "back_end_us": told.took_ms * 1000}  # fmt: skip
+        repeat = {
+            "call_id": told.id,
+            "source": self.gateway.name,
+            "status": told.status,
+            "bytes_in": told.bytes_in,
+            "bytes_out": told.bytes_out,
+            "back_end_us": told.took_ms * 1000,
+        }
         try:
             self.gateway.journal.append(repeat)
         except Unwritable:

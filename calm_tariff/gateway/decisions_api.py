@@ -61,8 +61,13 @@ def create_app(decisions: Decisions) -> FastAPI:
         `Calm-Status`. A call over its pace is held here, before the answer.
         """
         headers = {k: v for k, v in request.headers.items() if k not in _TOLD and not k.startswith("calm-")}
-        call = CallIn(method=x_original_method, uri=x_original_uri, headers=headers, address=x_original_address,
-                      outcome=calm_outcome)  # fmt: skip
+        call = CallIn(
+            method=x_original_method,
+            uri=x_original_uri,
+            headers=headers,
+            address=x_original_address,
+            outcome=calm_outcome,
+        )
         answer = await decisions.decide(call)
         if isinstance(answer.verdict, Judged) and answer.verdict.let_through:
             await asyncio.sleep(answer.verdict.decided.decision.wait_us / 1_000_000)

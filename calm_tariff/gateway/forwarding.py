@@ -34,18 +34,29 @@ HOP_BY_HOP = frozenset(
     b"transfer-encoding upgrade".split()
 )
 NOT_TO_BACK_END = HOP_BY_HOP | {
-    b"host", b"content-length", b"authorization", b"expect", b"forwarded", b"x-forwarded-for", b"x-forwarded-proto",
-    b"x-forwarded-host", b"traceparent",
-}  # fmt: skip
+    b"host",
+    b"content-length",
+    b"authorization",
+    b"expect",
+    b"forwarded",
+    b"x-forwarded-for",
+    b"x-forwarded-proto",
+    b"x-forwarded-host",
+    b"traceparent",
+}
 NOT_TO_CALLER = HOP_BY_HOP | {
-    b"content-length", b"ratelimit", b"ratelimit-policy", b"x-ratelimit-limit", b"x-ratelimit-remaining",
-    b"x-ratelimit-reset", b"date", b"server",
-}  # fmt: skip
+    b"content-length",
+    b"ratelimit",
+    b"ratelimit-policy",
+    b"x-ratelimit-limit",
+    b"x-ratelimit-remaining",
+    b"x-ratelimit-reset",
+    b"date",
+    b"server",
+}
 # What tells a back end who calls; a caller cannot send these itself.
 OURS = b"calm-"
-SESSIONS = frozenset(
-    prefix + name for prefix in (b"", b"__Host-") for name in (b"calm_console", b"calm_portal")
-)  # fmt: skip
+SESSIONS = frozenset(prefix + name for prefix in (b"", b"__Host-") for name in (b"calm_console", b"calm_portal"))
 SMALL_BODY = 65_536
 _TRACE = re.compile(rb"00-([0-9a-f]{32})-([0-9a-f]{16})-([0-9a-f]{2})")
 

@@ -44,12 +44,15 @@ class _Figures(Collector):
         gauges = (
             ("calm_calls_in_flight", "Calls being answered", tally.in_flight),
             ("calm_snapshot_number", "The stamp of the snapshot in use", gateway.snapshot.number),
-            ("calm_snapshot_age_seconds", "Since the snapshot was last known to be the newest",
-             time.monotonic() - gateway.fresh_at),
+            (
+                "calm_snapshot_age_seconds",
+                "Since the snapshot was last known to be the newest",
+                time.monotonic() - gateway.fresh_at,
+            ),
             ("calm_journal_segments_waiting", "Closed segments not shipped yet", gateway.journal.waiting()),
             ("calm_journal_writable", "Whether calls can be recorded", int(gateway.journal.fault is None)),
             ("calm_counters_away", "Whether the shared counts are away", int("away" in gateway.counters.state)),
-        )  # fmt: skip
+        )
         for name, words, value in gauges:
             yield GaugeMetricFamily(name, words, value=value)
 

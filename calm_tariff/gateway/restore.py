@@ -43,10 +43,14 @@ def _replay(counts: Counts, snapshot: Snapshot, calls: Iterable[RecordedCall]) -
             continue
         at = call.decided_us or call.at_us
         asked = Call(
-            at_us=at, key=key_subject(call.key_id, call.application_id or 0), application=str(call.application_id),
-            consumer=str(call.consumer_id), subscription=str(call.subscription_id), operation=str(call.operation_id),
+            at_us=at,
+            key=key_subject(call.key_id, call.application_id or 0),
+            application=str(call.application_id),
+            consumer=str(call.consumer_id),
+            subscription=str(call.subscription_id),
+            operation=str(call.operation_id),
             values=call.carried,
-        )  # fmt: skip
+        )
         # A limit that came into force meanwhile does not count what was decided without it.
         checked = {rung[0] for rung in call.checks}
         for compiled in stack.applying(asked.operation):

@@ -58,10 +58,17 @@ class Router:
 # What some back ends obey instead of the method or the path that was asked for; also with `_` for `-`.
 OVERRIDES = frozenset(
     spelling
-    for name in (b"x-http-method-override", b"x-http-method", b"x-method-override", b"x-original-url",
-                 b"x-rewrite-url", b"x-original-path", b"x-override-url")
+    for name in (
+        b"x-http-method-override",
+        b"x-http-method",
+        b"x-method-override",
+        b"x-original-url",
+        b"x-rewrite-url",
+        b"x-original-path",
+        b"x-override-url",
+    )
     for spelling in (name, name.replace(b"-", b"_"))
-)  # fmt: skip
+)
 
 
 def is_odd(path: str) -> bool:

@@ -62,15 +62,20 @@ class _Running:
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
         self.ctx = context_for(
-            engine(settings.database_url, pool_size=3), web_address=settings.address,
-            sealing_secret=settings.value_secret, reach=settings.reach,
-        )  # fmt: skip
+            engine(settings.database_url, pool_size=3),
+            web_address=settings.address,
+            sealing_secret=settings.value_secret,
+            reach=settings.reach,
+        )
         self.name = settings.gateway_name
         self.gateway = Gateway(
-            Journal(settings.journal / self.name, settings.journal_sync), self.name, trusted=settings.trusted,
-            sender_seconds=settings.sender_seconds, reader_seconds=settings.reader_seconds,
+            Journal(settings.journal / self.name, settings.journal_sync),
+            self.name,
+            trusted=settings.trusted,
+            sender_seconds=settings.sender_seconds,
+            reader_seconds=settings.reader_seconds,
             value_secret=settings.value_secret.encode(),
-        )  # fmt: skip
+        )
         self.started = datetime.now(UTC)
         self.begun = asyncio.Event()
         self.tasks = Tasks()
@@ -109,11 +114,20 @@ class _Running:
             tasks.begin("decisions", lambda: _quietly(service, settings.decisions_port).serve())
         server = uvicorn.Server(
             uvicorn.Config(
-                gateway, host="127.0.0.1", port=settings.gateway_port, log_config=None, access_log=False,
-                lifespan="off", http=Wire, loop="uvloop", server_header=False, proxy_headers=False,
-                timeout_keep_alive=60, backlog=2048,
+                gateway,
+                host="127.0.0.1",
+                port=settings.gateway_port,
+                log_config=None,
+                access_log=False,
+                lifespan="off",
+                http=Wire,
+                loop="uvloop",
+                server_header=False,
+                proxy_headers=False,
+                timeout_keep_alive=60,
+                backlog=2048,
             )
-        )  # fmt: skip
+        )
         try:
             log.info("serving on port %d, counts %s", settings.gateway_port, gateway.counters.state)
             # The server ends on it and raises it again afterwards, which would end the process before it has left.

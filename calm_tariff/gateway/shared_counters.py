@@ -223,9 +223,14 @@ class SharedCounters:
 def connect(url: str, patience: float = PATIENCE_SECONDS) -> Redis:
     """A client that gives up after `patience` seconds: a call waits no longer for its count than for its answer."""
     return Redis.from_url(
-        url, socket_timeout=patience, socket_connect_timeout=patience, max_connections=200, retry=None,
-        health_check_interval=0, decode_responses=True,
-    )  # fmt: skip
+        url,
+        socket_timeout=patience,
+        socket_connect_timeout=patience,
+        max_connections=200,
+        retry=None,
+        health_check_interval=0,
+        decode_responses=True,
+    )
 
 
 def _fields(compiled: Any, call: Call, at: int) -> list[Any]:

@@ -200,7 +200,7 @@ class Snapshot:
         compiler = self._compilers[environment]
         return compiler.access(
             following, access.caller, int(access.operation), access.scopes, credential, following.start_us
-        )  # fmt: skip
+        )
 
     def stack(self, subscription_id: int, environment: Environment, at_us: int) -> Stack | None:
         """A subscription's limits at an instant; None where it let no calls through."""
@@ -330,8 +330,10 @@ class _Compiler:
             return known
         layered = self.house.with_plan(terms, subscription=own)
         limits = [each.limit for each in layered]
-        scopes = [self.prefix + (house_name(e.layer, e.limit) if e.limit.name in self.above else names[e.limit.name])
-                  for e in layered]  # fmt: skip
+        scopes = [
+            self.prefix + (house_name(e.layer, e.limit) if e.limit.name in self.above else names[e.limit.name])
+            for e in layered
+        ]
         if grant.free:
             limits[:0] = bound([trial_quota(grant.free.meter, grant.free.units)], self.house.counted_on)
             scopes[:0] = [f"trial/{grant.stay_id}"]

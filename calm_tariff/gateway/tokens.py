@@ -134,9 +134,11 @@ class Tokens:
             await self._fetch(issuer, kept, kid)
         if kept.keys is None or self.clock() - kept.fetched > STALE_SECONDS:
             return Fault(
-                503, "issuer-away", "The issuer's keys cannot be read",
+                503,
+                "issuer-away",
+                "The issuer's keys cannot be read",
                 f"{issuer.name} does not give its keys at the moment, so its tokens cannot be verified. Try again.",
-            )  # fmt: skip
+            )
         if not kept.has(kid):
             return _bad("token-signature", "Bad signature", f"{issuer.name} has no key with the token's key id (kid).")
         return self._verified.get(text) or _verify(text, kept.keys, list(issuer.algorithms), issuer.audience)
@@ -231,9 +233,10 @@ def _of_outside(snapshot: Snapshot, issuer: Issuer, claims: dict[str, Any]) -> I
     caller = snapshot.clients.get(named) if isinstance(named, str) else None
     if caller is None:
         return _bad(
-            "token-application", "Unknown application",
+            "token-application",
+            "Unknown application",
             f"The token's claim {issuer.claim} must be the id of an application registered here.",
-        )  # fmt: skip
+        )
     return Identity(
         kind="token",
         application_id=caller.application_id,

@@ -112,18 +112,34 @@ class Database:
         log = logs.opened(self.home / "mariadbd.log")
         self.process = subprocess.Popen(
             [
-                _program("mariadbd"), "--no-defaults", f"--datadir={data}", f"--port={self.port}",
-                "--bind-address=127.0.0.1", f"--socket={self._sockets / 's'}",
+                _program("mariadbd"),
+                "--no-defaults",
+                f"--datadir={data}",
+                f"--port={self.port}",
+                "--bind-address=127.0.0.1",
+                f"--socket={self._sockets / 's'}",
                 f"--pid-file={self.home / 'run' / 'pid'}",
-                f"--init-file={self.home / 'grants.sql'}", f"--tmpdir={self.home / 'tmp'}",
-                "--skip-name-resolve", "--character-set-server=utf8mb4",
-                "--collation-server=utf8mb4_bin", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M",
-                "--max-connections=100", "--max-allowed-packet=64M", "--performance-schema=off", *self.options,
+                f"--init-file={self.home / 'grants.sql'}",
+                f"--tmpdir={self.home / 'tmp'}",
+                "--skip-name-resolve",
+                "--character-set-server=utf8mb4",
+                "--collation-server=utf8mb4_bin",
+                "--innodb-buffer-pool-size=256M",
+                "--innodb-log-file-size=128M",
+                "--max-connections=100",
+                "--max-allowed-packet=64M",
+                "--performance-schema=off",
+                *self.options,
                 *([] if user else _as_root()),
             ],
-            stdout=log, stderr=log, stdin=subprocess.DEVNULL, preexec_fn=die_with_parent(signal.SIGTERM),
-            user=user, group=user, extra_groups=[] if user else None,
-        )  # fmt: skip
+            stdout=log,
+            stderr=log,
+            stdin=subprocess.DEVNULL,
+            preexec_fn=die_with_parent(signal.SIGTERM),
+            user=user,
+            group=user,
+            extra_groups=[] if user else None,
+        )
         log.close()
         (self.home / "pid.started").write_text(str(self.process.pid))
         self._wait()
@@ -172,11 +188,18 @@ class Database:
     def _initialise(self, data: Path) -> None:
         made = subprocess.run(
             [
-                _program("mariadb-install-db"), "--no-defaults", f"--datadir={data}", "--skip-test-db",
-                "--auth-root-authentication-method=socket", *_as_root(),
+                _program("mariadb-install-db"),
+                "--no-defaults",
+                f"--datadir={data}",
+                "--skip-test-db",
+                "--auth-root-authentication-method=socket",
+                *_as_root(),
             ],
-            capture_output=True, text=True, check=False, env={**os.environ, "TMPDIR": str(self.home / "tmp")},
-        )  # fmt: skip
+            capture_output=True,
+            text=True,
+            check=False,
+            env={**os.environ, "TMPDIR": str(self.home / "tmp")},
+        )
         if made.returncode:
             raise CannotStart(f"MariaDB could not make its data directory {data}: {made.stderr.strip()[-400:]}")
 

@@ -129,9 +129,12 @@ def reset() -> int:
 def first_provider(settings: Settings) -> ProviderTyped:
     """Who sells access in a new installation, as the settings say. Raises `Invalid`, naming the field."""
     typed = ProviderTyped(
-        name=settings.provider_name, time_zone=settings.time_zone, currency=settings.currency,
-        tax_percent=settings.tax_percent, mail_from=settings.mail_from,
-    )  # fmt: skip
+        name=settings.provider_name,
+        time_zone=settings.time_zone,
+        currency=settings.currency,
+        tax_percent=settings.tax_percent,
+        mail_from=settings.mail_from,
+    )
     check(typed)
     mail_address(settings.owner, "owner")
     return typed

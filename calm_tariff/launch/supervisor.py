@@ -99,9 +99,12 @@ class Supervisor:
         with logs.opened(folder / f"{part.command}.log") as log:
             self.children[part.name] = subprocess.Popen(
                 [sys.executable, "-m", "calm_tariff.cli", part.command],
-                stdout=log, stderr=log, stdin=subprocess.DEVNULL, env=environment,
+                stdout=log,
+                stderr=log,
+                stdin=subprocess.DEVNULL,
+                env=environment,
                 preexec_fn=die_with_parent(signal.SIGTERM),
-            )  # fmt: skip
+            )
 
     def start_all(self) -> None:
         """Start every process and wait until each answers. Raises `CannotStart`."""

@@ -134,12 +134,13 @@ def _png(z: int, x: int, y: int) -> bytes:
     """A greyscale image of made-up depth contours."""
     scale = 2.0 ** -(z % 6) * 9
     rows = b"".join(
-        b"\0" + bytes(
+        b"\0"
+        + bytes(
             int(190 + 50 * math.sin((x + i / SIDE) * scale) * math.cos((y + j / SIDE) * scale)) // 12 * 12
             for i in range(SIDE)
         )
         for j in range(SIDE)
-    )  # fmt: skip
+    )
     head = struct.pack(">IIBBBBB", SIDE, SIDE, 8, 0, 0, 0, 0)
     chunks = ((b"IHDR", head), (b"IDAT", zlib.compress(rows)), (b"IEND", b""))
     return b"\x89PNG\r\n\x1a\n" + b"".join(

@@ -11,7 +11,25 @@ from calm_tariff.store.settle import invoices
 metadata = Base.metadata
 
 __all__ = [
-    "apis", "applications", "consumers", "groups", "house_limits", "instances", "invoices", "issuers", "jobs",
-    "metadata", "meters", "notices", "people", "products", "provider", "record", "requests", "service_tokens",
-    "subscriptions", "tokens", "usage",
-]  # fmt: skip
+    "apis",
+    "applications",
+    "consumers",
+    "groups",
+    "house_limits",
+    "instances",
+    "invoices",
+    "issuers",
+    "jobs",
+    "metadata",
+    "meters",
+    "notices",
+    "people",
+    "products",
+    "provider",
+    "record",
+    "requests",
+    "service_tokens",
+    "subscriptions",
+    "tokens",
+    "usage",
+]

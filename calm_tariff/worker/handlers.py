@@ -44,7 +44,8 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
     """Everything this worker does."""
     found = [
         Handler(
-            kind=mailing.SEND, at_once=3,
+            kind=mailing.SEND,
+            at_once=3,
             do=lambda of: mailing.send(ctx, of["letter"], settings.mail_host, settings.mail_port),
         ),
         Handler(kind=subscriptions.END_TRIAL, do=lambda of: trials.end_trial(ctx, of["subscription"])),
@@ -56,7 +57,7 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget attempts to sign in", timedelta(minutes=10), lambda: throttling.forget(ctx)),
         _again("forget letters of sign-ups", timedelta(minutes=10), lambda: sign_up.forget(ctx)),
         _again("forget letters of passwords", timedelta(minutes=10), lambda: passwords.forget(ctx)),
-    ]  # fmt: skip
+    ]
     if settings.ticket_desk_address:
         found.append(Handler(kind=requests.ASK_DESK, tries=None, do=lambda of: _ticket(ctx, settings, of["request"])))
     return found

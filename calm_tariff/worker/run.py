@@ -27,9 +27,12 @@ CONNECTIONS = 8
 def work(settings: Settings, stop: Event) -> None:
     """Work until told to stop. A database that is away is waited for; nothing is lost meanwhile."""
     ctx = context_for(
-        engine(settings.database_url, pool_size=CONNECTIONS), actor=SYSTEM, web_address=settings.address,
-        sealing_secret=settings.value_secret, reach=settings.reach,
-    )  # fmt: skip
+        engine(settings.database_url, pool_size=CONNECTIONS),
+        actor=SYSTEM,
+        web_address=settings.address,
+        sealing_secret=settings.value_secret,
+        reach=settings.reach,
+    )
     worker = Worker(ctx, settings)
     for thread in worker.threads(stop):
         thread.start()
@@ -78,7 +81,10 @@ class Worker:
     def words(self) -> dict[str, object]:
         """What it says of itself."""
         return {
-            "shipped_calls": self.shipped, "jobs_done": self.loop.done, "jobs_failed": self.loop.failed,
+            "shipped_calls": self.shipped,
+            "jobs_done": self.loop.done,
+            "jobs_failed": self.loop.failed,
             "begun_again": {thread.name: thread.died for thread in self.supervised if thread.died},
-            "started_again": self.settings.started_again, "ended_with": self.settings.ended_with,
-        }  # fmt: skip
+            "started_again": self.settings.started_again,
+            "ended_with": self.settings.ended_with,
+        }

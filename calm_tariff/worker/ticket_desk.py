@@ -66,13 +66,19 @@ class TicketDesk:
         asked, content = secrets.token_urlsafe(16), orjson.dumps(body) if body else b""
         now = int(self._clock().timestamp())
         ours = {
-            "iss": _US, "aud": _DESK, "jti": asked, "iat": now, "exp": now + _SECONDS,
-            "asks": f"{method} {path}", "sha256": hashlib.sha256(content).hexdigest(),
-        }  # fmt: skip
+            "iss": _US,
+            "aud": _DESK,
+            "jti": asked,
+            "iat": now,
+            "exp": now + _SECONDS,
+            "asks": f"{method} {path}",
+            "sha256": hashlib.sha256(content).hexdigest(),
+        }
         fields = {
             "Authorization": f"Bearer {jwt.encode({'alg': _HOW}, ours, self._key, algorithms=[_HOW])}",
-            "Content-Type": "application/json", "Accept": "application/jwt",
-        }  # fmt: skip
+            "Content-Type": "application/json",
+            "Accept": "application/jwt",
+        }
         answer = self._client.request(method, path, content=content, headers=fields).raise_for_status()
         return _read(self._claims(answer.text, asked))
 

@@ -17,19 +17,46 @@ from tests.processes import wait_for
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 CONSOLE = {
     "Ines": [
-        "/", "/compose/apis", "/compose/apis/new", "/compose/apis/1", "/compose/documents/new", "/compose/meters",
-        "/compose/meters/1", "/compose/meters/4", "/compose/meters/new", "/compose/products",
-        "/compose/products/new", "/compose/products/1", "/compose/products/2", "/compose/products/3",
-        "/compose/revisions/1", "/compose/limits", "/compose/plans/6/limits", "/compose/plans/6/document",
-        "/compose/tariff", "/compose/bench", "/compose/issuers", "/house/tokens",
-        "/house/password", "/record", "/nowhere",
+        "/",
+        "/compose/apis",
+        "/compose/apis/new",
+        "/compose/apis/1",
+        "/compose/documents/new",
+        "/compose/meters",
+        "/compose/meters/1",
+        "/compose/meters/4",
+        "/compose/meters/new",
+        "/compose/products",
+        "/compose/products/new",
+        "/compose/products/1",
+        "/compose/products/2",
+        "/compose/products/3",
+        "/compose/revisions/1",
+        "/compose/limits",
+        "/compose/plans/6/limits",
+        "/compose/plans/6/document",
+        "/compose/tariff",
+        "/compose/bench",
+        "/compose/issuers",
+        "/house/tokens",
+        "/house/password",
+        "/record",
+        "/nowhere",
     ],
     "Rui": ["/", "/admit/desk", "/admit/desk?show=decided", "/admit/consumers", "/admit/consumers/1", "/admit/groups"],
     "Tomas": ["/observe/traffic", "/observe/traffic?verdict=refused", "/observe/allowances", "/observe/gateways"],
     "Beatriz": ["/settle/periods", "/settle/periods/2026-10-01", "/settle/invoices/1"],
-}  # fmt: skip
-PORTAL = ["/", "/products/harbour-data", "/products/harbour-data?view=operations", "/applications",
-          "/applications/1", "/usage", "/password", "/invoices"]  # fmt: skip
+}
+PORTAL = [
+    "/",
+    "/products/harbour-data",
+    "/products/harbour-data?view=operations",
+    "/applications",
+    "/applications/1",
+    "/usage",
+    "/password",
+    "/invoices",
+]
 
 
 def serious(page: Page) -> list[str]:
@@ -59,8 +86,17 @@ def test_axe_finds_nothing_serious_in_the_console(people: People, who: str) -> N
 def test_axe_finds_nothing_serious_in_the_portal_or_at_night(people: People) -> None:
     page = people.page()
     found = []
-    for path in ("/", "/forgotten", "/reset#x", "/portal/", "/portal/sign-in", "/portal/sign-up", "/portal/confirm#x",
-                 "/portal/forgotten", "/portal/reset#x"):  # fmt: skip
+    for path in (
+        "/",
+        "/forgotten",
+        "/reset#x",
+        "/portal/",
+        "/portal/sign-in",
+        "/portal/sign-up",
+        "/portal/confirm#x",
+        "/portal/forgotten",
+        "/portal/reset#x",
+    ):
         page.goto(path)
         page.get_by_role("heading", level=1).first.wait_for()
         found += serious(page)

@@ -111,8 +111,9 @@ def test_asking_for_a_plan_begins_with_the_first_field(people: People) -> None:
 
 def test_a_keys_last_day_is_the_providers_wherever_its_reader_is(people: People) -> None:
     page = people.member("Henrique")
-    far = people.chromium.new_context(base_url=people.product.web, timezone_id="Pacific/Auckland",
-                                      storage_state=page.context.storage_state())  # fmt: skip
+    far = people.chromium.new_context(
+        base_url=people.product.web, timezone_id="Pacific/Auckland", storage_state=page.context.storage_state()
+    )
     people.contexts.append(far)
     page = far.new_page()
     page.goto("/portal/applications")

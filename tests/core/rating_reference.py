@@ -111,6 +111,7 @@ def charge(case: dict[str, Any]) -> dict[str, Any]:
             {"segment": place, "kind": kind, "meter": meter, "amount": written(amount, currency)}
             for place, kind, meter, amount in lines
         ],
-        "subtotal": written(subtotal, currency), "tax": written(tax, currency),
+        "subtotal": written(subtotal, currency),
+        "tax": written(tax, currency),
         "total": written(subtotal + tax, currency),
-    }  # fmt: skip
+    }

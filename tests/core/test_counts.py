@@ -7,8 +7,15 @@ from calm_tariff.core.limits import Limit, Quota, Rate, Window
 from calm_tariff.core.stays import Stay
 from calm_tariff.core.terms import PlanTerms
 
-MONTH = Quota(name="Month", counted_per="subscription", units=100, every="month", aligned="calendar",
-              when_spent="refuse", meter="calls")  # fmt: skip
+MONTH = Quota(
+    name="Month",
+    counted_per="subscription",
+    units=100,
+    every="month",
+    aligned="calendar",
+    when_spent="refuse",
+    meter="calls",
+)
 OURS = replace(MONTH, name="Ours", counted_per="consumer")
 ALL = replace(MONTH, name="All", counted_per="everyone")
 RATE = Rate(name="Rate", counted_per="key", calls=10, per_seconds=1, burst=20)
@@ -26,8 +33,14 @@ def stays(*parts: tuple[int, int]) -> tuple[Stay, ...]:
 
 
 def history(*parts: tuple[int, int], subscription: int = 1, application: int = 1, **more) -> History:
-    return History(subscription_id=subscription, application_id=application, consumer_id=1, started_us=parts[0][0],
-                   stays=stays(*parts), **more)  # fmt: skip
+    return History(
+        subscription_id=subscription,
+        application_id=application,
+        consumer_id=1,
+        started_us=parts[0][0],
+        stays=stays(*parts),
+        **more,
+    )
 
 
 def named(limit: str, terms: dict[int, tuple[Limit, ...]], *histories: History) -> list[str | None]:
@@ -43,10 +56,13 @@ def test_a_limit_that_a_revision_only_changes_keeps_its_count() -> None:
     assert before == after == "1/Month/quota/month//calls/subscription"
     # One that changes its window, its meter, its kind or whose count it is begins at nothing.
     for other in (
-        replace(MONTH, every="day"), replace(MONTH, meter="bytes"), replace(MONTH, counted_per="key"),
-        replace(MONTH, aligned="subscription"), replace(RATE, name="Month"),
+        replace(MONTH, every="day"),
+        replace(MONTH, meter="bytes"),
+        replace(MONTH, counted_per="key"),
+        replace(MONTH, aligned="subscription"),
+        replace(RATE, name="Month"),
         Window(name="Month", counted_per="subscription", calls=9, per_seconds=60, rolling=True),
-    ):  # fmt: skip
+    ):
         before, after = named("Month", {1: (MONTH,), 2: (other,)}, history((0, 1), (50, 2)))
         assert before != after
 
@@ -121,5 +137,8 @@ def test_a_history_is_cut_where_limits_change_and_nowhere_else() -> None:
     own = (Override(limit=replace(RATE, name="Own"), start_us=20, end_us=70),)
     parts = stretches(history((0, 1), (50, 2), overrides=own), PLANS, {1: PlanTerms(), 2: PlanTerms(limits=(MONTH,))})
     assert [(p.start_us, p.end_us, [x.limit.name for x in p.limits]) for p in parts] == [
-        (0, 20, []), (20, 50, ["Own"]), (50, 70, ["Month", "Own"]), (70, None, ["Month"]),
-    ]  # fmt: skip
+        (0, 20, []),
+        (20, 50, ["Own"]),
+        (50, 70, ["Month", "Own"]),
+        (70, None, ["Month"]),
+    ]

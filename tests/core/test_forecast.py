@@ -34,10 +34,14 @@ def as_written(used, quota, window, now, hourly, first) -> Projection:
 
 
 @given(
-    used=units, quota=st.decimals(1, 900, places=0), before=st.integers(0, 40 * 24 * HOUR),
-    after=st.integers(0, 12 * 24 * HOUR), off=st.integers(0, HOUR - 1),
-    first=st.none() | st.integers(0, 6 * WEEK), pattern=st.lists(units, min_size=1, max_size=50),
-)  # fmt: skip
+    used=units,
+    quota=st.decimals(1, 900, places=0),
+    before=st.integers(0, 40 * 24 * HOUR),
+    after=st.integers(0, 12 * 24 * HOUR),
+    off=st.integers(0, HOUR - 1),
+    first=st.none() | st.integers(0, 6 * WEEK),
+    pattern=st.lists(units, min_size=1, max_size=50),
+)
 @example(
     used=Decimal(10), quota=Decimal(20), before=10 * HOUR, after=20 * HOUR, off=0, first=None, pattern=[Decimal(1)]
 )

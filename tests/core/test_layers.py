@@ -11,8 +11,15 @@ from calm_tariff.core.terms import PlanTerms
 
 RATE = Rate(name="Rate", counted_per="key", calls=5, per_seconds=1, burst=10)
 SLOW = replace(RATE, name="Slow", calls=1, applies_to=("2",))
-ALLOWANCE = Quota(name="Allowance", counted_per="subscription", units=10, every="month", aligned="calendar",
-                  when_spent="refuse", meter="forecasts")  # fmt: skip
+ALLOWANCE = Quota(
+    name="Allowance",
+    counted_per="subscription",
+    units=10,
+    every="month",
+    aligned="calendar",
+    when_spent="refuse",
+    meter="forecasts",
+)
 WINDOW = Window(name="Window", counted_per="consumer", calls=9, per_seconds=60, rolling=True)
 FORECASTS = Meter(key="forecasts", measure="calls", operations=frozenset({"2", "1"}), environments=("live",))
 TERMS = PlanTerms(limits=(RATE, ALLOWANCE), overrides=(SLOW,))
@@ -38,9 +45,12 @@ def test_all_layers_stand_in_the_order_they_are_tested_and_quotas_hold_where_the
     own = replace(RATE, calls=50)
     laid = house.with_plan(TERMS, subscription=(own,))
     assert [(each.layer, each.limit.name) for each in laid] == [
-        ("provider", "every API: Window"), ("api", "Tides v1: Window"), ("plan", "Allowance"), ("operation", "Slow"),
+        ("provider", "every API: Window"),
+        ("api", "Tides v1: Window"),
+        ("plan", "Allowance"),
+        ("operation", "Slow"),
         ("subscription", "Rate"),
-    ]  # fmt: skip
+    ]
     assert laid[-1].limit == own  # in place of the plan's limit of that name
     meets = {operation: [each.limit.name for each in laid if each.applies_to(operation)] for operation in ("1", "2")}
     assert meets["1"] == ["every API: Window", "Tides v1: Window", "Allowance", "Rate"]

@@ -19,15 +19,39 @@ from calm_tariff.core.receipts import ladder
 T0 = 1_788_300_000_000_000
 LISBON = zone("Europe/Lisbon")
 
-rates = st.builds(Rate, name=st.just("r"), counted_per=st.just("key"), calls=st.integers(1, 9),
-                  per_seconds=st.integers(1, 5), burst=st.integers(1, 9))  # fmt: skip
-windows = st.builds(Window, name=st.just("w"), counted_per=st.just("key"), calls=st.integers(1, 9),
-                    per_seconds=st.integers(1, 5), rolling=st.booleans())  # fmt: skip
-paces = st.builds(Pace, name=st.just("p"), counted_per=st.just("key"), calls=st.integers(1, 9),
-                  per_seconds=st.integers(1, 5), max_wait_ms=st.integers(0, 3000))  # fmt: skip
-quotas = st.builds(Quota, name=st.just("q"), counted_per=st.just("key"), units=st.integers(1, 20),
-                   every=st.sampled_from(["minute", "hour"]), aligned=st.sampled_from(["calendar", "subscription"]),
-                   when_spent=st.just("refuse"))  # fmt: skip
+rates = st.builds(
+    Rate,
+    name=st.just("r"),
+    counted_per=st.just("key"),
+    calls=st.integers(1, 9),
+    per_seconds=st.integers(1, 5),
+    burst=st.integers(1, 9),
+)
+windows = st.builds(
+    Window,
+    name=st.just("w"),
+    counted_per=st.just("key"),
+    calls=st.integers(1, 9),
+    per_seconds=st.integers(1, 5),
+    rolling=st.booleans(),
+)
+paces = st.builds(
+    Pace,
+    name=st.just("p"),
+    counted_per=st.just("key"),
+    calls=st.integers(1, 9),
+    per_seconds=st.integers(1, 5),
+    max_wait_ms=st.integers(0, 3000),
+)
+quotas = st.builds(
+    Quota,
+    name=st.just("q"),
+    counted_per=st.just("key"),
+    units=st.integers(1, 20),
+    every=st.sampled_from(["minute", "hour"]),
+    aligned=st.sampled_from(["calendar", "subscription"]),
+    when_spent=st.just("refuse"),
+)
 gaps = st.lists(st.integers(0, 900_000), min_size=1, max_size=80)
 
 
@@ -111,8 +135,10 @@ def test_a_refused_call_consumes_nothing_and_says_exactly_when_it_would_be_let_i
         before = {key: list(s) if hasattr(s, "popleft") else s for key, s in counts.items()}
         decision = stack.decide(call(at), counts, clock)
         if decision.verdict == "refused":
-            live = {key: [i for i in s if not isinstance(s, int)] if hasattr(s, "popleft") else s
-                    for key, s in counts.items()}  # fmt: skip
+            live = {
+                key: [i for i in s if not isinstance(s, int)] if hasattr(s, "popleft") else s
+                for key, s in counts.items()
+            }
             assert {k: v for k, v in live.items() if isinstance(v, int | tuple)} == {
                 k: v for k, v in before.items() if isinstance(v, int | tuple)
             }
@@ -158,8 +184,9 @@ def test_a_clock_that_steps_back_gives_nothing_away() -> None:
 
 def test_units_of_one_meter_settle_its_own_quotas_alone() -> None:
     def quota(meter: str) -> Quota:
-        return Quota(name=meter, counted_per="key", units=100, every="hour", aligned="calendar", when_spent="refuse",
-                     meter=meter)  # fmt: skip
+        return Quota(
+            name=meter, counted_per="key", units=100, every="hour", aligned="calendar", when_spent="refuse", meter=meter
+        )
 
     stack, counts, clock = Stack([quota("calls"), quota("bytes"), quota("tokens")], LISBON, T0), {}, Clock()
     costs = Costs({None: Cost(1), "calls": Cost(1), "bytes": Cost(0, settles=True)})
@@ -224,13 +251,19 @@ def test_layers_are_tested_in_order_and_a_subscription_override_replaces_its_nam
         return Rate(name=name, counted_per="key", calls=calls, per_seconds=1, burst=calls)
 
     found = effective(
-        provider=[rate("all", 9)], api=[rate("api", 8)], plan=[rate("Rate", 5), rate("other", 4)],
-        operation=[rate("op", 3)], subscription=[rate("Rate", 50)],
-    )  # fmt: skip
+        provider=[rate("all", 9)],
+        api=[rate("api", 8)],
+        plan=[rate("Rate", 5), rate("other", 4)],
+        operation=[rate("op", 3)],
+        subscription=[rate("Rate", 50)],
+    )
     assert [(f.layer, f.limit.name, f.limit.calls) for f in found] == [
-        ("provider", "all", 9), ("api", "api", 8), ("plan", "other", 4), ("operation", "op", 3),
+        ("provider", "all", 9),
+        ("api", "api", 8),
+        ("plan", "other", 4),
+        ("operation", "op", 3),
         ("subscription", "Rate", 50),
-    ]  # fmt: skip
+    ]
 
 
 @pytest.mark.parametrize(
@@ -252,9 +285,17 @@ def test_a_limit_that_makes_no_sense_is_refused_by_field(limit, field: str) -> N
 def test_life_cycles_allow_only_their_moves() -> None:
     allowed = {
         "plan": (PLAN, {("draft", "on sale"), ("on sale", "closed"), ("closed", "on sale"), ("closed", "withdrawn")}),
-        "key": (KEY, {("active", "retiring"), ("active", "expired"), ("active", "revoked"),
-                      ("retiring", "expired"), ("retiring", "revoked")}),
-    }  # fmt: skip
+        "key": (
+            KEY,
+            {
+                ("active", "retiring"),
+                ("active", "expired"),
+                ("active", "revoked"),
+                ("retiring", "expired"),
+                ("retiring", "revoked"),
+            },
+        ),
+    }
     for thing, (table, moves) in allowed.items():
         for state in table:
             for to in table:

@@ -14,9 +14,21 @@ def test_a_name_is_kept_composed_and_without_space_around_it() -> None:
 
 @pytest.mark.parametrize(
     "wrong",
-    ["", "   ", "x" * 201, "two\nlines", "a\ttab", "a\x00b", "zero\u200bwidth", "\u202eback", "join\u200dner",
-     "a\u2028b", "\ufeffmark", "a\x7fb"],
-)  # fmt: skip
+    [
+        "",
+        "   ",
+        "x" * 201,
+        "two\nlines",
+        "a\ttab",
+        "a\x00b",
+        "zero\u200bwidth",
+        "\u202eback",
+        "join\u200dner",
+        "a\u2028b",
+        "\ufeffmark",
+        "a\x7fb",
+    ],
+)
 def test_what_cannot_be_seen_is_refused_by_its_field(wrong: str) -> None:
     with pytest.raises(Invalid) as refused:
         plain(wrong, "organisation")

@@ -59,9 +59,12 @@ pricings = st.builds(
 
 def case(*segments: Segment, period: Period | None = None) -> RatingCase:
     return RatingCase(
-        currency="EUR", time_zone="Europe/Lisbon", period=period or month_of(date(2026, 10, 1)),
-        tax_percent=Decimal(23), segments=segments,
-    )  # fmt: skip
+        currency="EUR",
+        time_zone="Europe/Lisbon",
+        period=period or month_of(date(2026, 10, 1)),
+        tax_percent=Decimal(23),
+        segments=segments,
+    )
 
 
 def segment(plan: Pricing, start: datetime, end: datetime | None, units: int | Decimal = 0) -> Segment:
@@ -121,9 +124,14 @@ def _at(curve: curves.Curve, q: Fraction) -> Fraction:
 
 
 def test_late_usage_is_the_difference_line_by_line_and_striking_out_its_negative() -> None:
-    plan = Pricing(prices=(Fee(amount=Decimal(40)), Volume(meter="m", tiers=(
-        Tier(up_to=Decimal(100), unit=Decimal("0.5")), Tier(up_to=None, unit=Decimal("0.3"))))),
-    )  # fmt: skip
+    plan = Pricing(
+        prices=(
+            Fee(amount=Decimal(40)),
+            Volume(
+                meter="m", tiers=(Tier(up_to=Decimal(100), unit=Decimal("0.5")), Tier(up_to=None, unit=Decimal("0.3")))
+            ),
+        ),
+    )
     before, after = case(segment(plan, START, None, 90)), case(segment(plan, START, None, 110))
     (line,) = late.difference(before, after)
     assert (line.kind, line.quantity, line.amount) == ("usage", Decimal(20), Decimal("-12.00"))
@@ -139,15 +147,22 @@ def test_a_setup_price_waits_for_the_end_of_the_trial() -> None:
     paid = Segment(start=middle, end=None, plan=plan, first=True)
     lines = rate(case(trial, paid)).lines
     assert [(x.segment, x.kind, x.amount) for x in lines] == [
-        (0, "fee", Decimal("0.00")), (1, "setup", Decimal("25.00")), (1, "fee", Decimal("21.00")),
-    ]  # fmt: skip
+        (0, "fee", Decimal("0.00")),
+        (1, "setup", Decimal("25.00")),
+        (1, "fee", Decimal("21.00")),
+    ]
 
 
 @pytest.mark.parametrize(
     ("amount", "currency", "becomes"),
-    [("2.675", "EUR", "2.68"), ("-2.675", "EUR", "-2.68"), ("0.5", "JPY", "1"), ("1.0005", "KWD", "1.001"),
-     ("-0.001", "EUR", "0.00")],
-)  # fmt: skip
+    [
+        ("2.675", "EUR", "2.68"),
+        ("-2.675", "EUR", "-2.68"),
+        ("0.5", "JPY", "1"),
+        ("1.0005", "KWD", "1.001"),
+        ("-0.001", "EUR", "0.00"),
+    ],
+)
 def test_rounding_is_half_away_from_zero_to_the_minor_unit(amount: str, currency: str, becomes: str) -> None:
     assert str(rounded(Decimal(amount), currency)) == becomes
 
@@ -183,10 +198,15 @@ def test_quota_windows_hold_their_instant_and_join_without_gap(days: int, every,
         assert after(end)[0] == end
 
 
-@pytest.mark.parametrize(("name", "change"), [("Australia/Lord_Howe", datetime(2026, 10, 3, 15, 30, tzinfo=UTC)),
-                                              ("Australia/Lord_Howe", datetime(2026, 4, 4, 15, tzinfo=UTC)),
-                                              ("Asia/Kathmandu", datetime(2026, 5, 5, 5, 15, tzinfo=UTC)),
-                                              ("Europe/Lisbon", datetime(2026, 10, 25, 1, tzinfo=UTC))])  # fmt: skip
+@pytest.mark.parametrize(
+    ("name", "change"),
+    [
+        ("Australia/Lord_Howe", datetime(2026, 10, 3, 15, 30, tzinfo=UTC)),
+        ("Australia/Lord_Howe", datetime(2026, 4, 4, 15, tzinfo=UTC)),
+        ("Asia/Kathmandu", datetime(2026, 5, 5, 5, 15, tzinfo=UTC)),
+        ("Europe/Lisbon", datetime(2026, 10, 25, 1, tzinfo=UTC)),
+    ],
+)
 def test_hours_around_a_clock_change_are_what_the_clock_on_the_wall_shows(name: str, change: datetime) -> None:
     where, middle = zone(name), instant_of(change)
     minutes = [middle + m * MINUTE for m in range(-150, 150)]
@@ -224,8 +244,12 @@ def test_a_month_from_the_31st_ends_on_the_last_day_and_comes_back_to_the_31st()
 def test_a_meter_counts_what_its_filter_says() -> None:
     tides = Meter(key="m", operations=frozenset({"GET /t"}), outcomes=("2xx", "404"))
     assert [reading(tides, Outcome(operation="GET /t", status=s)) is not None for s in (200, 204, 404, 400, 500)] == [
-        True, True, True, False, False,
-    ]  # fmt: skip
+        True,
+        True,
+        True,
+        False,
+        False,
+    ]
     assert reading(tides, Outcome(operation="GET /x", status=200)) is None
     assert reading(tides, Outcome(operation="GET /t", status=200, environment="sandbox")) is None
     reported = Meter(key="m", measure="reported", header="units", operations=frozenset({"GET /t"}))
@@ -247,12 +271,18 @@ def test_a_projection_follows_the_hours_of_the_week_once_there_is_a_week() -> No
 
 
 def test_rules_read_as_sentences() -> None:
-    quota = Quota(name="q", counted_per="subscription", units=50000, every="month", aligned="calendar",
-                  when_spent="charge")  # fmt: skip
+    quota = Quota(
+        name="q", counted_per="subscription", units=50000, every="month", aligned="calendar", when_spent="charge"
+    )
     assert words(limit_sentence(quota)) == "50,000 a month, then charge, for each subscription"
-    price = Graduated(meter="m", included=Decimal(1000), tiers=(
-        Tier(up_to=Decimal(5000), unit=Decimal("0.0040")), Tier(up_to=None, unit=Decimal("0.0030"), flat=Decimal(2)),
-    ))  # fmt: skip
+    price = Graduated(
+        meter="m",
+        included=Decimal(1000),
+        tiers=(
+            Tier(up_to=Decimal(5000), unit=Decimal("0.0040")),
+            Tier(up_to=None, unit=Decimal("0.0030"), flat=Decimal(2)),
+        ),
+    )
     said = "1,000 included, then €0.0040 each to 5,000; €0.0030 each plus €2 after that"
     assert words(price_sentence(price, "EUR", True)) == said
     assert [p.field for p in price_sentence(price, "EUR", True, "pricing.prices.1") if p.field][-1] == (

@@ -10,8 +10,12 @@ from hypothesis import strategies as st
 from calm_tariff.formats.cases import rate_text
 from tests.core import rating_reference
 
-PERIODS = [("2026-09-01", "2026-10-01"), ("2026-10-01", "2026-11-01"), ("2026-03-01", "2026-04-01"),
-           ("2028-02-01", "2028-03-01")]  # fmt: skip
+PERIODS = [
+    ("2026-09-01", "2026-10-01"),
+    ("2026-10-01", "2026-11-01"),
+    ("2026-03-01", "2026-04-01"),
+    ("2028-02-01", "2028-03-01"),
+]
 ZONES = ["Europe/Lisbon", "America/New_York", "Asia/Kathmandu", "Australia/Lord_Howe"]
 
 
@@ -43,9 +47,12 @@ def plans(draw: st.DrawFn) -> dict:
     if draw(st.booleans()):
         prices.insert(0, {"kind": "setup", "amount": draw(number(0, 50, 2))})
     return {
-        "prorate": draw(st.booleans()), "prices": prices, "minimum": draw(st.none() | number(0, 80, 2)),
-        "cap": draw(st.none() | number(0, 300, 2)), "discount_percent": draw(st.just("0") | number(0, 100, 2)),
-    }  # fmt: skip
+        "prorate": draw(st.booleans()),
+        "prices": prices,
+        "minimum": draw(st.none() | number(0, 80, 2)),
+        "cap": draw(st.none() | number(0, 300, 2)),
+        "discount_percent": draw(st.just("0") | number(0, 100, 2)),
+    }
 
 
 @st.composite
@@ -63,15 +70,21 @@ def cases(draw: st.DrawFn) -> dict:
         end = None if last and draw(st.booleans()) else begin + timedelta(days=40) if last else cuts[place + 1]
         segments.append(
             {
-                "start": start.isoformat(), "end": end and end.isoformat(), "trial": trial and place == 0,
-                "first": place == int(trial), "plan": draw(plans()),
+                "start": start.isoformat(),
+                "end": end and end.isoformat(),
+                "trial": trial and place == 0,
+                "first": place == int(trial),
+                "plan": draw(plans()),
                 "usage": {meter: draw(number(0, 9000, draw(st.integers(0, 6)))) for meter in "abc"},
             }
-        )  # fmt: skip
+        )
     return {
-        "currency": draw(st.sampled_from(["EUR", "JPY", "KWD"])), "time_zone": where.key,
-        "period": {"start": first, "end": after}, "tax_percent": draw(number(0, 30, 2)), "segments": segments,
-    }  # fmt: skip
+        "currency": draw(st.sampled_from(["EUR", "JPY", "KWD"])),
+        "time_zone": where.key,
+        "period": {"start": first, "end": after},
+        "tax_percent": draw(number(0, 30, 2)),
+        "segments": segments,
+    }
 
 
 @settings(max_examples=600)
@@ -83,4 +96,4 @@ def test_a_charge_is_what_the_words_of_the_rules_come_to(case: dict) -> None:
     assert lines == wanted["lines"]
     assert [answered[name] for name in ("subtotal", "tax", "total")] == [
         wanted[name] for name in ("subtotal", "tax", "total")
-    ]  # fmt: skip
+    ]

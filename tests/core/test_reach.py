@@ -13,17 +13,30 @@ OWN = frozenset({8400, 33406})
 @pytest.mark.parametrize(
     ("address", "anywhere", "in_a_demo", "named"),
     [
-        ("203.0.113.9", True, True, False), ("10.1.2.3", True, True, True), ("10.2.0.1", True, True, False),
-        ("127.0.0.1", False, True, False), ("127.8.9.1", False, True, False), ("::1", False, True, False),
-        ("0.0.0.0", False, False, False), ("::", False, False, False), ("169.254.169.254", False, False, False),
-        ("fe80::1", False, False, False), ("fe80::1%eth0", False, False, False), ("224.0.0.1", False, False, False),
-        ("255.255.255.255", False, False, False), ("ff02::1", False, False, False),
-        ("::ffff:127.0.0.1", False, True, False), ("::ffff:169.254.169.254", False, False, False),
-        ("::ffff:10.1.0.1", True, True, True), ("2002:7f00:1::", False, True, False),
-        ("64:ff9b::7f00:1", False, True, False), ("64:ff9b::a01:203", True, True, True),
-        ("2001:db8::1", True, True, False), ("fd00::5", True, True, True),
+        ("203.0.113.9", True, True, False),
+        ("10.1.2.3", True, True, True),
+        ("10.2.0.1", True, True, False),
+        ("127.0.0.1", False, True, False),
+        ("127.8.9.1", False, True, False),
+        ("::1", False, True, False),
+        ("0.0.0.0", False, False, False),
+        ("::", False, False, False),
+        ("169.254.169.254", False, False, False),
+        ("fe80::1", False, False, False),
+        ("fe80::1%eth0", False, False, False),
+        ("224.0.0.1", False, False, False),
+        ("255.255.255.255", False, False, False),
+        ("ff02::1", False, False, False),
+        ("::ffff:127.0.0.1", False, True, False),
+        ("::ffff:169.254.169.254", False, False, False),
+        ("::ffff:10.1.0.1", True, True, True),
+        ("2002:7f00:1::", False, True, False),
+        ("64:ff9b::7f00:1", False, True, False),
+        ("64:ff9b::a01:203", True, True, True),
+        ("2001:db8::1", True, True, False),
+        ("fd00::5", True, True, True),
     ],
-)  # fmt: skip
+)
 def test_where_the_product_may_ask(address: str, anywhere: bool, in_a_demo: bool, named: bool) -> None:
     inside = Reach(named=networks(["10.1.0.0/16", "fd00::/8"]))
     got = [reach.refusal(address, 443) == "" for reach in (Reach(), Reach(here=True), inside)]

@@ -17,8 +17,15 @@ from calm_tariff.core.rating import Pricing, RatingCase, Segment
 from calm_tariff.core.terms import PlanTerms, Trial
 
 RATE = Rate(name="Rate", counted_per="key", calls=10, per_seconds=1, burst=20)
-QUOTA = Quota(name="Calls", counted_per="subscription", units=500, every="month", aligned="calendar",
-              when_spent="charge", meter="calls")  # fmt: skip
+QUOTA = Quota(
+    name="Calls",
+    counted_per="subscription",
+    units=500,
+    every="month",
+    aligned="calendar",
+    when_spent="charge",
+    meter="calls",
+)
 UNIT = PerUnit(meter="calls", unit=Decimal("0.01"))
 SOUND = PlanTerms(
     limits=(RATE, QUOTA),
@@ -54,8 +61,10 @@ def tier(up_to: int | None, unit: str = "1", flat: str = "0") -> Tier:
         ({"pricing": Pricing(prices=(), discount_percent=Decimal("100.01"))}, "pricing.discount_percent"),
         ({"pricing": Pricing(prices=(replace(UNIT, unit=Decimal(-1)),))}, "pricing.prices[0].unit"),
         ({"pricing": Pricing(prices=(replace(UNIT, included=Decimal(-1)),))}, "pricing.prices[0].included"),
-        ({"pricing": Pricing(prices=(Blocks(meter="calls", block=Decimal(0), amount=Decimal(1)),))},
-         "pricing.prices[0].block"),
+        (
+            {"pricing": Pricing(prices=(Blocks(meter="calls", block=Decimal(0), amount=Decimal(1)),))},
+            "pricing.prices[0].block",
+        ),
         ({"pricing": tiered()}, "pricing.prices[0].tiers"),
         ({"pricing": tiered(tier(10))}, "pricing.prices[0].tiers[0].up_to"),
         ({"pricing": tiered(tier(None), tier(None))}, "pricing.prices[0].tiers[0].up_to"),
@@ -65,7 +74,7 @@ def tier(up_to: int | None, unit: str = "1", flat: str = "0") -> Tier:
         ({"pricing": tiered(tier(10), tier(None, flat="-1"))}, "pricing.prices[0].tiers[1].flat"),
         ({"pricing": Pricing(prices=(Volume(meter="bytes", tiers=(tier(None),)),))}, "terms"),  # no such meter
     ],
-)  # fmt: skip
+)
 def test_terms_are_refused_by_their_field(changed: dict[str, Any], where: str) -> None:
     terms.check(SOUND, frozenset({"calls"}))  # nothing is wrong with the rest
     with pytest.raises(Invalid) as refused:
@@ -74,8 +83,10 @@ def test_terms_are_refused_by_their_field(changed: dict[str, Any], where: str) -
 
 
 def test_which_end_of_the_tiers_is_wrong_is_said() -> None:
-    for tiers, words in (((tier(10),), "the last tier has no upper end"),
-                         ((tier(None), tier(None)), "only the last tier may be without end")):  # fmt: skip
+    for tiers, words in (
+        ((tier(10),), "the last tier has no upper end"),
+        ((tier(None), tier(None)), "only the last tier may be without end"),
+    ):
         with pytest.raises(Invalid, match=words):
             rating.check_pricing(tiered(*tiers), "pricing")
 
@@ -108,8 +119,12 @@ def at(day: int, zone: Any = UTC) -> datetime:
 
 def case(segment: dict[str, Any], **changed: Any) -> RatingCase:
     stretch = {"start": at(1), "end": at(2), "plan": Pricing(prices=(UNIT,)), **segment}
-    whole = {"currency": "EUR", "time_zone": "Europe/Lisbon", "period": Period(at(1), at(30)),
-             "tax_percent": Decimal(23)}  # fmt: skip
+    whole = {
+        "currency": "EUR",
+        "time_zone": "Europe/Lisbon",
+        "period": Period(at(1), at(30)),
+        "tax_percent": Decimal(23),
+    }
     return RatingCase(**{**whole, **changed}, segments=(Segment(**stretch),))
 
 
@@ -167,11 +182,19 @@ def test_a_quota_applies_where_its_meter_counts_and_where_it_is_said_to() -> Non
 @pytest.mark.parametrize(
     ("told", "units", "flagged"),
     [
-        ("10", "10", False), (" 2.5 ", "2.5", False), ("0.0000005", "0.000001", False), ("1_0", "0", True),
-        ("1" + "0" * 22, "0", True), ("1e3", "0", True), ("-1", "0", True), ("NaN", "0", True), ("٣", "0", True),
-        ("", "0", True), (None, "0", True),
+        ("10", "10", False),
+        (" 2.5 ", "2.5", False),
+        ("0.0000005", "0.000001", False),
+        ("1_0", "0", True),
+        ("1" + "0" * 22, "0", True),
+        ("1e3", "0", True),
+        ("-1", "0", True),
+        ("NaN", "0", True),
+        ("٣", "0", True),
+        ("", "0", True),
+        (None, "0", True),
     ],
-)  # fmt: skip
+)
 def test_a_reported_number_is_counted_as_it_reads_or_flagged(told: str | None, units: str, flagged: bool) -> None:
     meter = Meter(key="a", operations=AT, measure="reported", header="Units")
     read = meters.reading(meter, meters.Outcome("GET /a", 200, reported=told))

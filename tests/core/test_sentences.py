@@ -41,11 +41,12 @@ SAID = [
         "4 a second evenly spaced, waiting up to 2,500 ms, for each consumer",
     ),
     (
-        Quota(name="q", counted_per="application", units=50_000, every="week", aligned="subscription",
-              when_spent="warn"),
+        Quota(
+            name="q", counted_per="application", units=50_000, every="week", aligned="subscription", when_spent="warn"
+        ),
         "50,000 a week from the day of subscribing, then only warn, for each application",
     ),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("limit", "said"), SAID, ids=[said[:20] for _, said in SAID])
@@ -75,9 +76,19 @@ def test_what_a_call_carries_can_be_chosen_from_any_sentence() -> None:
 
 @pytest.mark.parametrize(
     "wrong",
-    ["", "colour", "header", "header:", "claim:", "header:X Station", "header:Ünter", "header:Authorization",
-     "header:x-api-key", "header:Cookie"],
-)  # fmt: skip
+    [
+        "",
+        "colour",
+        "header",
+        "header:",
+        "claim:",
+        "header:X Station",
+        "header:Ünter",
+        "header:Authorization",
+        "header:x-api-key",
+        "header:Cookie",
+    ],
+)
 def test_nothing_is_counted_by_a_secret_or_by_what_is_no_name(wrong: str) -> None:
     with pytest.raises(Invalid) as refused:
         check(replace(RATE, counted_per=wrong), "limits.0")
@@ -87,20 +98,36 @@ def test_nothing_is_counted_by_a_secret_or_by_what_is_no_name(wrong: str) -> Non
 METERS = {"forecasts": "Forecast calls"}
 OPERATIONS = [("1", "GET /tides")]
 BOUNDED = Pricing(
-    prices=(Setup(amount=Decimal(99)), Fee(amount=Decimal(40)),
-            PerUnit(meter="forecasts", included=Decimal(100), unit=Decimal("0.004")),
-            PerUnit(meter="forecasts", unit=Decimal("0.002"))),
-    minimum=Decimal(20), cap=Decimal(500), discount_percent=Decimal(10), tax="exempt",
-)  # fmt: skip
+    prices=(
+        Setup(amount=Decimal(99)),
+        Fee(amount=Decimal(40)),
+        PerUnit(meter="forecasts", included=Decimal(100), unit=Decimal("0.004")),
+        PerUnit(meter="forecasts", unit=Decimal("0.002")),
+    ),
+    minimum=Decimal(20),
+    cap=Decimal(500),
+    discount_percent=Decimal(10),
+    tax="exempt",
+)
 
 
 def test_a_plan_reads_as_all_its_sentences_for_who_buys_it() -> None:
-    quota = Quota(name="q", counted_per="subscription", units=1000, every="month", aligned="calendar",
-                  when_spent="refuse", meter="forecasts")  # fmt: skip
+    quota = Quota(
+        name="q",
+        counted_per="subscription",
+        units=1000,
+        every="month",
+        aligned="calendar",
+        when_spent="refuse",
+        meter="forecasts",
+    )
     terms = PlanTerms(
-        limits=(RATE, quota), overrides=(replace(RATE, applies_to=("1",)),), trial=Trial(days=14, then="charge"),
-        pricing=BOUNDED, notes="For harbours.",
-    )  # fmt: skip
+        limits=(RATE, quota),
+        overrides=(replace(RATE, applies_to=("1",)),),
+        trial=Trial(days=14, then="charge"),
+        pricing=BOUNDED,
+        notes="For harbours.",
+    )
     assert plan_in_words(terms, "EUR", METERS, OPERATIONS) == [
         "14 days free, then the charges begin",
         "10 calls a second, up to 20 at once, for each key",

@@ -17,26 +17,46 @@ from calm_tariff.core.sheet_rows import NamedMeter, Vocabulary, differences, row
 from calm_tariff.core.terms import PlanTerms, Trial
 from calm_tariff.formats.values import read, write
 
-SPOKEN = Vocabulary([NamedMeter("forecasts", "Forecast calls"), NamedMeter("tiles", "Tiles")], "EUR",
-                    [("1", "GET /tides"), ("2", "GET /tiles")])  # fmt: skip
+SPOKEN = Vocabulary(
+    [NamedMeter("forecasts", "Forecast calls"), NamedMeter("tiles", "Tiles")],
+    "EUR",
+    [("1", "GET /tides"), ("2", "GET /tiles")],
+)
 RATE = Rate(name="Rate", counted_per="key", calls=5, per_seconds=1, burst=10)
-QUOTA = Quota(name="Forecast calls", counted_per="subscription", units=1000, every="month", aligned="calendar",
-              when_spent="refuse", meter="forecasts")  # fmt: skip
+QUOTA = Quota(
+    name="Forecast calls",
+    counted_per="subscription",
+    units=1000,
+    every="month",
+    aligned="calendar",
+    when_spent="refuse",
+    meter="forecasts",
+)
 FULL = PlanTerms(
     limits=(RATE, QUOTA, Window(name="Window", counted_per="consumer", calls=50, per_seconds=60, rolling=True)),
     overrides=(replace(RATE, name="Tiles alone", applies_to=("2",)),),
     trial=Trial(days=14, units=Decimal(100), meter="forecasts", then="charge"),
     pricing=Pricing(
         prices=(
-            Setup(amount=Decimal(99)), Fee(amount=Decimal(40)), PerUnit(meter="tiles", unit=Decimal("0.002")),
-            Graduated(meter="forecasts", included=Decimal(10), tiers=(
-                Tier(up_to=Decimal(100), unit=Decimal("0.004")), Tier(up_to=None, unit=Decimal("0.003")),
-            )),
+            Setup(amount=Decimal(99)),
+            Fee(amount=Decimal(40)),
+            PerUnit(meter="tiles", unit=Decimal("0.002")),
+            Graduated(
+                meter="forecasts",
+                included=Decimal(10),
+                tiers=(
+                    Tier(up_to=Decimal(100), unit=Decimal("0.004")),
+                    Tier(up_to=None, unit=Decimal("0.003")),
+                ),
+            ),
         ),
-        minimum=Decimal(20), cap=Decimal(500), discount_percent=Decimal(10), tax="exempt",
+        minimum=Decimal(20),
+        cap=Decimal(500),
+        discount_percent=Decimal(10),
+        tax="exempt",
     ),
     notes="For harbours.",
-)  # fmt: skip
+)
 METERS = frozenset({"forecasts", "tiles"})
 
 
@@ -55,25 +75,38 @@ def test_every_term_of_a_plan_stands_in_its_row_and_nothing_stands_twice() -> No
     assert said["Price/At least"] == "€20 a month" and said["Notes/Notes"] == "For harbours."
     assert {name for name, words in said.items() if not words} == {"Speed/Pace", "Allowance/Tiles"}
     assert {name: cell.absent for name, cell in cells(PlanTerms()).items()} == {
-        "Speed/Rate": "none", "Speed/Window": "none", "Speed/Pace": "none", "Allowance/Forecast calls": "no allowance",
-        "Allowance/Tiles": "no allowance", "Single operations/Overrides": "none", "Price/Trial": "none",
-        "Price/Setup": "none", "Price/Fee": "free", "Price/Forecast calls": "not sold beyond the allowance",
-        "Price/Tiles": "not sold beyond the allowance", "Price/At least": "no minimum", "Price/At most": "no cap",
-        "Price/Discount": "none", "Price/Tax": "tax is added", "Notes/Notes": "none",
-    }  # fmt: skip
+        "Speed/Rate": "none",
+        "Speed/Window": "none",
+        "Speed/Pace": "none",
+        "Allowance/Forecast calls": "no allowance",
+        "Allowance/Tiles": "no allowance",
+        "Single operations/Overrides": "none",
+        "Price/Trial": "none",
+        "Price/Setup": "none",
+        "Price/Fee": "free",
+        "Price/Forecast calls": "not sold beyond the allowance",
+        "Price/Tiles": "not sold beyond the allowance",
+        "Price/At least": "no minimum",
+        "Price/At most": "no cap",
+        "Price/Discount": "none",
+        "Price/Tax": "tax is added",
+        "Notes/Notes": "none",
+    }
 
 
 def test_only_what_a_draft_changes_is_marked_with_what_it_was() -> None:
     draft = replace(FULL, limits=(replace(RATE, burst=40), *FULL.limits[1:]), notes="")
     changed = {name: cell for name, cell in cells(draft, FULL).items() if cell.changed}
     assert {name: cell.was for name, cell in changed.items()} == {
-        "Speed/Rate": ["up to 10 at once"], "Notes/Notes": ["For harbours."]
-    }  # fmt: skip
+        "Speed/Rate": ["up to 10 at once"],
+        "Notes/Notes": ["For harbours."],
+    }
     marked = [part.text for part in changed["Speed/Rate"].sentences[0] if part.changed]
     assert marked == ["40"]
     assert differences(Column(7, draft, FULL), SPOKEN) == [
-        ("Rate", "up to 10 at once", "up to 40 at once"), ("Notes", "For harbours.", "none")
-    ]  # fmt: skip
+        ("Rate", "up to 10 at once", "up to 40 at once"),
+        ("Notes", "For harbours.", "none"),
+    ]
 
 
 def put(terms: PlanTerms, action: SheetAction) -> PlanTerms:

@@ -109,16 +109,24 @@ def test_who_tries_too_often_hears_when_to_come_again(office: Office) -> None:
 def test_an_edition_that_is_none_is_refused_by_its_field(office: Office, edition: str) -> None:
     client = web(office)
     client.post("/api/v1/session", json={"email": "product@test.example", "password": PASSWORD})
-    answer = client.put(f"/api/v1/products/{office.product}", json={"name": "X", "operations": []},
-                        headers={"if-match": edition.encode()})  # fmt: skip
+    answer = client.put(
+        f"/api/v1/products/{office.product}",
+        json={"name": "X", "operations": []},
+        headers={"if-match": edition.encode()},
+    )
     assert (answer.status_code, answer.json()["where"]) == (422, "If-Match")
 
 
 @pytest.mark.parametrize(
     "path",
-    ["/api/v1/consumers?cursor=" + "9" * 5000, "/api/v1/periods/9999-12-31", "/api/v1/periods/9999-12-01",
-     "/api/v1/allowances?cursor=" + "9" * 5000, "/api/v1/bench/recorded?consumer_id=1&calls=-5"],
-)  # fmt: skip
+    [
+        "/api/v1/consumers?cursor=" + "9" * 5000,
+        "/api/v1/periods/9999-12-31",
+        "/api/v1/periods/9999-12-01",
+        "/api/v1/allowances?cursor=" + "9" * 5000,
+        "/api/v1/bench/recorded?consumer_id=1&calls=-5",
+    ],
+)
 def test_what_makes_no_sense_is_refused_and_never_a_500(office: Office, path: str) -> None:
     client = web(office)
     client.post("/api/v1/session", json={"email": "product@test.example", "password": PASSWORD})
@@ -140,8 +148,11 @@ def test_a_taken_name_answers_409_and_says_which(office: Office) -> None:
     other = products.clone(office.manager, office.product, "Other")
     with office.ctx.transaction() as session:
         operations = [o.id for o in session.get_one(Product, other.id).operations]
-    answer = client.put(f"/api/v1/products/{other.id}", json={"name": "Harbour Data", "operations": operations},
-                        headers={"if-match": f'"{other.edition}"'})  # fmt: skip
+    answer = client.put(
+        f"/api/v1/products/{other.id}",
+        json={"name": "Harbour Data", "operations": operations},
+        headers={"if-match": f'"{other.edition}"'},
+    )
     assert (answer.status_code, answer.json()["where"]) == (409, "name")
 
 

@@ -88,12 +88,16 @@ def failed_job(office: Office) -> int:
 
 BODIES = {
     "/applications/{application_id}/keys": {"label": "x"},
-    "/requests": {"application_id": "application_id", "plan_id": "plan_id", "purpose": "Look around.",
-                  "terms_accepted": True},
+    "/requests": {
+        "application_id": "application_id",
+        "plan_id": "plan_id",
+        "purpose": "Look around.",
+        "terms_accepted": True,
+    },
     "/applications": {"name": "mine"},
     "/applications/{application_id}/tags": {"tags": {"region": "west"}},
     "/subscriptions/{subscription_id}/overrides": {"limit": {}, "reason": "x", "until": "2027-01-01"},
-}  # fmt: skip
+}
 NEEDED = {
     "/find": "?words=x",
     "/bench/recorded": "?consumer_id=1",
@@ -185,8 +189,12 @@ def test_each_role_may_do_its_own_work_only(lived: dict[str, Any]) -> None:
         token = service_tokens.make_for_machine(office.ctx, f"script of {role}", role)
         for (method, path), roles in allowed.items():
             path = path.replace("/products/1/", f"/products/{office.product}/")
-            answer = web.request(method, "/api/v1" + path, json={"decision": "granted", "editions": {}},
-                                 headers={"Authorization": f"Bearer {token}"})  # fmt: skip
+            answer = web.request(
+                method,
+                "/api/v1" + path,
+                json={"decision": "granted", "editions": {}},
+                headers={"Authorization": f"Bearer {token}"},
+            )
             assert (answer.status_code != 403) == (role in roles), (role, path, answer.text)
 
 
@@ -212,8 +220,11 @@ def test_each_list_that_is_saved_holds_what_is_shown_in_its_order(lived: dict[st
             for column, text in line.items():
                 if isinstance(row[column], str | int) and not isinstance(row[column], bool):
                     there = str(row[column])
-                    same = datetime.fromisoformat(text) == datetime.fromisoformat(there) if "T" in there[10:11] else (
-                        text.lstrip("'") == there)  # fmt: skip
+                    same = (
+                        datetime.fromisoformat(text) == datetime.fromisoformat(there)
+                        if "T" in there[10:11]
+                        else (text.lstrip("'") == there)
+                    )
                     assert same, (path, column)
 
 

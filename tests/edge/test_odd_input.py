@@ -23,14 +23,62 @@ from tests.office import PASSWORD, Office
 
 __all__ = ["lived"]
 
-WORDS = ["", " ", "-1", "0", "9" * 30, "x" * 5000, "a\r\nb", "a\x00b", "\u202e", "²", "٣", "NaN", "1e400", "null",
-         "9999-12-31", "0001-01-01", "9999-12-31T23:59:59Z", "0001-01-01T00:00:00+14:00", "%", "' OR 1=1"]  # fmt: skip
-VALUES: list[Any] = [None, True, 0, -1, 2**31, 2**63, 2**70, -(2**63), 1.5, 1e308, [], [None], [-1], [2**70], {},
-                     {"": None}, {"x": {"y": []}}, "\ud800", *WORDS]  # fmt: skip
+WORDS = [
+    "",
+    " ",
+    "-1",
+    "0",
+    "9" * 30,
+    "x" * 5000,
+    "a\r\nb",
+    "a\x00b",
+    "\u202e",
+    "²",
+    "٣",
+    "NaN",
+    "1e400",
+    "null",
+    "9999-12-31",
+    "0001-01-01",
+    "9999-12-31T23:59:59Z",
+    "0001-01-01T00:00:00+14:00",
+    "%",
+    "' OR 1=1",
+]
+VALUES: list[Any] = [
+    None,
+    True,
+    0,
+    -1,
+    2**31,
+    2**63,
+    2**70,
+    -(2**63),
+    1.5,
+    1e308,
+    [],
+    [None],
+    [-1],
+    [2**70],
+    {},
+    {"": None},
+    {"x": {"y": []}},
+    "\ud800",
+    *WORDS,
+]
 AT_MOST = {"console": 1500, "portal": 500}
 # What streams without end, and what would sign us out.
-LEFT_OUT = {"/bench/runs", "/traffic/live", "/session", "/session/demo", "/session/forgotten", "/session/reset",
-            "/sign-up", "/sign-up/confirm", "/password"}  # fmt: skip
+LEFT_OUT = {
+    "/bench/runs",
+    "/traffic/live",
+    "/session",
+    "/session/demo",
+    "/session/forgotten",
+    "/session/reset",
+    "/sign-up",
+    "/sign-up/confirm",
+    "/password",
+}
 
 
 def odd_bodies(document: dict[str, Any], body: Any) -> Iterator[Any]:
@@ -92,8 +140,9 @@ def attempts(made: FastAPI, lived: dict[str, Any]) -> Iterator[tuple[str, str, d
 def test_nothing_that_is_sent_answers_500(lived: dict[str, Any], which: str) -> None:
     office: Office = lived["office"]
     made = {"console": console, "portal": portal}[which].create_app(office.ctx, Settings())
-    web = TestClient(create_app(office.ctx, Settings()), base_url="http://127.0.0.1:8400",
-                     raise_server_exceptions=False)  # fmt: skip
+    web = TestClient(
+        create_app(office.ctx, Settings()), base_url="http://127.0.0.1:8400", raise_server_exceptions=False
+    )
     base, cookie = {"console": ("/api/v1", "calm_console"), "portal": ("/portal/api/v1", "calm_portal")}[which]
     if which == "console":
         web.cookies.set(cookie, sessions.sign_in(office.ctx, PEOPLE, "product@test.example", PASSWORD))

@@ -36,11 +36,15 @@ def test_words_of_a_document_stay_words() -> None:
     hostile = "<img src=x onerror=alert(1)>"
     shape = {"type": "object", "description": hostile, "properties": {hostile: {"enum": [hostile]}}}
     operation = {
-        "description": hostile, "tags": [hostile],
+        "description": hostile,
+        "tags": [hostile],
         "parameters": [{"name": hostile, "in": hostile, "schema": {"type": hostile}}],
         "responses": {hostile: {"content": {"x": {"schema": {"const": hostile}}}}},
-    }  # fmt: skip
-    document = {"info": {"title": hostile}, "paths": {f"/{hostile}": {"get": operation}},
-                "components": {"schemas": {hostile: shape}}}  # fmt: skip
+    }
+    document = {
+        "info": {"title": hostile},
+        "paths": {f"/{hostile}": {"get": operation}},
+        "components": {"schemas": {hostile: shape}},
+    }
     html = page(document, hostile)
     assert "<img" not in html and html.count("&lt;img") > 10

@@ -13,13 +13,28 @@ from calm_tariff.formats.letters import Address, Prose, letter
 KINDS = sorted(p.name.removesuffix(".jinja") for p in (Path(letters.__file__).parent / "notices").glob("[!l]*.jinja"))
 KINDS += ["limit_changed"]
 FIELDS = {
-    "office": "Larkmouth Marine", "name": "Ana", "link": Address("https://portal.example/portal/applications/3"),
-    "offer": "Harbour · Ketch", "product": "Harbour", "plan": "Ketch", "before": "Skiff", "application": "Timetable",
-    "day": "1 October 2026", "changes": ["Rate: up to 20 at once → up to 40 at once", "Notes: none → For all."],
-    "number": "2026-0007", "period": "September 2026", "total": "40.29", "currency": "EUR", "due": "14 October 2026",
-    "version": "Tides v1", "goes_on": True, "limit": "Rate", "rule": "10 calls a second", "note": "Welcome.",
+    "office": "Larkmouth Marine",
+    "name": "Ana",
+    "link": Address("https://portal.example/portal/applications/3"),
+    "offer": "Harbour · Ketch",
+    "product": "Harbour",
+    "plan": "Ketch",
+    "before": "Skiff",
+    "application": "Timetable",
+    "day": "1 October 2026",
+    "changes": ["Rate: up to 20 at once → up to 40 at once", "Notes: none → For all."],
+    "number": "2026-0007",
+    "period": "September 2026",
+    "total": "40.29",
+    "currency": "EUR",
+    "due": "14 October 2026",
+    "version": "Tides v1",
+    "goes_on": True,
+    "limit": "Rate",
+    "rule": "10 calls a second",
+    "note": "Welcome.",
     "terms": Prose("Be *fair*."),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -41,9 +56,22 @@ def test_changes_stand_in_a_list_and_an_address_of_ours_is_a_link() -> None:
 
 @pytest.mark.parametrize(
     "name",
-    ["[a](https://evil.example)", "<b>x</b>", "https://evil.example", "<https://evil.example>", "# Big", "*x*",
-     "x\n\n- y", "&amp;", "{{ office }}", "a_b_c", "`x`", "1. x", "| x |"],
-)  # fmt: skip
+    [
+        "[a](https://evil.example)",
+        "<b>x</b>",
+        "https://evil.example",
+        "<https://evil.example>",
+        "# Big",
+        "*x*",
+        "x\n\n- y",
+        "&amp;",
+        "{{ office }}",
+        "a_b_c",
+        "`x`",
+        "1. x",
+        "| x |",
+    ],
+)
 def test_a_name_stays_a_name(name: str) -> None:
     made = letter("request_granted", {**FIELDS, "name": name, "note": name})
     plain = letter("request_granted", {**FIELDS, "name": "Ana", "note": "Ana"})

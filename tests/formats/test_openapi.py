@@ -68,8 +68,13 @@ def test_a_text_that_cannot_or_must_not_be_read_is_refused_with_its_place(text: 
 def test_yaml_is_read_as_json_would_be() -> None:
     text = "on: 2026-01-01\n200: yes\nbase: &b {x: 1, y: 2}\nmerged: {<<: *b, y: 3}\n'n': ~\nf: 0.5\n"
     assert read_document(text) == {
-        "on": "2026-01-01", "200": "yes", "base": {"x": 1, "y": 2}, "merged": {"x": 1, "y": 3}, "n": None, "f": 0.5,
-    }  # fmt: skip
+        "on": "2026-01-01",
+        "200": "yes",
+        "base": {"x": 1, "y": 2},
+        "merged": {"x": 1, "y": 3},
+        "n": None,
+        "f": 0.5,
+    }
 
 
 @pytest.mark.parametrize(
@@ -110,8 +115,12 @@ def test_each_thing_that_is_wrong_is_found_at_its_place_and_the_rest_is_taken() 
     }
     found = describe(document)
     assert [f"{o.method} {o.path}" for o in found.operations] == [
-        "GET /good", "GET /same/{x}", "POST /same/{y}", "GET /twice", "GET /undescribed/{id}",
-    ]  # fmt: skip
+        "GET /good",
+        "GET /same/{x}",
+        "POST /same/{y}",
+        "GET /twice",
+        "GET /undescribed/{id}",
+    ]
     assert found.operations[0].groups == ("One",)
     left_out = {f.where: f.what for f in found.findings if f.weight == "left out"}
     assert {where: what.split(",")[0] for where, what in left_out.items()} == {
@@ -127,9 +136,13 @@ def test_each_thing_that_is_wrong_is_found_at_its_place_and_the_rest_is_taken() 
     }
     doubtful = {f.where for f in found.findings if f.weight == "doubtful"}
     assert doubtful >= {
-        "/paths/~1good/get/tags", "/paths/~1twice/get/operationId", "/paths/~1undescribed~1{id}/get/parameters",
-        "/paths/~1undescribed~1{id}/get/servers", "/webhooks", "/components/schemas/A/$ref",
-    }  # fmt: skip
+        "/paths/~1good/get/tags",
+        "/paths/~1twice/get/operationId",
+        "/paths/~1undescribed~1{id}/get/parameters",
+        "/paths/~1undescribed~1{id}/get/servers",
+        "/webhooks",
+        "/components/schemas/A/$ref",
+    }
 
 
 def large(dialect: str) -> dict[str, Any]:
@@ -142,10 +155,12 @@ def large(dialect: str) -> dict[str, Any]:
     def operation(n: int, parameters: list[str], **more: Any) -> dict[str, Any]:
         body = {"schema": schema} if old else {"content": {"application/json": {"schema": schema}}}
         made = {
-            "tags": [f"Group {n % 17}", *([f"Group {n % 17}"] if n % 50 == 0 else [])], "x-internal": {"n": n},
+            "tags": [f"Group {n % 17}", *([f"Group {n % 17}"] if n % 50 == 0 else [])],
+            "x-internal": {"n": n},
             "parameters": [{"name": p, "in": "path", "required": True, **string} for p in parameters],
-            "responses": {"200": {"description": "fine", **body}}, **more,
-        }  # fmt: skip
+            "responses": {"200": {"description": "fine", **body}},
+            **more,
+        }
         if n % 3 == 0:
             made["operationId"] = f"op{n}"
         if n % 90 == 0 and not old:
@@ -154,10 +169,17 @@ def large(dialect: str) -> dict[str, Any]:
         return made
 
     shapes = (
-        "/things/{}/parts/{{part}}", "/{{owner}}/{}/compare/{{base}}...{{head}}", "/a{}/{{b}}:cancel", "/a{}/{{b}}",
-        "/a{}/fixed", "/files{}/{{name}}.{{ext}}", "/files{}/{{name}}", "/deep/{}/{{x}}/y/{{z}}", "/deep/{}/p/y/{{z}}",
+        "/things/{}/parts/{{part}}",
+        "/{{owner}}/{}/compare/{{base}}...{{head}}",
+        "/a{}/{{b}}:cancel",
+        "/a{}/{{b}}",
+        "/a{}/fixed",
+        "/files{}/{{name}}.{{ext}}",
+        "/files{}/{{name}}",
+        "/deep/{}/{{x}}/y/{{z}}",
+        "/deep/{}/p/y/{{z}}",
         "/deep/{}/{{x}}/y/q",
-    )  # fmt: skip
+    )
     n = 0
     while n < 1000:
         for shape in shapes:
@@ -168,10 +190,11 @@ def large(dialect: str) -> dict[str, Any]:
                 item[method] = operation(n, names)
                 n += 1
     node = {
-        "type": "object", "discriminator": "kind" if old else {"propertyName": "kind"},
+        "type": "object",
+        "discriminator": "kind" if old else {"propertyName": "kind"},
         "properties": {"kind": {"type": "string"}, "child": schema, "default": schema},
         "allOf": [{"type": "object"}],
-    }  # fmt: skip
+    }
     document: dict[str, Any] = {"info": {"title": "Large", "version": "1"}, "paths": paths, "x-vendor": {"$ref": 5}}
     if old:
         return {"swagger": "2.0", "host": "a.example", "basePath": "/v1", **document, "definitions": {"Node": node}}

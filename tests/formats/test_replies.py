@@ -79,8 +79,9 @@ def test_a_refusal_says_when_the_same_call_will_be_let_in(limits, steps: list[in
 
 
 def test_a_refusal_for_ever_promises_no_time() -> None:
-    quota = Quota(name="Units", counted_per="header:X-Station", units=3, every="month", aligned="calendar",
-                  when_spent="refuse")  # fmt: skip
+    quota = Quota(
+        name="Units", counted_per="header:X-Station", units=3, every="month", aligned="calendar", when_spent="refuse"
+    )
     stack, counts, clock = Stack([quota], LISBON, T0), {}, Clock()
     asked = replace_units(call(T0), 5)
     decision = stack.decide(asked, counts, clock)
@@ -123,39 +124,55 @@ def test_the_older_fields_speak_of_the_limit_that_is_tightest() -> None:
 def test_an_ending_version_says_so_in_the_standard_fields() -> None:
     assert replies.ending(None, None) == []
     assert replies.ending(1_788_300_000_500_000, 1_796_000_000_000_000) == [
-        (b"deprecation", b"@1788300000"), (b"sunset", b"Mon, 30 Nov 2026 00:53:20 GMT")
-    ]  # fmt: skip
+        (b"deprecation", b"@1788300000"),
+        (b"sunset", b"Mon, 30 Nov 2026 00:53:20 GMT"),
+    ]
 
 
-STATION = {"type": "object", "properties": {"id": {"type": "string", "example": "lm-01"}, "depth": {"type": "number"},
-                                            "kind": {"enum": ["pier", "buoy"]}}}  # fmt: skip
+STATION = {
+    "type": "object",
+    "properties": {
+        "id": {"type": "string", "example": "lm-01"},
+        "depth": {"type": "number"},
+        "kind": {"enum": ["pier", "buoy"]},
+    },
+}
 ANSWERS = [
     ({"200": {"content": {"application/json": {"example": {"id": 7}}}}}, (200, "application/json", '{"id":7}')),
     ({"404": {"content": {"application/json": {"example": {}}}}}, None),
-    ({"204": {"description": "nothing"}, "default": {"content": {"text/plain": {"example": "well"}}}},
-     (200, "text/plain", "well")),
-    ({"201": {"content": {"text/csv": {"example": "a,b"}, "application/json": {"schema": {"$ref": "#/s/Station"}}}}},
-     (201, "application/json", '{"id":"lm-01","kind":"pier"}')),
-    ({"200": {"content": {"application/json": {"examples": {"one": {"$ref": "#/e/one"}}}}}},
-     (200, "application/json", '["a"]')),
-    ({"200": {"content": {"application/json": {"schema": {"type": "array", "items": {"$ref": "#/s/Station"}}}}}},
-     (200, "application/json", '[{"id":"lm-01","kind":"pier"}]')),
+    (
+        {"204": {"description": "nothing"}, "default": {"content": {"text/plain": {"example": "well"}}}},
+        (200, "text/plain", "well"),
+    ),
+    (
+        {"201": {"content": {"text/csv": {"example": "a,b"}, "application/json": {"schema": {"$ref": "#/s/Station"}}}}},
+        (201, "application/json", '{"id":"lm-01","kind":"pier"}'),
+    ),
+    (
+        {"200": {"content": {"application/json": {"examples": {"one": {"$ref": "#/e/one"}}}}}},
+        (200, "application/json", '["a"]'),
+    ),
+    (
+        {"200": {"content": {"application/json": {"schema": {"type": "array", "items": {"$ref": "#/s/Station"}}}}}},
+        (200, "application/json", '[{"id":"lm-01","kind":"pier"}]'),
+    ),
     ({"200": {"schema": {"default": 3}}}, (200, "application/json", "3")),  # Swagger 2.0
     ({"200": {"examples": {"application/json": {"id": "x"}}}}, (200, "application/json", '{"id":"x"}')),
     ({200: {"$ref": "#/r/fine"}}, (200, "application/json", "true")),  # YAML reads 200 as a number
     ({"200": {"content": {"application/json": {"schema": {"$ref": "#/s/Loop"}}}}}, None),
     ({"200": {"content": {"application/json": "odd"}}}, None),
     ("odd", None),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("responses", "wanted"), ANSWERS)
 def test_an_example_is_found_wherever_a_document_may_keep_one(responses, wanted) -> None:
     document = {
         "paths": {"/stations/{id}": {"get": {"responses": responses}}},
-        "s": {"Station": STATION, "Loop": {"items": {"$ref": "#/s/Loop"}}}, "e": {"one": {"value": ["a"]}},
+        "s": {"Station": STATION, "Loop": {"items": {"$ref": "#/s/Loop"}}},
+        "e": {"one": {"value": ["a"]}},
         "r": {"fine": {"content": {"application/json": {"example": True}}}},
-    }  # fmt: skip
+    }
     found = example_of(document, "GET", "/stations/{id}")
     assert found == (ExampleAnswer(*wanted) if wanted else None)
     assert example_of(document, "POST", "/stations/{id}") is None
@@ -174,8 +191,9 @@ def test_decimal_units_are_told_whole() -> None:
 
 
 def test_an_allowance_of_less_than_a_unit_is_told_without_failing() -> None:
-    quota = Quota(name="mb", counted_per="key", units=Decimal("0.5"), every="day", aligned="calendar",
-                  when_spent="refuse")  # fmt: skip
+    quota = Quota(
+        name="mb", counted_per="key", units=Decimal("0.5"), every="day", aligned="calendar", when_spent="refuse"
+    )
     stack, counts = Stack([quota], LISBON, T0), {}
     decision = stack.decide(call(T0)._replace(units=0), counts, Clock())
     fields = dict(replies.older_fields(decision, T0))

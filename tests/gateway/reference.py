@@ -30,9 +30,10 @@ class Reference:
         """The verdict, what refused, and the wait in µs. An instant before the last one seen counts as that."""
         at = self.last = max(at, self.last)
         applying = [
-            (n, limit) for n, limit in enumerate(self.limits)
+            (n, limit)
+            for n, limit in enumerate(self.limits)
             if "applies_to" not in limit or call["operation"] in limit["applies_to"]
-        ]  # fmt: skip
+        ]
         waits = [(limit["name"], self.wait(n, limit, at, call)) for n, limit in applying]
         for name, wait in waits:
             if wait is None:

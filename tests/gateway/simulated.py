@@ -96,9 +96,13 @@ class Simulated:
         self.gateway.now = lambda: at
         sent = {"x-api-key": secret, **{name.replace("_", "-"): text for name, text in headers.items()}}
         scope = {
-            "type": "http", "method": "GET", "raw_path": f"/tides/v1{path}".encode(), "query_string": b"",
-            "headers": [(k.lower().encode(), v.encode()) for k, v in sent.items()], "client": ("192.0.2.7", 1),
-        }  # fmt: skip
+            "type": "http",
+            "method": "GET",
+            "raw_path": f"/tides/v1{path}".encode(),
+            "query_string": b"",
+            "headers": [(k.lower().encode(), v.encode()) for k, v in sent.items()],
+            "client": ("192.0.2.7", 1),
+        }
         said: list[dict[str, Any]] = []
 
         async def send(message: dict[str, Any]) -> None:

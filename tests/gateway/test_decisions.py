@@ -66,16 +66,24 @@ def test_decisions_take_from_the_limits_and_outcomes_settle_them(running: Runnin
         {"id": first["id"], "status": 500},
         {"id": "01HNOTHERE", "status": 200},
     )
-    assert told == {"recorded": 2, "repeated": [first["id"]], "conflicting": [first["id"]], "unknown": ["01HNOTHERE"],
-                    "later": []}  # fmt: skip
+    assert told == {
+        "recorded": 2,
+        "repeated": [first["id"]],
+        "conflicting": [first["id"]],
+        "unknown": ["01HNOTHERE"],
+        "later": [],
+    }
     assert "r=5" in decide(running)["headers"]["ratelimit"]
     found = recorded(running)
     assert found[first["id"]].bytes_out == 900 and found[first["id"]].units and not found[second["id"]].units
     assert found[refused["id"]].refused_by == "credential" and third["id"] not in found
     (repeat,) = set_aside.listed(running.office.manager, PageQuery()).rows
     assert (repeat.call_id, repeat.source) == (first["id"], found[first["id"]].source)
-    assert set(repeat.differs) == {"status: 200 recorded, 500 repeated", "bytes out: 900 recorded, 0 repeated",
-                                   "back end: 12 ms recorded, 0 ms repeated"}  # fmt: skip
+    assert set(repeat.differs) == {
+        "status: 200 recorded, 500 repeated",
+        "bytes out: 900 recorded, 0 repeated",
+        "back end: 12 ms recorded, 0 ms repeated",
+    }
     for _ in range(5):
         decide(running, outcome="assumed")
     spent = decide(running)
@@ -137,8 +145,9 @@ def nginx(running: Running, tmp_path: Path) -> Iterator[tuple[str, OddBackEnd]]:
     site = site.replace("127.0.0.1:9000", back_end.url.removeprefix("http://"))
     site = re.sub(r"listen 127\.0\.0\.1:8080", f"listen 127.0.0.1:{port}", site)
     (tmp_path / "site.conf").write_text(site)
-    temporary = "".join(f"{kind}_temp_path {tmp_path}/{kind};\n" for kind in
-                        ("client_body", "proxy", "fastcgi", "uwsgi", "scgi"))  # fmt: skip
+    temporary = "".join(
+        f"{kind}_temp_path {tmp_path}/{kind};\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+    )
     (tmp_path / "nginx.conf").write_text(
         f"daemon off;\npid {tmp_path}/pid;\nerror_log {tmp_path}/error.log;\nevents {{}}\n"
         f"http {{\naccess_log off;\n{temporary}include {tmp_path}/site.conf;\n}}\n"
@@ -152,9 +161,20 @@ def nginx(running: Running, tmp_path: Path) -> Iterator[tuple[str, OddBackEnd]]:
     back_end.shutdown()
 
 
-CALM_FIELDS = ("Calm-Consumer", "Calm-Application", "Calm-Client", "Calm-Plan", "Calm-Subscription",
-               "Calm-Environment", "Calm-Tags", "Calm-Status", "Calm-Decision", "Calm-Target", "Calm-Outcome",
-               "Calm-Proxy-Token")  # fmt: skip
+CALM_FIELDS = (
+    "Calm-Consumer",
+    "Calm-Application",
+    "Calm-Client",
+    "Calm-Plan",
+    "Calm-Subscription",
+    "Calm-Environment",
+    "Calm-Tags",
+    "Calm-Status",
+    "Calm-Decision",
+    "Calm-Target",
+    "Calm-Outcome",
+    "Calm-Proxy-Token",
+)
 
 
 def _answers(address: str) -> bool:

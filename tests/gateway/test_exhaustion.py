@@ -55,18 +55,39 @@ def test_paths_nobody_serves_are_not_kept_and_those_that_are_served_in_bounds(of
 @pytest.mark.parametrize(
     ("path", "odd"),
     [
-        ("/a/b", False), ("/a/%20b", False), ("/a/b.c", False), ("/a/%C3%A9", False), ("/a/;b", True),
-        ("/a/..;/b", True), ("/a%3b", True), ("/a%3B", True), ("/a%253b", True), ("/a%3fb", True), ("/a%23", True),
-        ("/a%25253fb", True), ("/a/%c0%ae", True), ("/a/%ff", True), ("/a/100%", False), ("/a%2525", False),
+        ("/a/b", False),
+        ("/a/%20b", False),
+        ("/a/b.c", False),
+        ("/a/%C3%A9", False),
+        ("/a/;b", True),
+        ("/a/..;/b", True),
+        ("/a%3b", True),
+        ("/a%3B", True),
+        ("/a%253b", True),
+        ("/a%3fb", True),
+        ("/a%23", True),
+        ("/a%25253fb", True),
+        ("/a/%c0%ae", True),
+        ("/a/%ff", True),
+        ("/a/100%", False),
+        ("/a%2525", False),
     ],
-)  # fmt: skip
+)
 def test_a_path_is_odd_where_back_ends_differ_over_it(path: str, odd: bool) -> None:
     assert is_odd(path) is odd
 
 
 def test_another_case_names_the_operations_a_lax_back_end_would_take_it_for() -> None:
-    router = Router([(1, "GET", "/s/{id}"), (2, "GET", "/s/admin"), (3, "POST", "/s/Admin"), (4, "GET", "/S/{id}/x"),
-                     (5, "GET", "/s/{id}/X"), (6, "GET", "/s/v{n}")])  # fmt: skip
+    router = Router(
+        [
+            (1, "GET", "/s/{id}"),
+            (2, "GET", "/s/admin"),
+            (3, "POST", "/s/Admin"),
+            (4, "GET", "/S/{id}/x"),
+            (5, "GET", "/s/{id}/X"),
+            (6, "GET", "/s/v{n}"),
+        ]
+    )
     cases: dict[tuple[str, str], Match] = {
         ("GET", "/s/one"): Match(1, ("GET",)),
         ("GET", "/s/admin"): Match(2, ("GET",)),
@@ -98,8 +119,12 @@ def test_a_flood_is_recorded_in_part_and_counted_whole() -> None:
 
 
 def test_what_a_known_caller_does_is_always_recorded(office: Office, tmp_path: Path) -> None:
-    gateway = Gateway(Journal(tmp_path), snapshot=Snapshot(read_feed(office.ctx)), counters=LocalCounters(),
-                      now=lambda: office.ctx.now_us)  # fmt: skip
+    gateway = Gateway(
+        Journal(tmp_path),
+        snapshot=Snapshot(read_feed(office.ctx)),
+        counters=LocalCounters(),
+        now=lambda: office.ctx.now_us,
+    )
     gateway.journal.start()
     key = office.consumers[0].secret
 
@@ -112,8 +137,14 @@ def test_what_a_known_caller_does_is_always_recorded(office: Office, tmp_path: P
         async def receive() -> dict:
             return {"type": "http.request", "body": b"", "more_body": False}
 
-        scope = {"type": "http", "method": "GET", "raw_path": path.encode(), "headers": headers, "query_string": b"",
-                 "client": ("192.0.2.1", 1)}  # fmt: skip
+        scope = {
+            "type": "http",
+            "method": "GET",
+            "raw_path": path.encode(),
+            "headers": headers,
+            "query_string": b"",
+            "client": ("192.0.2.1", 1),
+        }
         await gateway(scope, receive, send)
         return told[0]["status"]
 
@@ -139,8 +170,16 @@ class Server:
 
     def __init__(self, app, wire: type[Wire] = Wire) -> None:
         self.port = free_port()
-        config = uvicorn.Config(app, host="127.0.0.1", port=self.port, http=wire, lifespan="off", log_config=None,
-                                access_log=False, timeout_keep_alive=60)  # fmt: skip
+        config = uvicorn.Config(
+            app,
+            host="127.0.0.1",
+            port=self.port,
+            http=wire,
+            lifespan="off",
+            log_config=None,
+            access_log=False,
+            timeout_keep_alive=60,
+        )
         self.server = uvicorn.Server(config)
         self.task: asyncio.Task | None = None
 
@@ -279,15 +318,21 @@ def test_the_web_process_gives_up_bodies_that_stop_and_answers_nobody_takes(monk
 def unfolding(width: int, depth: int) -> dict:
     """A document of a few lines whose example would have width^depth parts."""
     schemas = {
-        f"S{n}": {"type": "object", "properties": {
-            f"p{k}": {"$ref": f"#/components/schemas/S{n + 1}"} for k in range(width)}}
+        f"S{n}": {
+            "type": "object",
+            "properties": {f"p{k}": {"$ref": f"#/components/schemas/S{n + 1}"} for k in range(width)},
+        }
         for n in range(depth)
-    }  # fmt: skip
+    }
     schemas[f"S{depth}"] = {"type": "string", "example": "x"}
     content = {"application/json": {"schema": {"$ref": "#/components/schemas/S0"}}}
     paths = {"/a": {"get": {"responses": {"200": {"description": "", "content": content}}}}}
-    return {"openapi": "3.0.3", "info": {"title": "T", "version": "1"}, "paths": paths,
-            "components": {"schemas": schemas}}  # fmt: skip
+    return {
+        "openapi": "3.0.3",
+        "info": {"title": "T", "version": "1"},
+        "paths": paths,
+        "components": {"schemas": schemas},
+    }
 
 
 def test_an_example_is_made_within_a_budget(office: Office) -> None:

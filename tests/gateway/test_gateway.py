@@ -32,11 +32,17 @@ from tests.processes import HERE, Processes, wait_for
 
 PACED = {
     "limits": [
-        {"kind": "pace", "name": "Pace", "counted_per": "subscription", "calls": 20, "per_seconds": 1,
-         "max_wait_ms": 2000},
+        {
+            "kind": "pace",
+            "name": "Pace",
+            "counted_per": "subscription",
+            "calls": 20,
+            "per_seconds": 1,
+            "max_wait_ms": 2000,
+        },
     ],
     "pricing": {"prices": []},
-}  # fmt: skip
+}
 names = itertools.count()
 
 
@@ -46,9 +52,13 @@ class Running:
     back_end: Any = None
 
     def __init__(
-        self, database: Database, var: Path, plans: dict, commands: tuple[str, ...] = ("standins", "gateway", "worker"),
+        self,
+        database: Database,
+        var: Path,
+        plans: dict,
+        commands: tuple[str, ...] = ("standins", "gateway", "worker"),
         more: dict[str, Any] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         schema = f"calm_gateway_{next(names)}"
         url = database.make_schema(schema)
         upgrade(url)
@@ -185,8 +195,9 @@ def test_a_paced_call_is_held_and_simultaneous_calls_never_exceed_a_limit(runnin
     # 20 a second, waiting up to 2 s: one at once and 40 held, and one more for every 50 ms that the calls took to come.
     with running.office.ctx.transaction() as session:
         first, last = session.execute(select(func.min(Call.decided_us), func.max(Call.decided_us))).one()
-        begins = sorted(a + w for a, w in session.execute(
-            select(Call.decided_us, Call.wait_us).where(Call.verdict != "refused")))  # fmt: skip
+        begins = sorted(
+            a + w for a, w in session.execute(select(Call.decided_us, Call.wait_us).where(Call.verdict != "refused"))
+        )
     assert 41 <= served <= 41 + (last - first) // 50_000 + 1
     assert 1 <= at_once <= 1 + (last - first) // 50_000
     assert all(later - earlier >= 49_999 for earlier, later in itertools.pairwise(begins))
@@ -218,16 +229,28 @@ def test_a_journal_that_cannot_be_written_stops_serving(tmp_path: Path) -> None:
 
 
 def test_paths_lead_to_operations_by_openapis_precedence() -> None:
-    router = Router([
-        (1, "GET", "/stations"), (2, "GET", "/stations/{id}"), (3, "GET", "/stations/nearest"),
-        (4, "POST", "/a/{b}:cancel"), (5, "GET", "/{owner}/{repo}/compare/{base}...{head}"),
-        (6, "GET", "/stations/{id}/tides"), (7, "GET", "/{any}/fixed"),
-    ])  # fmt: skip
+    router = Router(
+        [
+            (1, "GET", "/stations"),
+            (2, "GET", "/stations/{id}"),
+            (3, "GET", "/stations/nearest"),
+            (4, "POST", "/a/{b}:cancel"),
+            (5, "GET", "/{owner}/{repo}/compare/{base}...{head}"),
+            (6, "GET", "/stations/{id}/tides"),
+            (7, "GET", "/{any}/fixed"),
+        ]
+    )
     table = {
-        ("GET", "/stations"): 1, ("GET", "/stations/nearest"): 3, ("GET", "/stations/x%2Fy"): 2,
-        ("POST", "/a/7:cancel"): 4, ("GET", "/o/r/compare/v1...v2"): 5, ("GET", "/stations/fixed"): 2,
-        ("GET", "/other/fixed"): 7, ("GET", "/stations/nearest/tides"): 6, ("DELETE", "/stations"): None,
-    }  # fmt: skip
+        ("GET", "/stations"): 1,
+        ("GET", "/stations/nearest"): 3,
+        ("GET", "/stations/x%2Fy"): 2,
+        ("POST", "/a/7:cancel"): 4,
+        ("GET", "/o/r/compare/v1...v2"): 5,
+        ("GET", "/stations/fixed"): 2,
+        ("GET", "/other/fixed"): 7,
+        ("GET", "/stations/nearest/tides"): 6,
+        ("DELETE", "/stations"): None,
+    }
     for (method, path), wanted in table.items():
         match = router.match(method, path)
         assert match is not None

@@ -35,10 +35,20 @@ def midnight(day: date) -> datetime:
 
 def tariff(dice: random.Random, trial: dict[str, Any] | None = None) -> dict[str, Any]:
     """Terms that can be told apart by what they charge."""
-    unit = {"kind": "usage", "meter": "forecast_calls", "model": "per_unit", "included": str(dice.randrange(9)),
-            "unit": f"0.{dice.randrange(1, 99):02d}"}  # fmt: skip
-    pricing = {"prices": [{"kind": "fee", "amount": f"{dice.randrange(1, 99)}.00"}, unit], "prorate": True,
-               "minimum": None, "cap": None, "discount_percent": "0"}  # fmt: skip
+    unit = {
+        "kind": "usage",
+        "meter": "forecast_calls",
+        "model": "per_unit",
+        "included": str(dice.randrange(9)),
+        "unit": f"0.{dice.randrange(1, 99):02d}",
+    }
+    pricing = {
+        "prices": [{"kind": "fee", "amount": f"{dice.randrange(1, 99)}.00"}, unit],
+        "prorate": True,
+        "minimum": None,
+        "cap": None,
+        "discount_percent": "0",
+    }
     made: dict[str, Any] = {"limits": [], "pricing": pricing}
     return {**made, "trial": trial} if trial else made
 
@@ -85,9 +95,16 @@ class Known:
         for begin, stop in pairwise(edges):
             units = sum(begin <= at < stop and path == COUNTED for at, _, path in self.calls)
             terms = self.at(begin)
-            made.append({"start": begin.isoformat(), "end": stop.isoformat(), "first": False,
-                         "trial": self.free(begin), "plan": terms["pricing"],
-                         "usage": {"forecast_calls": str(units)}})  # fmt: skip
+            made.append(
+                {
+                    "start": begin.isoformat(),
+                    "end": stop.isoformat(),
+                    "first": False,
+                    "trial": self.free(begin),
+                    "plan": terms["pricing"],
+                    "usage": {"forecast_calls": str(units)},
+                }
+            )
         return made
 
 
@@ -250,9 +267,13 @@ def _every_line(story: Story, start: date) -> None:
     rows = charging.charges(story.office.finance, start, PageQuery(rows=100)).rows
     with story.office.ctx.transaction() as session:
         for each in story.known:
-            case = {"currency": "EUR", "time_zone": "Europe/Lisbon", "tax_percent": "0",
-                    "period": {"start": start.isoformat(), "end": after.isoformat()},
-                    "segments": each.segments(midnight(start), midnight(after))}  # fmt: skip
+            case = {
+                "currency": "EUR",
+                "time_zone": "Europe/Lisbon",
+                "tax_percent": "0",
+                "period": {"start": start.isoformat(), "end": after.isoformat()},
+                "segments": each.segments(midnight(start), midnight(after)),
+            }
             invoice = session.scalar(
                 select(Invoice).where(
                     Invoice.consumer_id == each.consumer.member.consumer_id, Invoice.period_start == start

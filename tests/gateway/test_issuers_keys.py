@@ -52,8 +52,9 @@ class Issuing:
 
     def token(self, kid: str = "one", **claims: Any) -> str:
         given = {"iss": ISSUER, "aud": "larkmouth", "exp": 2_000_000_000, **claims}
-        return jwt.encode({"alg": "ES256", "kid": kid}, {k: v for k, v in given.items() if v is not None},
-                          self.keys[kid])  # fmt: skip
+        return jwt.encode(
+            {"alg": "ES256", "kid": kid}, {k: v for k, v in given.items() if v is not None}, self.keys[kid]
+        )
 
 
 def tried(office: Office, issuing: Issuing, story: Callable[[Callable[..., Any]], Any]) -> None:
@@ -106,9 +107,18 @@ def test_a_key_taken_back_is_good_for_a_minute_at_most(office: Office) -> None:
 
 @pytest.mark.parametrize(
     ("cache", "seconds"),
-    [("max-age=20", 20), ("public, MAX-AGE=7", 7), ("max-age=86400", 60), ("no-store", 5), ("no-cache", 5),
-     ("max-age=0", 5), ("", 60), ("max-age=x", 60), ("s-maxage=3", 60)],
-)  # fmt: skip
+    [
+        ("max-age=20", 20),
+        ("public, MAX-AGE=7", 7),
+        ("max-age=86400", 60),
+        ("no-store", 5),
+        ("no-cache", 5),
+        ("max-age=0", 5),
+        ("", 60),
+        ("max-age=x", 60),
+        ("s-maxage=3", 60),
+    ],
+)
 def test_keys_are_kept_as_long_as_they_say_and_no_longer_than_a_minute(
     office: Office, cache: str, seconds: int
 ) -> None:
@@ -172,10 +182,23 @@ def _signed(issuing: Issuing, claims: str) -> str:
 
 @pytest.mark.parametrize(
     "times",
-    ['"exp": NaN', '"exp": Infinity', '"exp": -Infinity', '"exp": 1e400', '"exp": 2000000000.5', '"exp": true',
-     '"exp": "2000000000"', '"exp": null', '"x": 1', '"exp": 99999999999999999999', '"exp": 2000000000, "nbf": NaN',
-     '"exp": 2000000000, "iat": -Infinity', '"exp": [2000000000]', '"exp": 2000000000, "nbf": false'],
-)  # fmt: skip
+    [
+        '"exp": NaN',
+        '"exp": Infinity',
+        '"exp": -Infinity',
+        '"exp": 1e400',
+        '"exp": 2000000000.5',
+        '"exp": true',
+        '"exp": "2000000000"',
+        '"exp": null',
+        '"x": 1',
+        '"exp": 99999999999999999999',
+        '"exp": 2000000000, "nbf": NaN',
+        '"exp": 2000000000, "iat": -Infinity',
+        '"exp": [2000000000]',
+        '"exp": 2000000000, "nbf": false',
+    ],
+)
 def test_times_that_are_no_whole_numbers_make_no_token(office: Office, times: str) -> None:
     issuing = Issuing()
 

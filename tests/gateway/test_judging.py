@@ -74,9 +74,11 @@ def ends(office: Office, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Ite
         replace(r, forwarding=replace(r.forwarding, breaker_failures=3, breaker_seconds=10)) for r in feed.routes
     )
     gateway = Gateway(
-        Journal(tmp_path / "one"), snapshot=Snapshot(replace(feed, routes=few)),
-        counters=LocalCounters({}, Clock(office.ctx.now_us)), now=lambda: office.ctx.now_us,
-    )  # fmt: skip
+        Journal(tmp_path / "one"),
+        snapshot=Snapshot(replace(feed, routes=few)),
+        counters=LocalCounters({}, Clock(office.ctx.now_us)),
+        now=lambda: office.ctx.now_us,
+    )
     gateway.journal.start()
 
     async def none() -> list[str]:

@@ -35,9 +35,17 @@ from tests.processes import RedisServer, wait_for
 LIMITS = [
     {"kind": "rate", "name": "Rate", "counted_per": "consumer", "calls": 150, "per_seconds": 1, "burst": 40},
     {"kind": "window", "name": "Rolling", "counted_per": "key", "calls": 120, "per_seconds": 1, "rolling": True},
-    {"kind": "quota", "name": "Allowance", "counted_per": "subscription", "units": 700, "every": "month",
-     "aligned": "calendar", "when_spent": "refuse", "meter": "forecast_calls"},
-]  # fmt: skip
+    {
+        "kind": "quota",
+        "name": "Allowance",
+        "counted_per": "subscription",
+        "units": 700,
+        "every": "month",
+        "aligned": "calendar",
+        "when_spent": "refuse",
+        "meter": "forecast_calls",
+    },
+]
 PATH = "/tides/v1/stations/lm-01"
 
 
@@ -58,8 +66,9 @@ class Three(Running):
 
     def start_gateway(self, name: str) -> None:
         port, metrics, decisions = self.ports[name]
-        self.processes.start("gateway", name, gateway_name=name, gateway_port=port, metrics_port=metrics,
-                             decisions_port=decisions)  # fmt: skip
+        self.processes.start(
+            "gateway", name, gateway_name=name, gateway_port=port, metrics_port=metrics, decisions_port=decisions
+        )
 
     def addresses(self) -> list[str]:
         return [f"http://127.0.0.1:{ports[0]}{PATH}" for ports in self.ports.values()]

@@ -30,18 +30,48 @@ START = 1_792_886_400_000_000 - 3 * 3_600_000_000  # three hours before a clock 
 RATE = {"kind": "rate", "name": "Rate", "counted_per": "key", "calls": 7, "per_seconds": 3, "burst": 3}
 LIMITS: list[dict[str, Any]] = [
     RATE,
-    {"kind": "rate", "name": "Odd rate", "counted_per": "application", "calls": 999_983, "per_seconds": 86_400,
-     "burst": 1_000_000},
+    {
+        "kind": "rate",
+        "name": "Odd rate",
+        "counted_per": "application",
+        "calls": 999_983,
+        "per_seconds": 86_400,
+        "burst": 1_000_000,
+    },
     {"kind": "window", "name": "Fixed", "counted_per": "application", "calls": 9, "per_seconds": 5, "rolling": False},
     {"kind": "window", "name": "Rolling", "counted_per": "consumer", "calls": 11, "per_seconds": 7, "rolling": True},
     {"kind": "pace", "name": "Pace", "counted_per": "everyone", "calls": 997, "per_seconds": 1, "max_wait_ms": 3},
-    {"kind": "quota", "name": "Day", "counted_per": "subscription", "units": 1500, "every": "day",
-     "aligned": "calendar", "when_spent": "refuse", "meter": "forecast_calls"},
-    {"kind": "quota", "name": "By header", "counted_per": "header:X-Desk", "units": 60, "every": "hour",
-     "aligned": "calendar", "when_spent": "refuse", "meter": "forecast_calls"},
-    {"kind": "quota", "name": "By address", "counted_per": "address", "units": 100_000, "every": "month",
-     "aligned": "calendar", "when_spent": "warn", "meter": "forecast_calls"},
-]  # fmt: skip
+    {
+        "kind": "quota",
+        "name": "Day",
+        "counted_per": "subscription",
+        "units": 1500,
+        "every": "day",
+        "aligned": "calendar",
+        "when_spent": "refuse",
+        "meter": "forecast_calls",
+    },
+    {
+        "kind": "quota",
+        "name": "By header",
+        "counted_per": "header:X-Desk",
+        "units": 60,
+        "every": "hour",
+        "aligned": "calendar",
+        "when_spent": "refuse",
+        "meter": "forecast_calls",
+    },
+    {
+        "kind": "quota",
+        "name": "By address",
+        "counted_per": "address",
+        "units": 100_000,
+        "every": "month",
+        "aligned": "calendar",
+        "when_spent": "warn",
+        "meter": "forecast_calls",
+    },
+]
 OVERRIDE = {"kind": "rate", "name": "Narrow", "counted_per": "key", "calls": 1, "per_seconds": 2, "burst": 2}
 
 
@@ -98,8 +128,14 @@ def test_the_gateway_decides_as_the_reference_does(office: Office, tmp_path: Pat
             headers = [(b"x-api-key", call["key"].encode()), (b"x-forwarded-for", call["address"].encode())]
             headers += [(b"x-desk", call["desk"].encode())] if call["desk"] else []
             gateway.trusted = frozenset({"127.0.0.1"})
-            scope = {"type": "http", "method": "GET", "raw_path": f"/tides/v1{call['path']}".encode(),
-                     "query_string": b"", "headers": headers, "client": ("127.0.0.1", 1)}  # fmt: skip
+            scope = {
+                "type": "http",
+                "method": "GET",
+                "raw_path": f"/tides/v1{call['path']}".encode(),
+                "query_string": b"",
+                "headers": headers,
+                "client": ("127.0.0.1", 1),
+            }
             said: list[dict[str, Any]] = []
 
             async def send(message: dict[str, Any], said: list[dict[str, Any]] = said) -> None:
@@ -115,13 +151,22 @@ def test_the_gateway_decides_as_the_reference_does(office: Office, tmp_path: Pat
     with ThreadPoolExecutor(1) as aside:
         got = aside.submit(asyncio.run, through_the_gateway()).result()
     metered = {"/stations": False, "/stations/lm-01": True, "/stations/lm-01/tides": True}
-    limits = [{**limit, "applies_to": [p for p, counted in metered.items() if counted]} if limit["kind"] == "quota"
-              else limit for limit in LIMITS]  # fmt: skip
+    limits = [
+        {**limit, "applies_to": [p for p, counted in metered.items() if counted]} if limit["kind"] == "quota" else limit
+        for limit in LIMITS
+    ]
     reference = Reference([*limits, {**OVERRIDE, "applies_to": ["/stations/lm-01/tides"]}], ZoneInfo("Europe/Lisbon"))
     for n, ((at, call), verdict) in enumerate(zip(made, got, strict=True)):
         who = secrets[call["key"]]
-        known = {"key": call["key"], "application": who, "consumer": who, "subscription": who, "units": 1,
-                 "operation": call["path"], "address": call["address"]}  # fmt: skip
+        known = {
+            "key": call["key"],
+            "application": who,
+            "consumer": who,
+            "subscription": who,
+            "units": 1,
+            "operation": call["path"],
+            "address": call["address"],
+        }
         if call["desk"]:
             known["header:X-Desk"] = call["desk"]
         assert verdict == reference.decide(at, known), (n, at, call)

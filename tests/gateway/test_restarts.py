@@ -46,8 +46,11 @@ class Remembering:
         decided = await self.inner.decide(stack, call)
         got = decided.decision
         assert (got.verdict, got.by, got.wait_us, got.retry_after_us) == (
-            known.verdict, known.by, known.wait_us, known.retry_after_us,
-        )  # fmt: skip
+            known.verdict,
+            known.by,
+            known.wait_us,
+            known.retry_after_us,
+        )
         assert got.remaining == known.remaining
         self.compared += len(got.checks)
         return decided
@@ -63,9 +66,14 @@ def limit(dice: random.Random, name: str, quotas_alone: bool = False) -> dict[st
     kind = "quota" if quotas_alone else dice.choice(["rate", "window", "pace", "quota", "quota"])
     made = {"kind": kind, "name": name, "counted_per": per, "across_consumers": dice.random() < 0.3}
     if kind == "quota":
-        return {**made, "units": dice.randint(2, 25), "every": dice.choice(["minute", "hour", "day", "week", "month"]),
-                "aligned": dice.choice(["calendar", "subscription"]), "meter": dice.choice(["forecast_calls", None]),
-                "when_spent": dice.choice(["refuse", "refuse", "charge", "warn"])}  # fmt: skip
+        return {
+            **made,
+            "units": dice.randint(2, 25),
+            "every": dice.choice(["minute", "hour", "day", "week", "month"]),
+            "aligned": dice.choice(["calendar", "subscription"]),
+            "meter": dice.choice(["forecast_calls", None]),
+            "when_spent": dice.choice(["refuse", "refuse", "charge", "warn"]),
+        }
     made |= {"calls": dice.randint(1, 30), "per_seconds": dice.choice([1, 7, 60, 3600])}
     if kind == "rate":
         return {**made, "burst": dice.randint(1, 20)}
@@ -144,9 +152,7 @@ class Chances:
 
 @pytest.mark.parametrize("store", ["memory", "redis"])
 @pytest.mark.parametrize("seed", [0, 1, 3, 4, 5, 6])
-def test_no_restart_changes_what_is_left(
-    office: Office, tmp_path: Path, store: str, seed: int, redis_url: str
-) -> None:  # fmt: skip
+def test_no_restart_changes_what_is_left(office: Office, tmp_path: Path, store: str, seed: int, redis_url: str) -> None:
     dice = random.Random(seed)
     for plan in ("Third", "Fourth"):
         head = plans.add(office.manager, office.product, plan).plans[-1]

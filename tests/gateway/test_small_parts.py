@@ -71,11 +71,17 @@ def test_only_a_trusted_proxy_is_believed_about_the_way(tmp_path: Path) -> None:
 
 def test_no_credential_of_any_product_reaches_a_back_end_in_any_spelling() -> None:
     sent = [
-        (b"x-api-key", b"one"), (b"x-tide-key", b"another product's"), (b"x-api-key", b"again"),
-        (b"x_api_key", b"wsgi"), (b"authorization", b"Basic x"), (b"proxy-authorization", b"y"),
-        (b"cookie", b"calm_console=a; theirs=b"), (b"cookie", b"__Host-calm_portal=c"),
-        (b"accept", b"*/*"), (b"x_custom", b"kept"),
-    ]  # fmt: skip
+        (b"x-api-key", b"one"),
+        (b"x-tide-key", b"another product's"),
+        (b"x-api-key", b"again"),
+        (b"x_api_key", b"wsgi"),
+        (b"authorization", b"Basic x"),
+        (b"proxy-authorization", b"y"),
+        (b"cookie", b"calm_console=a; theirs=b"),
+        (b"cookie", b"__Host-calm_portal=c"),
+        (b"accept", b"*/*"),
+        (b"x_custom", b"kept"),
+    ]
     passed = passed_headers(sent, {b"x-api-key", b"x-tide-key"}, "192.0.2.1", "192.0.2.1", False)
     own = [field for field in passed if field[0] not in (b"x-forwarded-for", b"forwarded", b"traceparent")]
     assert own == [(b"cookie", b"theirs=b"), (b"accept", b"*/*"), (b"x_custom", b"kept")]
@@ -83,9 +89,19 @@ def test_no_credential_of_any_product_reaches_a_back_end_in_any_spelling() -> No
 
 @pytest.mark.parametrize(
     "name",
-    ["calm-consumer", "calm_consumer", "calm-anything", "calm_subscription", "x_forwarded_for", "x_forwarded_proto",
-     "traceparent", "transfer_encoding", "content_length", "authorization"],
-)  # fmt: skip
+    [
+        "calm-consumer",
+        "calm_consumer",
+        "calm-anything",
+        "calm_subscription",
+        "x_forwarded_for",
+        "x_forwarded_proto",
+        "traceparent",
+        "transfer_encoding",
+        "content_length",
+        "authorization",
+    ],
+)
 def test_what_we_say_ourselves_cannot_be_said_by_a_caller(name: str) -> None:
     passed = passed_headers([(name.encode(), b"forged")], {b"x-api-key"}, "192.0.2.1", "192.0.2.1", False)
     assert b"forged" not in [value for _, value in passed]

@@ -53,8 +53,17 @@ def calls(here: Simulated) -> list[Call]:
 
 
 def quota(name: str, **changes: Any) -> dict[str, Any]:
-    return {"kind": "quota", "name": name, "counted_per": "subscription", "units": 5, "every": "month",
-            "aligned": "calendar", "when_spent": "refuse", "meter": "forecast_calls", **changes}  # fmt: skip
+    return {
+        "kind": "quota",
+        "name": name,
+        "counted_per": "subscription",
+        "units": 5,
+        "every": "month",
+        "aligned": "calendar",
+        "when_spent": "refuse",
+        "meter": "forecast_calls",
+        **changes,
+    }
 
 
 def only(*limits: dict[str, Any], **more: Any) -> dict[str, Any]:
@@ -269,8 +278,14 @@ def test_one_consumer_cannot_spend_anothers_allowance_by_a_value_they_share(here
 
 def test_the_time_from_a_rolling_windows_first_call_is_kept_over_a_restart(here: Simulated) -> None:
     one = here.office.consumers[0]
-    window = {"kind": "window", "name": "Any minute", "counted_per": "key", "calls": 3, "per_seconds": 60,
-              "rolling": True}  # fmt: skip
+    window = {
+        "kind": "window",
+        "name": "Any minute",
+        "counted_per": "key",
+        "calls": 3,
+        "per_seconds": 60,
+        "rolling": True,
+    }
     republish(here, only(window))
     for n in range(3):
         here.at(instant_of(OCTOBER) + n * 10 * SECOND)

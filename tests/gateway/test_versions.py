@@ -32,19 +32,37 @@ def describe(running: Running, typed: ApiTyped) -> tuple[int, dict[str, int]]:
     product = products.one(office.manager, office.product)
     with office.ctx.transaction() as session:
         whole = products.typed_of(products.get(session, office.product))
-    products.save(office.manager, office.product, product.edition,
-                  replace(whole, operations=[*whole.operations, *found.values()]))  # fmt: skip
+    products.save(
+        office.manager, office.product, product.edition, replace(whole, operations=[*whole.operations, *found.values()])
+    )
     return version.id, found
 
 
 def test_versions_are_told_apart_by_header_and_host_and_end_with_notice(running: Running) -> None:
     back_end = f"{running.processes.standins}/tides"
     listed = [OperationTyped("GET", "/stations/{id}/extremes")]
-    by_header = ApiTyped("Tides", "v2", "", "/tides/v1", back_end, operations=listed, chosen_by="header",
-                         chosen_name="API-Version", chosen_value="2")  # fmt: skip
+    by_header = ApiTyped(
+        "Tides",
+        "v2",
+        "",
+        "/tides/v1",
+        back_end,
+        operations=listed,
+        chosen_by="header",
+        chosen_name="API-Version",
+        chosen_value="2",
+    )
     describe(running, by_header)
-    by_host = ApiTyped("Tides", "v3", "", "/tides/v1", f"{running.processes.standins}/sea", chosen_by="host",
-                       chosen_value="sea.example", operations=[OperationTyped("GET", "/buoys")])  # fmt: skip
+    by_host = ApiTyped(
+        "Tides",
+        "v3",
+        "",
+        "/tides/v1",
+        f"{running.processes.standins}/sea",
+        chosen_by="host",
+        chosen_value="sea.example",
+        operations=[OperationTyped("GET", "/buoys")],
+    )
     describe(running, by_host)
     extremes = "/tides/v1/stations/lm-01/extremes"
     wait_for(lambda: running.get(extremes, **{"API-Version": "2"}).status_code == 200)
@@ -91,11 +109,23 @@ def test_the_sandbox_has_its_own_back_end_and_counts_and_is_not_metered(running:
 
 def test_limits_above_the_plan_and_of_single_operations_hold_and_are_named(running: Running) -> None:
     office = running.office
-    house = {"kind": "window", "name": "Window", "counted_per": "everyone", "calls": 3, "per_seconds": 3600,
-             "rolling": True}  # fmt: skip
+    house = {
+        "kind": "window",
+        "name": "Window",
+        "counted_per": "everyone",
+        "calls": 3,
+        "per_seconds": 3600,
+        "rolling": True,
+    }
     house_limits.save(office.manager, office.api, 0, [house])
-    slow = {**terms()["limits"][0], "name": "Slow list", "calls": 1, "per_seconds": 3600, "burst": 1,
-            "applies_to": [str(office.operations["GET /stations"])]}  # fmt: skip
+    slow = {
+        **terms()["limits"][0],
+        "name": "Slow list",
+        "calls": 1,
+        "per_seconds": 3600,
+        "burst": 1,
+        "applies_to": [str(office.operations["GET /stations"])],
+    }
     office.draft("Ketch", {**terms(), "overrides": [slow]})
     office.publish("keep")
     later = office.admit("Anglers", "Ketch")
@@ -119,15 +149,28 @@ def test_limits_above_the_plan_and_of_single_operations_hold_and_are_named(runni
 
 def test_megabytes_and_reported_numbers_are_counted_exactly(running: Running) -> None:
     office, standins = running.office, running.processes.standins
-    tiles = ApiTyped("Tiles", "v1", "", "/tiles/v1", f"{standins}/tiles",
-                     operations=[OperationTyped("GET", "/{sheet}/{z}/{x}/{y}.png")])  # fmt: skip
-    sea = ApiTyped("Sea", "v1", "", "/sea/v1", f"{standins}/sea", operations=[
-        OperationTyped("GET", "/areas/{area}:summarise"), OperationTyped("GET", "/buoys")])  # fmt: skip
+    tiles = ApiTyped(
+        "Tiles",
+        "v1",
+        "",
+        "/tiles/v1",
+        f"{standins}/tiles",
+        operations=[OperationTyped("GET", "/{sheet}/{z}/{x}/{y}.png")],
+    )
+    sea = ApiTyped(
+        "Sea",
+        "v1",
+        "",
+        "/sea/v1",
+        f"{standins}/sea",
+        operations=[OperationTyped("GET", "/areas/{area}:summarise"), OperationTyped("GET", "/buoys")],
+    )
     _, tile = describe(running, tiles)
     _, area = describe(running, sea)
     size = meters.create(office.manager, MeterTyped("Tile megabytes", list(tile.values()), ["2xx"], "bytes_out"))
-    cells = meters.create(office.manager, MeterTyped("Cells", list(area.values()), ["2xx"], "reported",
-                                                     header="X-Cells"))  # fmt: skip
+    cells = meters.create(
+        office.manager, MeterTyped("Cells", list(area.values()), ["2xx"], "reported", header="X-Cells")
+    )
     wait_for(lambda: running.get("/sea/v1/buoys").status_code == 200)
     got = [running.get(f"/tiles/v1/larkmouth/12/{x}/5.png") for x in range(4)]
     reported = [running.get(f"/sea/v1/areas/{name}:summarise") for name in ("bar", "bank")]

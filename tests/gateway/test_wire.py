@@ -49,10 +49,17 @@ def odd(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterato
     )
     view = apis.save(office.manager, office.api, view.edition, typed)
     apis.set_forwarding(
-        office.manager, office.api, view.edition,
-        ForwardingTyped(answer_ms=3000, most_body_bytes=100_000, cors_origins=["https://maps.example"],
-                        passes_caller=True, breaker_failures=0),
-    )  # fmt: skip
+        office.manager,
+        office.api,
+        view.edition,
+        ForwardingTyped(
+            answer_ms=3000,
+            most_body_bytes=100_000,
+            cors_origins=["https://maps.example"],
+            passes_caller=True,
+            breaker_failures=0,
+        ),
+    )
     # Sold through {id}; and beside them an operation that is described but not sold.
     operations.add(office.manager, office.api, OperationTyped("GET", "/admin"))
     operations.add(office.manager, office.api, OperationTyped("GET", "/stations/vault"))
@@ -99,11 +106,13 @@ def statuses(got: bytes) -> list[int]:
 @pytest.mark.parametrize(
     ("word", "path", "fields"),
     [
-        ("odd paths", "/stations/plain;x=1", {}), ("odd paths", "/stations/plain%3fx", {}),
-        ("odd paths", "/stations/%c0%ae", {}), ("other case", "/stations/Plain2", {}),
+        ("odd paths", "/stations/plain;x=1", {}),
+        ("odd paths", "/stations/plain%3fx", {}),
+        ("odd paths", "/stations/%c0%ae", {}),
+        ("other case", "/stations/Plain2", {}),
         ("overrides", "/stations/plain", {"X-HTTP-Method-Override": "DELETE"}),
     ],
-)  # fmt: skip
+)
 def test_an_api_may_let_through_what_back_ends_read_differently(
     odd: Running, word: str, path: str, fields: dict[str, str]
 ) -> None:
@@ -192,7 +201,7 @@ def test_hostile_requests_each_have_their_answer(odd: Running) -> None:
         ("a token that is none", head.replace(key, "Authorization: Bearer e30.e30.e30\r\n") + "\r\n", {401}),
         ("a deep token", head.replace(key, f"Authorization: Bearer {'W1' * 3000}.e30.x\r\n") + "\r\n", {401}),
         ("an upgrade", f"{head}Connection: upgrade\r\nUpgrade: websocket\r\n\r\n", {200, 400}),
-    ]  # fmt: skip
+    ]
     for what, data, wanted in table:
         got = statuses(raw(odd, data.encode("latin-1"), 0.4 if "longer" not in what else 1.0))
         assert got, what
@@ -213,10 +222,16 @@ def test_a_slow_head_is_given_up(odd: Running) -> None:
 
 def test_what_is_passed_on_and_what_is_not(odd: Running) -> None:
     sent = {
-        "Connection": "keep-alive, X-Drop", "X-Drop": "1", "TE": "trailers", "Calm-Consumer": "somebody else",
-        "X-Forwarded-For": "10.9.8.7", "Forwarded": "for=10.9.8.7", "X-Keep": "yes", "Cookie": "a=b",
+        "Connection": "keep-alive, X-Drop",
+        "X-Drop": "1",
+        "TE": "trailers",
+        "Calm-Consumer": "somebody else",
+        "X-Forwarded-For": "10.9.8.7",
+        "Forwarded": "for=10.9.8.7",
+        "X-Keep": "yes",
+        "Cookie": "a=b",
         "traceparent": "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01",
-    }  # fmt: skip
+    }
     assert odd.get(f"{BASE}/stations/plain?a=%2F&b=c%20d", **sent).status_code == 200
     seen = latest(odd)
     assert seen["target"] == "/deep/stations/plain?a=%2F&b=c%20d"  # the base path is another one
@@ -245,8 +260,11 @@ def test_head_options_and_pages_of_other_origins(odd: Running) -> None:
     assert (head.status_code, head.content, latest(odd)["method"]) == (200, b"", "HEAD")
     assert int(head.headers["content-length"]) > 100 and "ratelimit" in head.headers
     before, asked = odd.recorded(), len(odd.back_end.asked)
-    preflight = {"Origin": "https://maps.example", "Access-Control-Request-Method": "GET",
-                 "Access-Control-Request-Headers": "x-api-key"}  # fmt: skip
+    preflight = {
+        "Origin": "https://maps.example",
+        "Access-Control-Request-Method": "GET",
+        "Access-Control-Request-Headers": "x-api-key",
+    }
     flown = odd.get(f"{BASE}/stations/plain", method="OPTIONS", secret=None, **preflight)
     assert flown.status_code == 204
     assert flown.headers["access-control-allow-origin"] == "https://maps.example"
@@ -319,13 +337,35 @@ def test_a_download_is_metered_by_what_was_sent_and_reported_numbers_count(odd: 
 
 def test_an_operation_may_answer_with_its_documents_example(odd: Running) -> None:
     office = odd.office
-    document = {"openapi": "3.1.0", "paths": {"/stations": {"get": {"responses": {"200": {"content": {
-        "application/json": {"schema": {"type": "array", "items": {"$ref": "#/components/schemas/Station"}}}}}}}}},
-        "components": {"schemas": {"Station": {"properties": {
-            "id": {"type": "string", "example": "lm-01"}, "level": {"default": 2.1}}}}}}  # fmt: skip
+    document = {
+        "openapi": "3.1.0",
+        "paths": {
+            "/stations": {
+                "get": {
+                    "responses": {
+                        "200": {
+                            "content": {
+                                "application/json": {
+                                    "schema": {"type": "array", "items": {"$ref": "#/components/schemas/Station"}}
+                                }
+                            }
+                        }
+                    }
+                }
+            }
+        },
+        "components": {
+            "schemas": {
+                "Station": {"properties": {"id": {"type": "string", "example": "lm-01"}, "level": {"default": 2.1}}}
+            }
+        },
+    }
     with office.ctx.transaction() as session:
-        session.add(ApiDocument(api_version_id=office.api, name="tides.json", text=json.dumps(document),
-                                imported_at=office.ctx.now))  # fmt: skip
+        session.add(
+            ApiDocument(
+                api_version_id=office.api, name="tides.json", text=json.dumps(document), imported_at=office.ctx.now
+            )
+        )
     asked = len(odd.back_end.asked)
     operations.set_answers(office.manager, office.operations["GET /stations"], "example")
     answer = wait_for(lambda: (r := odd.get(f"{BASE}/stations")).text.startswith("[") and r)

@@ -27,19 +27,33 @@ def test_who_serves_reads_and_writes_rows_and_nothing_else(database: Database) -
     upgrade(database.make_schema("calm_serving"))
     serving = engine(database.let_serve("calm_serving", metadata.tables))
     forbidden = [
-        "DROP TABLE `call`", "TRUNCATE TABLE `call`", "ALTER TABLE invoice ADD COLUMN x INT", "CREATE TABLE x (y INT)",
-        "CREATE DATABASE calm_other", "DROP DATABASE calm_serving", "UPDATE audit_entry SET actor = 'nobody'",
-        "DELETE FROM audit_entry", "UPDATE plan_revision SET number = 1", "DELETE FROM terms_of_use",
-        "SELECT * FROM mysql.global_priv", "SELECT * FROM alembic_version", "GRANT ALL ON *.* TO calm@'127.0.0.1'",
-        "SET GLOBAL max_connections = 1", "SELECT 'x' INTO OUTFILE '/tmp/calm-out'",
+        "DROP TABLE `call`",
+        "TRUNCATE TABLE `call`",
+        "ALTER TABLE invoice ADD COLUMN x INT",
+        "CREATE TABLE x (y INT)",
+        "CREATE DATABASE calm_other",
+        "DROP DATABASE calm_serving",
+        "UPDATE audit_entry SET actor = 'nobody'",
+        "DELETE FROM audit_entry",
+        "UPDATE plan_revision SET number = 1",
+        "DELETE FROM terms_of_use",
+        "SELECT * FROM mysql.global_priv",
+        "SELECT * FROM alembic_version",
+        "GRANT ALL ON *.* TO calm@'127.0.0.1'",
+        "SET GLOBAL max_connections = 1",
+        "SELECT 'x' INTO OUTFILE '/tmp/calm-out'",
         "SELECT LOAD_FILE('/etc/passwd')",
-        "CREATE USER x@localhost", "KILL 1",
-    ]  # fmt: skip
+        "CREATE USER x@localhost",
+        "KILL 1",
+    ]
     for statement in forbidden:
         with serving.connect() as connection:
             try:
-                got = connection.execute(text(statement)).scalar() if statement.startswith("SELECT LOAD") else (
-                    connection.execute(text(statement)))  # fmt: skip
+                got = (
+                    connection.execute(text(statement)).scalar()
+                    if statement.startswith("SELECT LOAD")
+                    else (connection.execute(text(statement)))
+                )
             except (OperationalError, ProgrammingError):
                 continue
             assert got is None, statement  # a file that may not be read reads as nothing
@@ -63,8 +77,10 @@ def test_what_goes_wrong_in_the_database_shows_no_values(database: Database) -> 
 
 def test_an_account_of_an_earlier_version_loses_what_it_could_do(database: Database) -> None:
     with database.connect() as connection, connection.cursor() as cursor:
-        cursor.execute("SELECT COUNT(*) FROM information_schema.user_privileges WHERE grantee = %s "
-                       "AND privilege_type <> 'USAGE'", (f"'{SERVING}'@'127.0.0.1'",))  # fmt: skip
+        cursor.execute(
+            "SELECT COUNT(*) FROM information_schema.user_privileges WHERE grantee = %s AND privilege_type <> 'USAGE'",
+            (f"'{SERVING}'@'127.0.0.1'",),
+        )
         assert cursor.fetchone() == (0,)
 
 

@@ -46,8 +46,11 @@ def test_a_folder_is_let_go_of_however_its_process_dies(tmp_path: Path) -> None:
     )
     with subprocess.Popen(
         [sys.executable, "-c", code, str(tmp_path)],
-        stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, cwd=ROOT,
-    ) as holder:  # fmt: skip
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+        cwd=ROOT,
+    ) as holder:
         assert holder.stdout and holder.stdout.readline() == "held\n"
         with pytest.raises(CannotStart, match="An installation runs in"), alone_in(tmp_path):
             pass

@@ -33,9 +33,12 @@ def start(*command: str, **environment: object) -> subprocess.CompletedProcess[s
     wanted = {**ports, **environment}
     return subprocess.run(
         [sys.executable, "-m", "calm_tariff.cli", *(command or ["start"])],
-        capture_output=True, text=True, cwd=ROOT, timeout=120,
+        capture_output=True,
+        text=True,
+        cwd=ROOT,
+        timeout=120,
         env={**os.environ, "PYTHONPATH": str(ROOT), **{name: str(value) for name, value in wanted.items()}},
-    )  # fmt: skip
+    )
 
 
 def test_a_taken_port_is_named_with_the_way_to_another(tmp_path: Path) -> None:
@@ -70,12 +73,17 @@ def test_a_full_disk_is_said_before_anything_is_made(tmp_path: Path, monkeypatch
 @pytest.mark.parametrize(
     ("setting", "value", "said"),
     [
-        ("CALM_CURRENCY", "XXX", "ISO 4217"), ("CALM_TIME_ZONE", "Europe/Atlantis", "Atlantis"),
-        ("CALM_TAX_PERCENT", "123", "between 0 and 100"), ("CALM_TAX_PERCENT", "much", "decimal"),
-        ("CALM_MAIL_FROM", "nobody", "mail"), ("CALM_OWNER", "(x@b.cc", "mail"), ("CALM_REACHES", "all", "network"),
-        ("CALM_PROVIDER_NAME", "a\nb", "seen"), ("CALM_WEB_PORT", "web", "integer"),
+        ("CALM_CURRENCY", "XXX", "ISO 4217"),
+        ("CALM_TIME_ZONE", "Europe/Atlantis", "Atlantis"),
+        ("CALM_TAX_PERCENT", "123", "between 0 and 100"),
+        ("CALM_TAX_PERCENT", "much", "decimal"),
+        ("CALM_MAIL_FROM", "nobody", "mail"),
+        ("CALM_OWNER", "(x@b.cc", "mail"),
+        ("CALM_REACHES", "all", "network"),
+        ("CALM_PROVIDER_NAME", "a\nb", "seen"),
+        ("CALM_WEB_PORT", "web", "integer"),
     ],
-)  # fmt: skip
+)
 def test_a_setting_that_is_not_right_is_named_before_anything_is_made(
     tmp_path: Path, setting: str, value: str, said: str
 ) -> None:
@@ -85,13 +93,27 @@ def test_a_setting_that_is_not_right_is_named_before_anything_is_made(
     assert "Traceback" not in ran.stderr and not (tmp_path / "var").exists()
 
 
-@pytest.mark.parametrize("command", [["start"], ["reset"], ["web"], ["gateway"], ["worker"], ["standins"],
-                                     ["token", "A script", "finance"], ["openapi", "var/none"]])  # fmt: skip
+@pytest.mark.parametrize(
+    "command",
+    [
+        ["start"],
+        ["reset"],
+        ["web"],
+        ["gateway"],
+        ["worker"],
+        ["standins"],
+        ["token", "A script", "finance"],
+        ["openapi", "var/none"],
+    ],
+)
 def test_no_command_shows_a_traceback_for_a_wrong_setting_or_tells_what_it_was(
     tmp_path: Path, command: list[str]
 ) -> None:
-    wrong = {"CALM_VAR": tmp_path / "var", "CALM_TICKET_DESK": "https://desk.example",
-             "CALM_TICKET_DESK_SECRET": "too short to sign"}  # fmt: skip
+    wrong = {
+        "CALM_VAR": tmp_path / "var",
+        "CALM_TICKET_DESK": "https://desk.example",
+        "CALM_TICKET_DESK_SECRET": "too short to sign",
+    }
     ran = start(*command, **wrong)
     assert ran.returncode != 0 and "CALM_TICKET_DESK_SECRET: must have 32" in ran.stderr, ran.stderr
     assert "Traceback" not in ran.stderr and "too short to sign" not in ran.stderr
@@ -99,8 +121,14 @@ def test_no_command_shows_a_traceback_for_a_wrong_setting_or_tells_what_it_was(
 
 def test_a_new_installation_is_what_its_settings_say(database: Database) -> None:
     url = database.make_schema("calm_new")
-    settings = Settings(provider_name="Isle Survey", currency="JPY", time_zone="Asia/Tokyo", tax_percent=Decimal("10"),
-                        mail_from="maps@isle.example", owner="Kei@Isle.example")  # fmt: skip
+    settings = Settings(
+        provider_name="Isle Survey",
+        currency="JPY",
+        time_zone="Asia/Tokyo",
+        tax_percent=Decimal("10"),
+        mail_from="maps@isle.example",
+        owner="Kei@Isle.example",
+    )
     password = start_module._prepare(url, settings, start_module.first_provider(settings))
     ctx = context_for(engine(url))
     with ctx.transaction() as session:

@@ -78,9 +78,12 @@ def test_rows_that_come_and_go_repeat_and_skip_no_others(full: Office) -> None:
 
 def test_what_is_no_page_is_refused_by_name(full: Office) -> None:
     for wanted, field in (
-        (PageQuery(sort="colour"), "sort"), (PageQuery(cursor="x"), "cursor"), (PageQuery(cursor="9" * 12), "cursor"),
-        (PageQuery(cursor="٣"), "cursor"), (PageQuery(cursor="9" * 30), "cursor"),
-    ):  # fmt: skip
+        (PageQuery(sort="colour"), "sort"),
+        (PageQuery(cursor="x"), "cursor"),
+        (PageQuery(cursor="9" * 12), "cursor"),
+        (PageQuery(cursor="٣"), "cursor"),
+        (PageQuery(cursor="9" * 30), "cursor"),
+    ):
         with pytest.raises(Invalid) as refused:
             consumers.listed(full.manager, wanted)
         assert refused.value.where == field

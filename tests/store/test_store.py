@@ -72,10 +72,11 @@ def test_what_the_sums_tell_is_what_the_calls_tell(office: Office) -> None:
                 wanted = CallFilter(verdict, consumer, since_us=start, until_us=rnd.choice((stop, None)))
                 until = wanted.until_us or 2**62
                 assert call_queries.count(session, wanted) == sum(
-                    start <= c["at_us"] < until and verdict in (None, c["verdict"])
+                    start <= c["at_us"] < until
+                    and verdict in (None, c["verdict"])
                     and consumer in (None, c["consumer_id"])
                     for c in calls
-                )  # fmt: skip
+                )
             counted = usage_queries.units_by_subscription(session, start, stop)
             assert sum(counted.values()) == sum(len(c["units"]) for c in calls if start <= c["at_us"] < stop)
 
@@ -98,8 +99,9 @@ def test_sums_over_ragged_stretches_are_exact(office: Office) -> None:
             first = sum(instant_of(m) < midnight for m in moments)
             assert days == {
                 (one.stay, office.meter): {date(2026, 9, 10): first, date(2026, 9, 11): 60 - first}
-                if first < 60 else {date(2026, 9, 10): 60}
-            }  # fmt: skip
+                if first < 60
+                else {date(2026, 9, 10): 60}
+            }
         assert usage_queries.units_by_day(session, start, stop, [], kolkata) == {}
 
 

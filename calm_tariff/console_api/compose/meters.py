@@ -64,8 +64,9 @@ class NameIn(BaseModel):
 
 
 _ORDERS: dict[str, Callable[[MeterView], Any]] = {
-    "name": lambda row: row.name, "state": lambda row: (row.state, row.sealed_at is None),
-}  # fmt: skip
+    "name": lambda row: row.name,
+    "state": lambda row: (row.state, row.sealed_at is None),
+}
 
 
 @router.get("/meters")

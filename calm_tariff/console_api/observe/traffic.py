@@ -39,9 +39,13 @@ def call_filter(
 ) -> CallFilter:
     """Which calls are asked for."""
     return CallFilter(
-        verdict=verdict, consumer_id=consumer, subscription_id=subscription, meter_id=meter, since_us=since_us,
+        verdict=verdict,
+        consumer_id=consumer,
+        subscription_id=subscription,
+        meter_id=meter,
+        since_us=since_us,
         until_us=until_us,
-    )  # fmt: skip
+    )
 
 
 Narrowed = Annotated[CallFilter, Depends(call_filter)]

@@ -73,8 +73,9 @@ async def bench_run(request: Request, ctx: Asking, wanted: RunIn) -> StreamingRe
 
 
 async def _fired(ctx: Context, request: Request, run: Run, pattern: Pattern, answered_by: str) -> AsyncIterator[bytes]:
-    begun = RunBegun(title=run.title, operation=run.operation.label, calls=len(pattern.calls), limits=run.limits,
-                     case=run.case())  # fmt: skip
+    begun = RunBegun(
+        title=run.title, operation=run.operation.label, calls=len(pattern.calls), limits=run.limits, case=run.case()
+    )
     yield _line(begun.model_dump(mode="json"))
     done: asyncio.Queue[BenchCall | None] = asyncio.Queue()
     async with reaching.async_client(ctx.reach, timeout=10, headers=run.sandbox_headers) as client:

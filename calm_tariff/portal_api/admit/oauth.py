@@ -71,9 +71,11 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
         with _attempt(request, client_id, client_secret) as (client, secret, came_from):
             issued = tokens.issue(ctx, client, secret, scope, came_from)
         answer = {
-            "access_token": issued.access_token, "token_type": "Bearer", "expires_in": issued.expires_in,
+            "access_token": issued.access_token,
+            "token_type": "Bearer",
+            "expires_in": issued.expires_in,
             "scope": issued.scope,
-        }  # fmt: skip
+        }
         return JSONResponse(answer, headers=NOT_KEPT)
 
     @app.post("/revoke")

@@ -152,9 +152,12 @@ def register(ctx: Context, name: str, description: str) -> ApplicationView:
         if session.scalar(select(Application).filter_by(consumer_id=consumer_id, name=name)):
             raise Conflict(f"you already have an application {name!r}", "name")
         made = Application(
-            consumer_id=consumer_id, name=name, description=description, created_at=ctx.now,
+            consumer_id=consumer_id,
+            name=name,
+            description=description,
+            created_at=ctx.now,
             client_id=f"app-{ctx.token()[:20]}",
-        )  # fmt: skip
+        )
         session.add(made)
         session.flush()
         auditing.note(session, ctx, "registered an application", ("application", made.id, name))
@@ -199,10 +202,17 @@ def make_key(
         lead = "lt" if kind == "key" else "ls"
         secret = f"{lead}_{'live' if environment == 'live' else 'sand'}_{ctx.token()}"
         key = ApiKey(
-            application_id=application.id, label=label, environment=environment, kind=kind,
-            prefix=secret[:PREFIX_LENGTH], key_hash=hash_token(secret), state="active", created_at=ctx.now,
-            starts_at=starts_at, expires_at=expires_at,
-        )  # fmt: skip
+            application_id=application.id,
+            label=label,
+            environment=environment,
+            kind=kind,
+            prefix=secret[:PREFIX_LENGTH],
+            key_hash=hash_token(secret),
+            state="active",
+            created_at=ctx.now,
+            starts_at=starts_at,
+            expires_at=expires_at,
+        )
         session.add(key)
         session.flush()
         auditing.note(session, ctx, f"made a {kind}", ("key", key.id, f"{key.prefix}… of {application.name}"))

@@ -30,9 +30,13 @@ Existing = Literal["keep", "next period", "at date"]
 
 
 def publish(
-    ctx: Context, product_id: int, editions: Mapping[int, int], existing: Existing, note: str = "",
+    ctx: Context,
+    product_id: int,
+    editions: Mapping[int, int],
+    existing: Existing,
+    note: str = "",
     on: date | None = None,
-) -> Sheet:  # fmt: skip
+) -> Sheet:
     """Publish every draft of a sheet: each becomes its plan's next revision. `editions` are those of the plans whose
     drafts the publisher has seen, by plan.
 

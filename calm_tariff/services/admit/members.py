@@ -25,9 +25,7 @@ def _by_id(session: Session, member_id: int) -> Member:
 
 def _acting(account: Account) -> Actor:
     member = cast(Member, account)
-    return Actor(
-        member.name, "", member_id=member.id, consumer_id=member.consumer_id, consumer=member.consumer.name
-    )  # fmt: skip
+    return Actor(member.name, "", member_id=member.id, consumer_id=member.consumer_id, consumer=member.consumer.name)
 
 
 def _offered(session: Session) -> list[SignIn]:
@@ -37,4 +35,4 @@ def _offered(session: Session) -> list[SignIn]:
 
 MEMBERS = Realm(
     kind="member", by_email=_by_email, by_id=_by_id, acting=_acting, offered=_offered, reset_page="/portal/reset"
-)  # fmt: skip
+)

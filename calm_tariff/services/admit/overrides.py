@@ -129,9 +129,13 @@ def make(ctx: Context, subscription_id: int, typed: OverrideTyped) -> OverrideVi
             raise Invalid(f"the plan speaks of no meter {limit.meter!r}", "limit.meter")
         end = day_start(typed.until.fromordinal(typed.until.toordinal() + 1), where)
         made = SubscriptionOverride(
-            subscription_id=subscription.id, limit=write(limit), reason=typed.reason.strip(), made_at=ctx.now,
-            made_by=ctx.actor.name, ends_at=moment_of(end),
-        )  # fmt: skip
+            subscription_id=subscription.id,
+            limit=write(limit),
+            reason=typed.reason.strip(),
+            made_at=ctx.now,
+            made_by=ctx.actor.name,
+            ends_at=moment_of(end),
+        )
         session.add(made)
         session.flush()
         view = _view(made, subscription, ctx.now)

@@ -78,9 +78,14 @@ def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted:
             raise NotFound("there is no such plan on sale", str(plan_id))
         refuse_second(session, application.id, plan)
         made = AccessRequest(
-            plan=plan, application=application, member_id=ctx.actor.member_id, purpose=purpose,
-            terms_accepted=plan.product.terms_dated, state="waiting", created_at=ctx.now,
-        )  # fmt: skip
+            plan=plan,
+            application=application,
+            member_id=ctx.actor.member_id,
+            purpose=purpose,
+            terms_accepted=plan.product.terms_dated,
+            state="waiting",
+            created_at=ctx.now,
+        )
         session.add(made)
         session.flush()
         session.refresh(made)
@@ -156,9 +161,12 @@ def desk(ctx: Context, wanted: PageQuery, decided: bool = False) -> Page[Request
     if wanted.words:
         query = query.where(func.lower(Consumer.name).contains(wanted.words.lower(), autoescape=True))
     orders = {
-        "since": AccessRequest.created_at, "consumer": Consumer.name, "application": Application.name,
-        "plan": func.concat(Product.name, " ", Plan.name), "outcome": AccessRequest.state,
-    }  # fmt: skip
+        "since": AccessRequest.created_at,
+        "consumer": Consumer.name,
+        "application": Application.name,
+        "plan": func.concat(Product.name, " ", Plan.name),
+        "outcome": AccessRequest.state,
+    }
     with ctx.transaction() as session:
         asked = replace(wanted, down=decided != wanted.down) if not wanted.sort else wanted
         found = page(session, query, AccessRequest.id, orders, asked)

@@ -117,11 +117,12 @@ def products(ctx: Context) -> list[ProductLine]:
         query = (
             select(Product)
             .options(
-                selectinload(Product.plans).selectinload(Plan.groups), selectinload(Product.operations),
+                selectinload(Product.plans).selectinload(Plan.groups),
+                selectinload(Product.operations),
                 selectinload(Product.groups),
             )
             .order_by(Product.name)
-        )  # fmt: skip
+        )
         offered = [(p, _on_sale(p, mine)) for p in session.scalars(query) if visibility.sees(p, mine)]
         return [
             ProductLine(p.slug, p.name, p.description, api_names(p), [plan.name for plan in plans])

@@ -31,9 +31,12 @@ def begin(session: Session, ctx: Context, application_id: int, plan: Plan, reque
     revision = plan.revisions[-1]
     terms = read(PlanTerms, revision.terms)
     made = Subscription(
-        application_id=application_id, plan_id=plan.id, request_id=request_id, started_at=ctx.now,
+        application_id=application_id,
+        plan_id=plan.id,
+        request_id=request_id,
+        started_at=ctx.now,
         state="trial" if terms.trial else "active",
-    )  # fmt: skip
+    )
     session.add(made)
     session.flush()
     trial = (_trial_end(session, ctx, terms.trial.days), terms.trial.then == "charge") if terms.trial else None
@@ -70,9 +73,7 @@ def move_to(session: Session, ctx: Context, subscription: Subscription, plan: Pl
 def ask_for_end(session: Session, ctx: Context, subscription: int, at: datetime) -> None:
     """Have the end of a trial said at a moment, should it have come by then."""
     key = str(subscription)
-    jobs.write(
-        session, ctx, END_TRIAL, f"subscription {key}", {"subscription": subscription}, key=key, run_at=at
-    )  # fmt: skip
+    jobs.write(session, ctx, END_TRIAL, f"subscription {key}", {"subscription": subscription}, key=key, run_at=at)
 
 
 def tell(session: Session, ctx: Context, subscription: Subscription, kind: Kind, fields: dict[str, Any]) -> None:

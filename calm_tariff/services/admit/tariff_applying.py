@@ -59,9 +59,12 @@ def apply(ctx: Context, text: str, publish: Existing | None = None, on: date | N
             unpublished += _apply_product(within, session, product, labels, publish=publish, on=on)
         if changes:
             auditing.note(
-                session, ctx, "applied a tariff document", ("tariff", 0, "the tariff"),
+                session,
+                ctx,
+                "applied a tariff document",
+                ("tariff", 0, "the tariff"),
                 after={"changes": [f"{c.where}: {c.what}" for c in changes]},
-            )  # fmt: skip
+            )
         return Applied(changes, unpublished)
 
 
@@ -90,16 +93,17 @@ def _apply_meter(ctx: Context, session: Session, wanted: TariffMeter, labels: La
         credentials=wanted.credentials,
         header=wanted.header,
     )
-    known = session.scalar(
-        select(Meter).where(Meter.key == wanted.key).options(selectinload(Meter.operations))
-    )  # fmt: skip
+    known = session.scalar(select(Meter).where(Meter.key == wanted.key).options(selectinload(Meter.operations)))
     if known is None:
         view = meters.create(ctx, typed, wanted.key)
     elif replace(meter_as_written(known, labels), state=wanted.state) == replace(
-        wanted, state=wanted.state, operations=tuple(sorted(wanted.operations)),
-        outcomes=tuple(sorted(wanted.outcomes)), environments=tuple(sorted(wanted.environments)),
+        wanted,
+        state=wanted.state,
+        operations=tuple(sorted(wanted.operations)),
+        outcomes=tuple(sorted(wanted.outcomes)),
+        environments=tuple(sorted(wanted.environments)),
         credentials=tuple(sorted(wanted.credentials)),
-    ):  # fmt: skip
+    ):
         view = meters.one(ctx, known.id)
     else:
         view = meters.save(ctx, known.id, known.edition, typed)
@@ -171,9 +175,14 @@ def _settle_terms(ctx: Context, session: Session, stored: Plan, terms: PlanTerms
 
 
 def _publish(
-    ctx: Context, session: Session, product_id: int, wanted: TariffProduct, waiting: Sequence[TariffPlan],
-    publish: Existing | None, on: date | None,
-) -> list[str]:  # fmt: skip
+    ctx: Context,
+    session: Session,
+    product_id: int,
+    wanted: TariffProduct,
+    waiting: Sequence[TariffPlan],
+    publish: Existing | None,
+    on: date | None,
+) -> list[str]:
     """Publish what waits, if so asked; returns the names of plans left as drafts."""
     if not waiting:
         return []
@@ -224,6 +233,12 @@ def _settle_order(ctx: Context, session: Session, product_id: int, wanted: Tarif
 
 def _set_of(typed: ProductTyped) -> tuple[object, ...]:
     return (
-        typed.name, typed.description, typed.terms_of_use, typed.access_route, sorted(typed.operations),
-        typed.contact, sorted(typed.groups), typed.moves_anew,
-    )  # fmt: skip
+        typed.name,
+        typed.description,
+        typed.terms_of_use,
+        typed.access_route,
+        sorted(typed.operations),
+        typed.contact,
+        sorted(typed.groups),
+        typed.moves_anew,
+    )

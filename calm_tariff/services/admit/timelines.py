@@ -21,10 +21,15 @@ def stay_of(stored: Stored, ended: datetime | None = None, units: TrialUnits | N
     """A stored stay, ending no later than its subscription `ended`; `units` end a trial early."""
     until = min((moment for moment in (stored.end_at, ended) if moment), default=None)
     return Stay(
-        id=stored.id, revision_id=stored.revision_id, start_us=instant_of(stored.start_at), trial=stored.trial,
-        spent=stored.spent, units=units, end_us=instant_of(until) if until else None,
+        id=stored.id,
+        revision_id=stored.revision_id,
+        start_us=instant_of(stored.start_at),
+        trial=stored.trial,
+        spent=stored.spent,
+        units=units,
+        end_us=instant_of(until) if until else None,
         due_us=instant_of(stored.due_at) if stored.due_at else None,
-    )  # fmt: skip
+    )
 
 
 def keep(session: Session, subscription: Subscription, timeline: Timeline) -> None:

@@ -76,10 +76,18 @@ def issue(ctx: Context, client_id: str, secret: str, wanted: str, address: str =
         scope = " ".join(sorted(asked))
         now = instant_of(ctx.now) // 1_000_000
         claims = {
-            "iss": ctx.web_address, "aud": AUDIENCE, "sub": client_id, "client_id": client_id, "jti": ctx.token()[:40],
-            "iat": now, "nbf": now, "exp": now + int(LIFE.total_seconds()), "scope": scope, "key": key.id,
+            "iss": ctx.web_address,
+            "aud": AUDIENCE,
+            "sub": client_id,
+            "client_id": client_id,
+            "jti": ctx.token()[:40],
+            "iat": now,
+            "nbf": now,
+            "exp": now + int(LIFE.total_seconds()),
+            "scope": scope,
+            "key": key.id,
             "env": key.environment,
-        }  # fmt: skip
+        }
         kid, signing = _newest(session, ctx)
         token = jwt.encode({"alg": ALGORITHM, "kid": kid, "typ": "at+jwt"}, claims, signing)
         return Issued(token, int(LIFE.total_seconds()), scope)

@@ -45,10 +45,17 @@ def note(
     who = ctx.actor.name + (f", {ctx.actor.consumer}" if ctx.actor.consumer else "")
     session.add(
         AuditEntry(
-            at=ctx.now, actor=cut(who), action=cut(action), subject_kind=kind, subject_id=identifier,
-            subject=cut(name), before=before, after=after, why=why,
+            at=ctx.now,
+            actor=cut(who),
+            action=cut(action),
+            subject_kind=kind,
+            subject_id=identifier,
+            subject=cut(name),
+            before=before,
+            after=after,
+            why=why,
         )
-    )  # fmt: skip
+    )
 
 
 def entries(ctx: Context, wanted: PageQuery) -> Page[Entry]:

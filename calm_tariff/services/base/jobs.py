@@ -56,15 +56,27 @@ class JobView:
 
 
 def write(
-    session: Session, ctx: Context, kind: str, about: str, arguments: dict[str, Any], *, key: str | None = None,
+    session: Session,
+    ctx: Context,
+    kind: str,
+    about: str,
+    arguments: dict[str, Any],
+    *,
+    key: str | None = None,
     run_at: datetime | None = None,
-) -> None:  # fmt: skip
+) -> None:
     """Ask for a job, in the transaction of what causes it; now, unless `run_at` says when. Where there is one of that
     kind and key already, it is brought forward, and done once more should it be under way."""
     made = insert(Stored).values(
-        kind=kind, key=key, about=cut(about), arguments=arguments, written_at=ctx.now, run_at=run_at or ctx.now,
-        attempts=0, edition=1,
-    )  # fmt: skip
+        kind=kind,
+        key=key,
+        about=cut(about),
+        arguments=arguments,
+        written_at=ctx.now,
+        run_at=run_at or ctx.now,
+        attempts=0,
+        edition=1,
+    )
     session.execute(
         made.on_duplicate_key_update(
             run_at=func.least(Stored.run_at, made.inserted.run_at), edition=Stored.edition + 1, given_up_at=None
@@ -77,9 +89,15 @@ def schedule(ctx: Context, kinds: Collection[str]) -> None:
     with ctx.transaction() as session:
         for kind in sorted(kinds):
             made = insert(Stored).values(
-                kind=kind, key=_SCHEDULE, about=kind, arguments={}, written_at=ctx.now, run_at=ctx.now, attempts=0,
+                kind=kind,
+                key=_SCHEDULE,
+                about=kind,
+                arguments={},
+                written_at=ctx.now,
+                run_at=ctx.now,
+                attempts=0,
                 edition=1,
-            )  # fmt: skip
+            )
             session.execute(made.prefix_with("IGNORE"))
 
 
@@ -89,13 +107,15 @@ def claim(ctx: Context, leases: Mapping[str, timedelta]) -> Job | None:
     query = (
         select(Stored)
         .where(
-            Stored.given_up_at.is_(None), Stored.run_at <= ctx.now, Stored.kind.in_(leases),
+            Stored.given_up_at.is_(None),
+            Stored.run_at <= ctx.now,
+            Stored.kind.in_(leases),
             or_(Stored.claimed_until.is_(None), Stored.claimed_until <= ctx.now),
         )
         .order_by(Stored.run_at, Stored.id)
         .limit(1)
         .with_for_update(skip_locked=True)
-    )  # fmt: skip
+    )
     with ctx.transaction() as session:
         found = session.scalar(query)
         if found is None:
@@ -103,9 +123,12 @@ def claim(ctx: Context, leases: Mapping[str, timedelta]) -> Job | None:
         found.attempts += 1
         found.claimed_until = ctx.now + leases[found.kind]
         return Job(
-            id=found.id, kind=found.kind, arguments=dict(found.arguments), attempts=found.attempts,
+            id=found.id,
+            kind=found.kind,
+            arguments=dict(found.arguments),
+            attempts=found.attempts,
             edition=found.edition,
-        )  # fmt: skip
+        )
 
 
 def done(ctx: Context, job: Job) -> None:

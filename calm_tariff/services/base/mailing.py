@@ -29,9 +29,13 @@ _FOR_GOOD = 500
 def write(session: Session, ctx: Context, recipient: str, letter: Letter, confidential: bool = False) -> None:
     """Write a letter, and ask for it to be sent. What a confidential one says is not kept once it was handed over."""
     made = Mail(
-        recipient=recipient, subject=cut(letter.subject), body=letter.text, html=letter.html, created_at=ctx.now,
+        recipient=recipient,
+        subject=cut(letter.subject),
+        body=letter.text,
+        html=letter.html,
+        created_at=ctx.now,
         confidential=confidential,
-    )  # fmt: skip
+    )
     session.add(made)
     session.flush()
     jobs.write(session, ctx, SEND, f"“{made.subject}” to {recipient}", {"letter": made.id})

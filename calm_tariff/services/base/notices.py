@@ -15,10 +15,19 @@ from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.store.base.notices import Notice as Stored
 
 Kind = Literal[
-    "invoice issued", "terms of use changed", "version ends", "plan changes", "plan moved", "trial over",
-    "limit changed", "request granted", "request declined", "password forgotten", "account asked for",
+    "invoice issued",
+    "terms of use changed",
+    "version ends",
+    "plan changes",
+    "plan moved",
+    "trial over",
+    "limit changed",
+    "request granted",
+    "request declined",
+    "password forgotten",
+    "account asked for",
     "account there already",
-]  # fmt: skip
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -73,7 +82,12 @@ def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice
         if whose[1] is not None and not notice.confidential:
             session.add(
                 Stored(
-                    audience=whose[0], audience_id=whose[1], kind=notice.kind, subject=cut(said.subject),
-                    text=said.text, link=cut(notice.page), written_at=ctx.now,
+                    audience=whose[0],
+                    audience_id=whose[1],
+                    kind=notice.kind,
+                    subject=cut(said.subject),
+                    text=said.text,
+                    link=cut(notice.page),
+                    written_at=ctx.now,
                 )
-            )  # fmt: skip
+            )

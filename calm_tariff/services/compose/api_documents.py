@@ -107,10 +107,20 @@ def begin(ctx: Context, name: str, text: str) -> ReadingView:
         for old in session.scalars(select(DocumentReading).where(DocumentReading.started_at < ctx.now - KEPT)):
             session.delete(old)
         made = DocumentReading(
-            name=name.strip()[:200] or "pasted text", stage="reading", done=0, total=0, title="", version="",
-            servers=[], operations=[], findings=[], text=text, started_at=ctx.now, touched_at=ctx.now,
+            name=name.strip()[:200] or "pasted text",
+            stage="reading",
+            done=0,
+            total=0,
+            title="",
+            version="",
+            servers=[],
+            operations=[],
+            findings=[],
+            text=text,
+            started_at=ctx.now,
+            touched_at=ctx.now,
             started_by=ctx.actor.name,
-        )  # fmt: skip
+        )
         session.add(made)
         session.flush()
         return _view(made, ctx.now)
@@ -129,13 +139,22 @@ def read(ctx: Context, reading_id: int) -> None:
         finding = {"weight": "left out", "where": error.where, "what": error.what}
         _settle(ctx, reading_id, stage="failed", findings=[finding])
         return
-    listed = [{"method": o.method, "path": o.path, "summary": o.summary, "groups": list(o.groups)}
-              for o in found.operations]  # fmt: skip
+    listed = [
+        {"method": o.method, "path": o.path, "summary": o.summary, "groups": list(o.groups)} for o in found.operations
+    ]
     findings = [{"weight": f.weight, "where": f.where, "what": f.what} for f in found.findings]
     _settle(
-        ctx, reading_id, stage="read", title=found.title, version=found.version[:200], servers=list(found.servers),
-        operations=listed, findings=findings, text=orjson.dumps(document).decode(), done=len(listed),
-    )  # fmt: skip
+        ctx,
+        reading_id,
+        stage="read",
+        title=found.title,
+        version=found.version[:200],
+        servers=list(found.servers),
+        operations=listed,
+        findings=findings,
+        text=orjson.dumps(document).decode(),
+        done=len(listed),
+    )
 
 
 def one(ctx: Context, reading_id: int) -> ReadingView:
@@ -169,9 +188,11 @@ def compare(ctx: Context, reading_id: int, version_id: int) -> Comparison:
             if label in here and (here[label].summary, tuple(here[label].groups)) != (o.summary, o.groups)
         ]
         return Comparison(
-            [label for label in there if label not in here], changed, _removals(session, gone),
+            [label for label in there if label not in here],
+            changed,
+            _removals(session, gone),
             len(here) - len(gone) - len(changed),
-        )  # fmt: skip
+        )
 
 
 def apply_as_new(ctx: Context, reading_id: int, typed: ApiTyped, agreed: bool) -> ApiView:

@@ -190,10 +190,13 @@ def describe(session: Session, ctx: Context, typed: ApiTyped) -> ApiVersion:
     for operation in typed.operations:
         session.add(
             Operation(
-                api_version_id=version.id, method=operation.method, path=operation.path,
-                summary=operation.summary, groups=list(operation.groups),
+                api_version_id=version.id,
+                method=operation.method,
+                path=operation.path,
+                summary=operation.summary,
+                groups=list(operation.groups),
             )
-        )  # fmt: skip
+        )
     session.flush()
     auditing.note(session, ctx, "described an API", subject(version), after=_terms(version))
     stamps.touch(session, ctx)
@@ -276,7 +279,7 @@ def set_state(ctx: Context, version_id: int, state: State, sunset_on: date | Non
             name = f"{version.api.name} {version.version}"
             jobs.write(
                 session, ctx, END_VERSION, name, {"version": version.id}, key=str(version.id), run_at=version.sunset_at
-            )  # fmt: skip
+            )
         version.edition += 1
         auditing.note(
             session,
@@ -401,10 +404,16 @@ def _chosen(typed: ApiTyped) -> tuple[str, str, str]:
 def _settings(typed: ApiTyped) -> dict[str, object]:
     by, name, value = _chosen(typed)
     return {
-        "version": typed.version, "base_path": typed.base_path, "chosen_by": by, "chosen_name": name,
-        "chosen_value": value, "back_end_url": typed.back_end_url, "sandbox_url": typed.sandbox_url,
-        "health_path": typed.health_path, "capacity_per_second": typed.capacity_per_second,
-    }  # fmt: skip
+        "version": typed.version,
+        "base_path": typed.base_path,
+        "chosen_by": by,
+        "chosen_name": name,
+        "chosen_value": value,
+        "back_end_url": typed.back_end_url,
+        "sandbox_url": typed.sandbox_url,
+        "health_path": typed.health_path,
+        "capacity_per_second": typed.capacity_per_second,
+    }
 
 
 def _view(session: Session, version: ApiVersion) -> ApiView:
@@ -479,9 +488,12 @@ def _forwarding(v: ApiVersion) -> ForwardingTyped:
 
 
 _BOUNDS = (
-    ("connect_ms", 10, 60_000), ("answer_ms", 10, 600_000), ("most_body_bytes", 0, 1_000_000_000),
-    ("breaker_failures", 0, 1000), ("breaker_seconds", 1, 3600),
-)  # fmt: skip
+    ("connect_ms", 10, 60_000),
+    ("answer_ms", 10, 600_000),
+    ("most_body_bytes", 0, 1_000_000_000),
+    ("breaker_failures", 0, 1000),
+    ("breaker_seconds", 1, 3600),
+)
 
 
 def _terms(version: ApiVersion) -> dict[str, object]:

@@ -44,7 +44,7 @@ def refuse_terms(session: Session, terms: PlanTerms) -> None:
     refuse_limits(
         session,
         ((f"{part}[{n}]", x) for part in ("limits", "overrides") for n, x in enumerate(getattr(terms, part))),
-    )  # fmt: skip
+    )
 
 
 def refuse_header(session: Session, header: str, now: datetime) -> None:

@@ -48,6 +48,10 @@ def of_terms(session: Session, ctx: Context, terms: PlanTerms, meter: str | None
     provider = provider_of(session)
     month = month_of(month_step(local_day(ctx.now_us, zone(provider.time_zone)), 1))
     return whole_month(
-        pricing=terms.pricing, meter=meter, units=units, currency=provider.currency, time_zone=provider.time_zone,
+        pricing=terms.pricing,
+        meter=meter,
+        units=units,
+        currency=provider.currency,
+        time_zone=provider.time_zone,
         month=month,
-    )  # fmt: skip
+    )

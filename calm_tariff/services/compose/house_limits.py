@@ -148,10 +148,12 @@ def _view(place: int | None, name: str, kept: HouseLimits | None) -> HouseView:
 
     new: list[tuple[str, Limit]] = [
         ("Add a rate", Rate(name=free("Rate"), counted_per="everyone", calls=100, per_seconds=1, burst=200)),
-        ("Add a window",
-         Window(name=free("Window"), counted_per="consumer", calls=10_000, per_seconds=60, rolling=True)),
+        (
+            "Add a window",
+            Window(name=free("Window"), counted_per="consumer", calls=10_000, per_seconds=60, rolling=True),
+        ),
         ("Add a pace", Pace(name=free("Pace"), counted_per="everyone", calls=100, per_seconds=1, max_wait_ms=250)),
-    ]  # fmt: skip
+    ]
     actions = [SheetAction(words, "limits.-", write(limit)) for words, limit in new]
     actions += [SheetAction(f"Take away {limit.name}", f"limits.{n}", None) for n, limit in enumerate(limits)]
     sentences = [parts_of(limit_sentence(limit, f"limits.{n}")) for n, limit in enumerate(limits)]

@@ -163,10 +163,14 @@ def rule_of(meter: Meter) -> rules.Meter:
     environments: tuple[Environment, ...] = tuple(meter.environments)
     measure: Measure = meter.measure  # type: ignore[assignment]
     return rules.Meter(
-        key=meter.key, measure=measure, operations=frozenset(str(o.id) for o in meter.operations),
-        outcomes=tuple(sorted(meter.outcomes)), environments=tuple(sorted(environments)), header=meter.header,
+        key=meter.key,
+        measure=measure,
+        operations=frozenset(str(o.id) for o in meter.operations),
+        outcomes=tuple(sorted(meter.outcomes)),
+        environments=tuple(sorted(environments)),
+        header=meter.header,
         credentials=tuple(sorted(meter.credentials)),
-    )  # fmt: skip
+    )
 
 
 def typed_of(meter: Meter) -> MeterTyped:
@@ -247,7 +251,11 @@ def _view(meter: Meter, priced: dict[str, list[str]]) -> MeterView:
 
 def _terms(meter: Meter) -> dict[str, object]:
     return {
-        "name": meter.name, "measure": meter.measure, "header": meter.header, "outcomes": list(meter.outcomes),
-        "environments": list(meter.environments), "credentials": list(meter.credentials),
+        "name": meter.name,
+        "measure": meter.measure,
+        "header": meter.header,
+        "outcomes": list(meter.outcomes),
+        "environments": list(meter.environments),
+        "credentials": list(meter.credentials),
         "operations": [o.label for o in meter.operations],
-    }  # fmt: skip
+    }

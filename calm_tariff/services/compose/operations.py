@@ -105,9 +105,7 @@ def page(
         query = query.where(~counted)
     with ctx.transaction() as session:
         total = session.scalar(select(func.count()).select_from(query.subquery())) or 0
-        found = session.scalars(
-            query.order_by(Operation.path, Operation.method).offset(after).limit(limit)
-        ).all()  # fmt: skip
+        found = session.scalars(query.order_by(Operation.path, Operation.method).offset(after).limit(limit)).all()
         used = uses(session, [o.id for o in found])
         more = after + len(found)
         return OperationPage([view(o, used) for o in found], total, more if more < total else None)
@@ -319,8 +317,12 @@ def _terms(o: Operation) -> dict[str, object]:
 
 
 def _noted(
-    session: Session, ctx: Context, what: str, version: ApiVersion, before: dict[str, object] | None,
+    session: Session,
+    ctx: Context,
+    what: str,
+    version: ApiVersion,
+    before: dict[str, object] | None,
     made: Operation | None,
-) -> None:  # fmt: skip
+) -> None:
     auditing.note(session, ctx, what, subject(version), before=before, after=_terms(made) if made else None)
     stamps.touch(session, ctx)

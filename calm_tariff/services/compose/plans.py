@@ -155,8 +155,12 @@ def _refuse_name(others: Sequence[Plan], name: str) -> None:
 
 
 def _noted(
-    session: Session, ctx: Context, plan: Plan, what: str, before: dict[str, object] | None,
+    session: Session,
+    ctx: Context,
+    plan: Plan,
+    what: str,
+    before: dict[str, object] | None,
     after: dict[str, object] | None,
-) -> None:  # fmt: skip
+) -> None:
     name = f"{plan.product.name} · {plan.name}"
     auditing.note(session, ctx, what, ("plan", plan.id, name), before=before, after=after)

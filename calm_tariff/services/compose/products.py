@@ -141,11 +141,19 @@ def create(ctx: Context, typed: ProductTyped) -> ProductView:
         if session.scalar(select(Product).where((Product.slug == slug) | (Product.name == typed.name))):
             raise Conflict(f"there is already a product {typed.name!r}", "name")
         product = Product(
-            slug=slug, name=typed.name, description=typed.description, terms_of_use=typed.terms_of_use,
-            terms_number=1, terms_dated=ctx.now, access_route=typed.access_route, edition=1,
-            operations=_operations(session, typed), contact=typed.contact, moves_anew=typed.moves_anew,
+            slug=slug,
+            name=typed.name,
+            description=typed.description,
+            terms_of_use=typed.terms_of_use,
+            terms_number=1,
+            terms_dated=ctx.now,
+            access_route=typed.access_route,
+            edition=1,
+            operations=_operations(session, typed),
+            contact=typed.contact,
+            moves_anew=typed.moves_anew,
             groups=visibility.named(session, typed.groups),
-        )  # fmt: skip
+        )
         session.add(product)
         session.flush()
         _keep_terms(session, ctx, product)
@@ -228,16 +236,25 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
 
 def credentials_of(product: Product) -> CredentialsTyped:
     """How callers of a stored product prove who they are."""
-    return CredentialsTyped(
-        list(product.credential_kinds), product.key_header, product.key_query, product.older_fields
-    )  # fmt: skip
+    return CredentialsTyped(list(product.credential_kinds), product.key_header, product.key_query, product.older_fields)
 
 
 _FIELD_NAME = re.compile(r"[A-Za-z0-9!#$%&'*+.^_`|~-]{1,100}")
 _TAKEN = {
-    "authorization", "connection", "content-length", "content-type", "cookie", "date", "expect", "host", "origin",
-    "te", "trailer", "transfer-encoding", "upgrade",
-}  # fmt: skip
+    "authorization",
+    "connection",
+    "content-length",
+    "content-type",
+    "cookie",
+    "date",
+    "expect",
+    "host",
+    "origin",
+    "te",
+    "trailer",
+    "transfer-encoding",
+    "upgrade",
+}
 
 
 def clone(ctx: Context, product_id: int, name: str) -> ProductView:
@@ -263,8 +280,10 @@ def terms_versions(ctx: Context, product_id: int) -> list[TermsVersion]:
     with ctx.transaction() as session:
         accepted = subscribers.accepted_by_version(session, product_id)
         query = select(TermsOfUse).where(TermsOfUse.product_id == product_id).order_by(TermsOfUse.number.desc())
-        return [TermsVersion(t.number, t.text, t.dated, t.written_by, accepted.get(t.number, 0))
-                for t in session.scalars(query)]  # fmt: skip
+        return [
+            TermsVersion(t.number, t.text, t.dated, t.written_by, accepted.get(t.number, 0))
+            for t in session.scalars(query)
+        ]
 
 
 def typed_of(product: Product) -> ProductTyped:
@@ -343,10 +362,13 @@ def _operations(session: Session, typed: ProductTyped) -> list[Operation]:
 def _keep_terms(session: Session, ctx: Context, product: Product) -> None:
     session.add(
         TermsOfUse(
-            product_id=product.id, number=product.terms_number, text=product.terms_of_use,
-            dated=product.terms_dated, written_by=ctx.actor.name,
+            product_id=product.id,
+            number=product.terms_number,
+            text=product.terms_of_use,
+            dated=product.terms_dated,
+            written_by=ctx.actor.name,
         )
-    )  # fmt: skip
+    )
 
 
 def _ask_again(session: Session, ctx: Context, product: Product) -> None:

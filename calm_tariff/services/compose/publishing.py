@@ -115,9 +115,12 @@ def _publish(session: Session, ctx: Context, product: Product, plan: Plan, note:
     terms = read(PlanTerms, plan.draft.terms)
     before = plan.revisions[-1] if plan.revisions else None
     made = PlanRevision(
-        plan_id=plan.id, number=before.number + 1 if before else 1, terms=write(terms), published_at=ctx.now,
+        plan_id=plan.id,
+        number=before.number + 1 if before else 1,
+        terms=write(terms),
+        published_at=ctx.now,
         published_by=ctx.actor.name,
-    )  # fmt: skip
+    )
     session.add(made)
     session.flush()
     if plan.state == "draft":

@@ -117,11 +117,7 @@ def present(session: Session) -> Tariff:
     found = session.scalars(select(Meter).options(selectinload(Meter.operations)).order_by(Meter.id))
     names = {i: name for name, i in labels.versions.items()}
     house = session.scalars(select(HouseLimits).order_by(HouseLimits.api_version_id))
-    query = (
-        select(Product)
-        .options(selectinload(Product.operations), selectinload(Product.groups))
-        .order_by(Product.id)
-    )  # fmt: skip
+    query = select(Product).options(selectinload(Product.operations), selectinload(Product.groups)).order_by(Product.id)
     return Tariff(
         format="calm-tariff/1",
         currency=provider_of(session).currency,
@@ -140,32 +136,47 @@ def meter_as_written(meter: Meter, labels: Labels) -> TariffMeter:
     rule = meters.rule_of(meter)
     state: Any = meter.state
     return TariffMeter(
-        key=meter.key, name=meter.name, measure=rule.measure, header=rule.header, outcomes=rule.outcomes,
-        environments=rule.environments, credentials=rule.credentials, state=state,
+        key=meter.key,
+        name=meter.name,
+        measure=rule.measure,
+        header=rule.header,
+        outcomes=rule.outcomes,
+        environments=rule.environments,
+        credentials=rule.credentials,
+        state=state,
         operations=_labelled([o.id for o in meter.operations], labels),
-    )  # fmt: skip
+    )
 
 
 def _product(session: Session, product: Product, labels: Labels) -> TariffProduct:
     access: Any = product.access_route
     shows: Any = tuple(product.credential_kinds)
     return TariffProduct(
-        name=product.name, description=product.description, contact=product.contact,
-        terms_of_use=product.terms_of_use, access=access, groups=tuple(g.name for g in product.groups),
-        operations=_labelled([o.id for o in product.operations], labels), shows=shows,
-        key_header=product.key_header, key_query=product.key_query, older_fields=product.older_fields,
+        name=product.name,
+        description=product.description,
+        contact=product.contact,
+        terms_of_use=product.terms_of_use,
+        access=access,
+        groups=tuple(g.name for g in product.groups),
+        operations=_labelled([o.id for o in product.operations], labels),
+        shows=shows,
+        key_header=product.key_header,
+        key_query=product.key_query,
+        older_fields=product.older_fields,
         moves_anew=product.moves_anew,
         plans=tuple(_plan(p, labels) for p in tariff_sheet.plans_of(session, product.id)),
-    )  # fmt: skip
+    )
 
 
 def _plan(plan: Plan, labels: Labels) -> TariffPlan:
     state: Any = plan.state
     return TariffPlan(
-        name=plan.name, state=state, groups=tuple(g.name for g in plan.groups),
+        name=plan.name,
+        state=state,
+        groups=tuple(g.name for g in plan.groups),
         terms=labels.out(read(PlanTerms, plan.revisions[-1].terms)) if plan.revisions else None,
         draft=labels.out(read(PlanTerms, plan.draft.terms)) if plan.draft else None,
-    )  # fmt: skip
+    )
 
 
 def _labelled(ids: Sequence[int], labels: Labels) -> tuple[str, ...]:

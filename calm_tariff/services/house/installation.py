@@ -55,11 +55,17 @@ def install(ctx: Context, typed: ProviderTyped) -> None:
     with ctx.transaction() as session:
         session.add(
             Provider(
-                name=typed.name, time_zone=typed.time_zone, currency=typed.currency, tax_percent=typed.tax_percent,
-                mail_from=typed.mail_from, payment_days=14, portal_main_colour=typed.main_colour,
-                portal_accent_colour=typed.accent_colour, portal_welcome=typed.welcome,
+                name=typed.name,
+                time_zone=typed.time_zone,
+                currency=typed.currency,
+                tax_percent=typed.tax_percent,
+                mail_from=typed.mail_from,
+                payment_days=14,
+                portal_main_colour=typed.main_colour,
+                portal_accent_colour=typed.accent_colour,
+                portal_welcome=typed.welcome,
             )
-        )  # fmt: skip
+        )
         stamps.touch(session, ctx)
 
 

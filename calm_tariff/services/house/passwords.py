@@ -50,9 +50,12 @@ def forgotten(ctx: Context, realm: Realm, email: str, address: str = "") -> None
     with ctx.transaction() as session:
         found = realm.by_email(session, email)
         auditing.note(
-            session, ctx, "asked for another password", (realm.kind, found.id if found else 0, email),
+            session,
+            ctx,
+            "asked for another password",
+            (realm.kind, found.id if found else 0, email),
             why=f"from {address}" if address else "",
-        )  # fmt: skip
+        )
         if found is None:
             return
         _forget_letters(session, realm, found.id)

@@ -29,6 +29,4 @@ def _offered(session: Session) -> list[SignIn]:
     return [SignIn(p.email, p.name, p.role) for p in session.scalars(select(Person).order_by(Person.id))]
 
 
-PEOPLE = Realm(
-    kind="person", by_email=_by_email, by_id=_by_id, acting=_acting, offered=_offered, reset_page="/reset"
-)  # fmt: skip
+PEOPLE = Realm(kind="person", by_email=_by_email, by_id=_by_id, acting=_acting, offered=_offered, reset_page="/reset")

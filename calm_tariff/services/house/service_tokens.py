@@ -121,9 +121,13 @@ def _made(ctx: Context, label: str, role: str, days: int) -> str:
     token = f"cts_{ctx.token()}"
     with ctx.transaction() as session:
         made = ServiceToken(
-            label=label, role=role, token_hash=hash_token(token), owner_id=ctx.actor.person_id,
-            created_at=ctx.now, expires_at=ctx.now + timedelta(days=days),
-        )  # fmt: skip
+            label=label,
+            role=role,
+            token_hash=hash_token(token),
+            owner_id=ctx.actor.person_id,
+            created_at=ctx.now,
+            expires_at=ctx.now + timedelta(days=days),
+        )
         session.add(made)
         session.flush()
         after = {"role": role, "expires_at": made.expires_at.isoformat()}

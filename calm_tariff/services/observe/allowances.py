@@ -173,9 +173,11 @@ def _count(held: _Held, of: dict[str, Decimal], keys: set[str]) -> Decimal:
     per = held.quota.counted_per
     if per in _NAMED:
         subject = {
-            "application": str(held.application_id), "consumer": str(held.consumer_id),
-            "subscription": str(held.subscription_id), "everyone": "",
-        }[per]  # fmt: skip
+            "application": str(held.application_id),
+            "consumer": str(held.consumer_id),
+            "subscription": str(held.subscription_id),
+            "everyone": "",
+        }[per]
         return of.get(subject, ZERO)
     own = keys | {f"application {held.application_id}"}
     if per != "key":

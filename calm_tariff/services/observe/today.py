@@ -156,17 +156,26 @@ def _periods(session: Session, ctx: Context) -> list[Item]:
     items = []
     if used and not any_invoice:
         items.append(
-            Item(f"{last.start:%B} is ready to charge", "It has ended and has no invoices yet.",
-                 f"Charge {last.start:%B}", f"/settle/periods/{last.start}", ["finance"])
-        )  # fmt: skip
+            Item(
+                f"{last.start:%B} is ready to charge",
+                "It has ended and has no invoices yet.",
+                f"Charge {last.start:%B}",
+                f"/settle/periods/{last.start}",
+                ["finance"],
+            )
+        )
     if drafts:
         first = session.scalar(select(func.min(Invoice.period_start)).where(drafted))
         one = drafts == 1
         items.append(
-            Item("One draft invoice waits to be issued" if one else f"{drafts} draft invoices wait to be issued",
-                 "They can be read and checked; nothing has been sent.", "Review them", f"/settle/periods/{first}",
-                 ["finance"])
-        )  # fmt: skip
+            Item(
+                "One draft invoice waits to be issued" if one else f"{drafts} draft invoices wait to be issued",
+                "They can be read and checked; nothing has been sent.",
+                "Review them",
+                f"/settle/periods/{first}",
+                ["finance"],
+            )
+        )
     return items
 
 
@@ -178,10 +187,14 @@ def _late(session: Session, ctx: Context) -> list[Item]:
         who = list(dict.fromkeys(each.consumer for each in late))
         more = f" and {len(who) - 2} more" if len(who) > 2 else ""
         items.append(
-            Item(f"Usage has arrived late for {start:%B}",
-                 f"{start:%B} is issued already; it concerns {', '.join(who[:2])}{more}, and is on no invoice yet.",
-                 "See what arrived", f"/settle/periods/{start}", ["finance"])
-        )  # fmt: skip
+            Item(
+                f"Usage has arrived late for {start:%B}",
+                f"{start:%B} is issued already; it concerns {', '.join(who[:2])}{more}, and is on no invoice yet.",
+                "See what arrived",
+                f"/settle/periods/{start}",
+                ["finance"],
+            )
+        )
     return items
 
 
@@ -208,10 +221,15 @@ def _jobs(session: Session) -> list[Item]:
 def _drafts(session: Session) -> list[Item]:
     query = select(Plan, PlanDraft).join(PlanDraft, PlanDraft.plan_id == Plan.id).order_by(PlanDraft.saved_at.desc())
     return [
-        Item(f"{plan.product.name} · {plan.name} has a draft", f"Saved by {draft.saved_by}; nobody gets it yet.",
-             "Open the tariff sheet", f"/compose/products/{plan.product_id}", ["product manager"])
+        Item(
+            f"{plan.product.name} · {plan.name} has a draft",
+            f"Saved by {draft.saved_by}; nobody gets it yet.",
+            "Open the tariff sheet",
+            f"/compose/products/{plan.product_id}",
+            ["product manager"],
+        )
         for plan, draft in session.execute(query)
-    ]  # fmt: skip
+    ]
 
 
 def _yesterday(session: Session, ctx: Context) -> str:

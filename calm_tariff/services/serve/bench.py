@@ -130,19 +130,24 @@ class Run:
         applying = {id(c.limit) for c in self.stack.applying(str(self.operation.id))}
         return [
             LimitOnBench(
-                each.limit.name, each.limit.kind, each.layer, words(limit_sentence(each.limit)),
+                each.limit.name,
+                each.limit.kind,
+                each.layer,
+                words(limit_sentence(each.limit)),
                 None if each.limit.kind == "pace" else int(replies.allowed(each.limit)),
             )
             for each in self.layered
             if id(each.limit) in applying
-        ]  # fmt: skip
+        ]
 
     def case(self) -> dict[str, Any]:
         """The run as a case for `./calm decide`, its calls still to be put in."""
         return {
-            "time_zone": str(self.where), "subscription_start_us": self.started_us,
-            "limits": [_for_case(write(each.limit)) for each in self.layered], "calls": [],
-        }  # fmt: skip
+            "time_zone": str(self.where),
+            "subscription_start_us": self.started_us,
+            "limits": [_for_case(write(each.limit)) for each in self.layered],
+            "calls": [],
+        }
 
     def decide(self, at_us: int, key: int) -> tuple[Call, Decision]:
         """Decide on a call that comes now."""
@@ -179,10 +184,17 @@ class Run:
             self.stack.settle(call, truth, self.counts)
         above: dict[str, Layer] = {x.limit.name: x.layer for x in self.layered if x.layer in ("provider", "api")}
         record = Recorded(
-            at_us=call.at_us, verdict=decision.verdict, refused_by=decision.by, status=status,
-            wait_us=decision.wait_us, retry_after_us=decision.retry_after_us, checks=rungs(decision, above),
-            reserved=1, carried={}, units=units,
-        )  # fmt: skip
+            at_us=call.at_us,
+            verdict=decision.verdict,
+            refused_by=decision.by,
+            status=status,
+            wait_us=decision.wait_us,
+            retry_after_us=decision.retry_after_us,
+            checks=rungs(decision, above),
+            reserved=1,
+            carried={},
+            units=units,
+        )
         steps = [
             Rung("passed", f"Test key {key + 1}", "of the bench: counted nowhere else", "credential"),
             Rung("passed", self.title, f"{self.operation.label} is part of it", "access"),
@@ -265,9 +277,10 @@ def begin(ctx: Context, plan_id: int, terms: Terms, operation_id: int) -> Run:
         where, now = zone_of(session), ctx.now_us
         scopes = [f"{place}" for place in range(len(layered))]
         counting = [
-            (m.name, rule_of(m)) for m in session.scalars(select(Meter).where(Meter.state == "active"))
+            (m.name, rule_of(m))
+            for m in session.scalars(select(Meter).where(Meter.state == "active"))
             if str(operation.id) in rule_of(m).operations
-        ]  # fmt: skip
+        ]
         login = back_ends.opened(ctx, operation.api_version.sandbox_login)
         return Run(
             title=f"{plan.product.name} · {plan.name}, {revision}",

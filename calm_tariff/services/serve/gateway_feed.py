@@ -195,9 +195,10 @@ class Feed:
     def house(self, environment: Environment) -> House:
         """What holds besides a plan for calls of an environment."""
         return House(
-            provider=self.provider_limits, api=self.api_limits,
+            provider=self.provider_limits,
+            api=self.api_limits,
             counted_on=counted_on(self.meters.values(), environment),
-        )  # fmt: skip
+        )
 
 
 def read_feed(ctx: Context) -> Feed:
@@ -209,14 +210,18 @@ def read_feed(ctx: Context) -> Feed:
         )
         routes = tuple(_route(ctx, v) for v in versions)
         found = tuple(grants(session))
-        keys = (
-            select(ApiKey.key_hash, ApiKey.id, ApiKey.application_id, Application.consumer_id, ApiKey.environment,
-                   ApiKey.kind, ApiKey.state, ApiKey.starts_at, ApiKey.expires_at)
-            .join(Application, Application.id == ApiKey.application_id)
-        )  # fmt: skip
-        credentials = tuple(
-            Credential(*row[:7], _instant(row[7]), _instant(row[8])) for row in session.execute(keys)
-        )  # fmt: skip
+        keys = select(
+            ApiKey.key_hash,
+            ApiKey.id,
+            ApiKey.application_id,
+            Application.consumer_id,
+            ApiKey.environment,
+            ApiKey.kind,
+            ApiKey.state,
+            ApiKey.starts_at,
+            ApiKey.expires_at,
+        ).join(Application, Application.id == ApiKey.application_id)
+        credentials = tuple(Credential(*row[:7], _instant(row[7]), _instant(row[8])) for row in session.execute(keys))
         used = {g.revision_id for g in found}
         revisions = session.execute(select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_(used)))
         terms = {key: read(PlanTerms, raw) for key, raw in revisions}
@@ -249,9 +254,13 @@ def _instant(moment: datetime | None) -> int | None:
 
 def _callers(session: Session) -> Iterator[Caller]:
     query = select(
-        Application.id, Application.consumer_id, Application.client_id, Application.name, Consumer.name,
+        Application.id,
+        Application.consumer_id,
+        Application.client_id,
+        Application.name,
+        Consumer.name,
         Application.tags,
-    ).join(Consumer, Consumer.id == Application.consumer_id)  # fmt: skip
+    ).join(Consumer, Consumer.id == Application.consumer_id)
     for application, consumer, client, name, organisation, tags in session.execute(query):
         yield Caller(
             application_id=application,
@@ -349,9 +358,21 @@ def grants(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
     by them; those to come, because nobody may be awake when they begin."""
     query = (
         select(
-            Subscription.id, Subscription.application_id, Application.consumer_id, Product.id, Product.name, Plan.id,
-            Plan.name, Stay.revision_id, Stay.id, Subscription.started_at, Subscription.ended_at, Stay.start_at,
-            Stay.end_at, Stay.trial, Stay.due_at,
+            Subscription.id,
+            Subscription.application_id,
+            Application.consumer_id,
+            Product.id,
+            Product.name,
+            Plan.id,
+            Plan.name,
+            Stay.revision_id,
+            Stay.id,
+            Subscription.started_at,
+            Subscription.ended_at,
+            Stay.start_at,
+            Stay.end_at,
+            Stay.trial,
+            Stay.due_at,
         )
         .join(Stay, Stay.subscription_id == Subscription.id)
         .join(Application, Application.id == Subscription.application_id)
@@ -360,16 +381,14 @@ def grants(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
         .join(Product, Product.id == Plan.product_id)
         .where(Subscription.state != "paused")
         .order_by(Subscription.id, Stay.start_at, Stay.id)
-    )  # fmt: skip
+    )
     if consumer_id is not None:
         query = query.where(Application.consumer_id == consumer_id)
     for row in session.execute(query):
         since, ended, start, end, trial, due = row[9:]
         until = min((moment for moment in (ended, end) if moment), default=None)
         if until is None or start < until or (due is not None and start == until):
-            yield Grant(
-                *row[:9], instant_of(since), instant_of(start), _instant(until), trial, due_us=_instant(due)
-            )  # fmt: skip
+            yield Grant(*row[:9], instant_of(since), instant_of(start), _instant(until), trial, due_us=_instant(due))
 
 
 def histories(
@@ -383,10 +402,14 @@ def histories(
         first = own[0]
         spans = (StayRule(id=g.stay_id, revision_id=g.revision_id, start_us=g.start_us, end_us=g.end_us) for g in own)
         yield History(
-            subscription_id=subscription, application_id=first.application_id, consumer_id=first.consumer_id,
-            started_us=first.started_us, stays=tuple(spans), overrides=overrides.get(subscription, ()),
+            subscription_id=subscription,
+            application_id=first.application_id,
+            consumer_id=first.consumer_id,
+            started_us=first.started_us,
+            stays=tuple(spans),
+            overrides=overrides.get(subscription, ()),
             anew=first.product_id in anew,
-        )  # fmt: skip
+        )
 
 
 def _freed(grant: Grant, terms: Mapping[int, PlanTerms]) -> Grant:

@@ -62,10 +62,14 @@ def preview(ctx: Context, typed: MeterTyped, meter_id: int | None = None) -> Pre
     """
     ctx.actor.must_be(*ROLES)
     wanted = rules.Meter(
-        key="", measure=typed.measure, operations=frozenset(str(o) for o in typed.operations),
-        outcomes=tuple(typed.outcomes), environments=tuple(typed.environments), header=typed.header,
+        key="",
+        measure=typed.measure,
+        operations=frozenset(str(o) for o in typed.operations),
+        outcomes=tuple(typed.outcomes),
+        environments=tuple(typed.environments),
+        header=typed.header,
         credentials=tuple(typed.credentials),
-    )  # fmt: skip
+    )
     with ctx.transaction() as session:
         where = zone_of(session)
         today = local_day(ctx.now_us, where)

@@ -195,9 +195,10 @@ def _limit_rung(where: ZoneInfo, check: _Check, call: Call) -> Rung:
     limit = check.limit
     sentence = words(limit_sentence(limit))
     title = {
-        "plan": sentence, "subscription": f"For this subscription alone: {sentence}",
+        "plan": sentence,
+        "subscription": f"For this subscription alone: {sentence}",
         "trial": f"{_n(Decimal(getattr(limit, 'units', 0)))} units free in the trial",
-    }.get(check.layer, f"{limit.name}, {sentence}")  # fmt: skip
+    }.get(check.layer, f"{limit.name}, {sentence}")
     state = "refused" if check.refused else "held" if check.wait_us else "passed"
     counted = _counted_by(limit, call)
     if isinstance(limit, Pace):
@@ -268,10 +269,15 @@ def _meter_rungs(session: Session, call: Call, internals: bool) -> list[Rung]:
         return [Rung("end", "No meter counted it", "nothing charged", "meter")]
     names = {m.id: m.name for m in session.scalars(select(Meter).where(Meter.id.in_([int(m) for m in call.units])))}
     return [
-        Rung("passed", f"{_n(Decimal(units))} counted on {names[int(meter)]}", "", "meter",
-             link=f"/compose/meters/{meter}" if internals else None)
+        Rung(
+            "passed",
+            f"{_n(Decimal(units))} counted on {names[int(meter)]}",
+            "",
+            "meter",
+            link=f"/compose/meters/{meter}" if internals else None,
+        )
         for meter, units in call.units.items()
-    ]  # fmt: skip
+    ]
 
 
 def _advice(session: Session, call: Call, checks: list[_Check], plan: Plan, internals: bool) -> list[str]:
@@ -286,8 +292,10 @@ def _advice(session: Session, call: Call, checks: list[_Check], plan: Plan, inte
         found.append(f"{when} it would have been let in.")
     refusals = [_refusal(check, call) for check in refusing]
     for refusal in refusals:
-        found.append(f"With {refusal.limit.name} at {_raised(refusal.limit, least_change(refusal))} it would have "
-                     f"been let in at once.")  # fmt: skip
+        found.append(
+            f"With {refusal.limit.name} at {_raised(refusal.limit, least_change(refusal))} it would have "
+            f"been let in at once."
+        )
     if any(check.layer in ("provider", "api", "above") for check in refusing):
         return found  # no plan changes what stands above all plans
     wider = []

@@ -38,13 +38,18 @@ def listed(ctx: Context, wanted: PageQuery) -> Page[SetAsideView]:
             found,
             rows=[
                 SetAsideView(
-                    s.id, s.call_id, s.seen_at, s.source,
-                    [f"{_name(what)}: {_said(what, recorded)} recorded, {_said(what, repeated)} repeated"
-                     for what, (recorded, repeated) in s.differs.items()],
+                    s.id,
+                    s.call_id,
+                    s.seen_at,
+                    s.source,
+                    [
+                        f"{_name(what)}: {_said(what, recorded)} recorded, {_said(what, repeated)} repeated"
+                        for what, (recorded, repeated) in s.differs.items()
+                    ],
                 )
                 for s in found.rows
             ],
-        )  # fmt: skip
+        )
 
 
 def _name(column: str) -> str:

@@ -93,8 +93,10 @@ def assign(session: Session, records: list[dict[str, Any]]) -> set[int]:
             call["stay_id"], call["units"] = None, {}
         elif stay.id != decided_under:
             call["stay_id"] = stay.id
-            call["remarks"] = [*call.get("remarks", ()), "decided under terms that had just ended; charged by those "
-                               "in force at its instant"]  # fmt: skip
+            call["remarks"] = [
+                *call.get("remarks", ()),
+                "decided under terms that had just ended; charged by those in force at its instant",
+            ]
     return {
         subscription
         for subscription, stays in known.items()

@@ -67,7 +67,11 @@ def _held(parts: list[Stretch], at_us: int) -> Iterator[HeldQuota]:
                 history = part.history
                 place = history.subscription_id, part.start_us, part.stay_id
                 yield HeldQuota(
-                    subscription_id=history.subscription_id, application_id=history.application_id,
-                    consumer_id=history.consumer_id, plan_id=part.plan_id, started_us=history.started_us,
-                    quota=layered.limit, scope=names[place][layered.limit.name],
-                )  # fmt: skip
+                    subscription_id=history.subscription_id,
+                    application_id=history.application_id,
+                    consumer_id=history.consumer_id,
+                    plan_id=part.plan_id,
+                    started_us=history.started_us,
+                    quota=layered.limit,
+                    scope=names[place][layered.limit.name],
+                )

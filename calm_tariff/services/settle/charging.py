@@ -114,11 +114,13 @@ def periods(ctx: Context) -> list[PeriodSummary]:
             start: (states, n, total)
             for start, states, n, total in session.execute(
                 select(
-                    Invoice.period_start, func.group_concat(Invoice.state.distinct()), func.count(),
+                    Invoice.period_start,
+                    func.group_concat(Invoice.state.distinct()),
+                    func.count(),
                     func.sum(Invoice.total),
                 ).group_by(Invoice.period_start)
             )
-        }  # fmt: skip
+        }
         made = []
         period = running
         while period.start >= first.start:
@@ -169,10 +171,12 @@ def pages(ctx: Context, start: date) -> Callable[[PageQuery], Page[RunningCharge
 
 
 _ORDERS: dict[str, Callable[[RunningCharge], Any]] = {
-    "consumer": lambda c: c.consumer, "invoice": lambda c: c.invoice_number or "",
-    "state": lambda c: c.invoice_state or "", "charge": lambda c: c.charge,
+    "consumer": lambda c: c.consumer,
+    "invoice": lambda c: c.invoice_number or "",
+    "state": lambda c: c.invoice_state or "",
+    "charge": lambda c: c.charge,
     "invoiced": lambda c: c.invoiced or Decimal(0),
-}  # fmt: skip
+}
 
 
 def _charges(session: Session, period: Period) -> tuple[list[RunningCharge], str]:
@@ -221,9 +225,13 @@ def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
         if period.start > running.start:
             raise Conflict(f"{start:%B %Y} has not begun", "period")
         made = ChargeRun(
-            period_start=period.start, period_end=period.end, started_at=ctx.now, started_by=ctx.actor.name,
-            invoices=0, total=Decimal(0),
-        )  # fmt: skip
+            period_start=period.start,
+            period_end=period.end,
+            started_at=ctx.now,
+            started_by=ctx.actor.name,
+            invoices=0,
+            total=Decimal(0),
+        )
         session.add(made)
         session.flush()
         left_alone = 0
@@ -250,9 +258,12 @@ def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
             made.total += invoice.total
         result = RunResult(made.id, made.invoices, left_alone, str(made.total))
         auditing.note(
-            session, ctx, "made a charge run", ("charge run", made.id, f"{start:%B %Y}"),
+            session,
+            ctx,
+            "made a charge run",
+            ("charge run", made.id, f"{start:%B %Y}"),
             after={"invoices": made.invoices, "total": str(made.total), "left alone": left_alone},
-        )  # fmt: skip
+        )
         idempotency.remember(session, ctx, key, write(result))
         return result
 
@@ -282,9 +293,12 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> i
             invoice.issued_at = ctx.now
             invoice.due_on = today + timedelta(days=provider.payment_days)
             auditing.note(
-                session, ctx, "issued an invoice", ("invoice", invoice.id, invoice.number),
+                session,
+                ctx,
+                "issued an invoice",
+                ("invoice", invoice.id, invoice.number),
                 after={"total": str(invoice.total), "due": str(invoice.due_on)},
-            )  # fmt: skip
+            )
             _tell(session, ctx, invoice)
         idempotency.remember(session, ctx, key, {"issued": len(invoices)})
         return len(invoices)
@@ -311,20 +325,42 @@ def _invoice(ctx: Context, case: ConsumerCase, made: ChargeRun, meters: dict[str
         meter = meters[line.meter] if line.meter else None
         lines.append(
             InvoiceLine(
-                place=place, segment=line.segment, subscription_id=origin.subscription_id,
-                revision_id=origin.revision_id, stay_id=origin.stay_id, segment_start=origin.start,
-                segment_end=origin.end, kind=line.kind, meter_id=meter, quantity=line.quantity, included=line.included,
-                priced=line.priced, days=line.days, amount=line.amount, slices=write(line.slices),
+                place=place,
+                segment=line.segment,
+                subscription_id=origin.subscription_id,
+                revision_id=origin.revision_id,
+                stay_id=origin.stay_id,
+                segment_start=origin.start,
+                segment_end=origin.end,
+                kind=line.kind,
+                meter_id=meter,
+                quantity=line.quantity,
+                included=line.included,
+                priced=line.priced,
+                days=line.days,
+                amount=line.amount,
+                slices=write(line.slices),
                 by_day=[[day.isoformat(), str(n)] for day, n in sorted(days.get((origin.stay_id, meter), {}).items())]
-                if meter else None,
+                if meter
+                else None,
             )
-        )  # fmt: skip
+        )
     return Invoice(
-        number=None, consumer_id=case.consumer_id, run_id=made.id, period_start=case.case.period.start,
-        period_end=case.case.period.end, currency=case.case.currency, tax_percent=case.case.tax_percent,
-        subtotal=charge.subtotal, tax=charge.tax, total=charge.total, state="draft", evidence=write(case.case),
-        created_at=ctx.now, lines=lines,
-    )  # fmt: skip
+        number=None,
+        consumer_id=case.consumer_id,
+        run_id=made.id,
+        period_start=case.case.period.start,
+        period_end=case.case.period.end,
+        currency=case.case.currency,
+        tax_percent=case.case.tax_percent,
+        subtotal=charge.subtotal,
+        tax=charge.tax,
+        total=charge.total,
+        state="draft",
+        evidence=write(case.case),
+        created_at=ctx.now,
+        lines=lines,
+    )
 
 
 def _by_day(session: Session, period: Period, cases: Sequence[ConsumerCase]) -> DaysOf:

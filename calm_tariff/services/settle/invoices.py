@@ -251,9 +251,13 @@ def _late(session: Session, i: Invoice) -> dict[int, Decimal]:
 
 
 def _line(
-    x: InvoiceLine, i: Invoice, revision: PlanRevision, subscription: Subscription, meters: dict[int, Meter],
+    x: InvoiceLine,
+    i: Invoice,
+    revision: PlanRevision,
+    subscription: Subscription,
+    meters: dict[int, Meter],
     late: Decimal,
-) -> LineView:  # fmt: skip
+) -> LineView:
     meter = meters[x.meter_id] if x.meter_id else None
     same = [y.id for y in i.lines if (y.segment, y.kind, y.meter_id) == (x.segment, x.kind, x.meter_id)]
     pricing = read(PlanTerms, revision.terms).pricing

@@ -50,15 +50,22 @@ class ConsumerCase:
         """The same usage under other prices, by plan."""
         segments = tuple(
             Segment(
-                start=s.start, end=s.end, plan=drafts.get(origin.plan_id, s.plan), first=s.first, trial=s.trial,
+                start=s.start,
+                end=s.end,
+                plan=drafts.get(origin.plan_id, s.plan),
+                first=s.first,
+                trial=s.trial,
                 usage=s.usage,
             )
             for s, origin in zip(self.case.segments, self.segments, strict=True)
-        )  # fmt: skip
+        )
         return RatingCase(
-            currency=self.case.currency, time_zone=self.case.time_zone, period=self.case.period,
-            tax_percent=self.case.tax_percent, segments=segments,
-        )  # fmt: skip
+            currency=self.case.currency,
+            time_zone=self.case.time_zone,
+            period=self.case.period,
+            tax_percent=self.case.tax_percent,
+            segments=segments,
+        )
 
 
 def cases(
@@ -105,11 +112,14 @@ def cases(
             ended = _earlier(stay.end_at, subscription.ended_at)
             segments.append(
                 Segment(
-                    start=stay.start_at.astimezone(where), end=ended.astimezone(where) if ended else None,
-                    plan=terms[revision.id].pricing, trial=stay.trial, usage=usage.get(stay.id, {}),
+                    start=stay.start_at.astimezone(where),
+                    end=ended.astimezone(where) if ended else None,
+                    plan=terms[revision.id].pricing,
+                    trial=stay.trial,
+                    usage=usage.get(stay.id, {}),
                     first=stay.id == first.get(subscription.id) and stay.start_at >= begin,
                 )
-            )  # fmt: skip
+            )
             origins.append(
                 CaseSegment(
                     subscription_id=subscription.id,
@@ -121,9 +131,12 @@ def cases(
                 )
             )
         case = RatingCase(
-            currency=provider.currency, time_zone=provider.time_zone, period=period,
-            tax_percent=provider.tax_percent.normalize(), segments=tuple(segments),
-        )  # fmt: skip
+            currency=provider.currency,
+            time_zone=provider.time_zone,
+            period=period,
+            tax_percent=provider.tax_percent.normalize(),
+            segments=tuple(segments),
+        )
         name = parts[0][0].application.consumer.name
         made.append(ConsumerCase(consumer_id, name, case, tuple(origins)))
     return sorted(made, key=lambda c: c.consumer)
@@ -139,12 +152,16 @@ def plans_in(session: Session, period: Period) -> dict[int, list[int]]:
         .join(Stay, Stay.subscription_id == Subscription.id)
         .join(PlanRevision, PlanRevision.id == Stay.revision_id)
         .where(
-            *(_overlaps(begin, end, s, e) for s, e in (
-                (Subscription.started_at, Subscription.ended_at), (Stay.start_at, Stay.end_at),
-            ))
+            *(
+                _overlaps(begin, end, s, e)
+                for s, e in (
+                    (Subscription.started_at, Subscription.ended_at),
+                    (Stay.start_at, Stay.end_at),
+                )
+            )
         )
         .order_by(Subscription.id, Stay.start_at)
-    )  # fmt: skip
+    )
     found: dict[int, list[int]] = {}
     for consumer, plan in session.execute(query):
         found.setdefault(consumer, []).append(plan)

@@ -21,11 +21,32 @@ log = logging.getLogger("calm_tariff.store")
 
 # Who holds a stamp first keeps shippers away; then from what is sold down to who buys it, and to what was charged.
 ORDER = (
-    "stamp", "answered", "document_reading", "api_version", "operation", "house_limits", "outside_issuer", "product",
-    "plan", "meter", "consumer_group", "consumer", "awaited_sign_up", "password_reset", "service_token",
-    "application", "access_request", "subscription", "subscription_override", "api_key", "charge_run", "invoice",
-    "number_series", "mail", "job",
-)  # fmt: skip
+    "stamp",
+    "answered",
+    "document_reading",
+    "api_version",
+    "operation",
+    "house_limits",
+    "outside_issuer",
+    "product",
+    "plan",
+    "meter",
+    "consumer_group",
+    "consumer",
+    "awaited_sign_up",
+    "password_reset",
+    "service_token",
+    "application",
+    "access_request",
+    "subscription",
+    "subscription_override",
+    "api_key",
+    "charge_run",
+    "invoice",
+    "number_series",
+    "mail",
+    "job",
+)
 _RANK = {name: rank for rank, name in enumerate(ORDER)}
 _HELD = "held"
 # Tests hold the code to the order; while serving, a row locked out of turn is logged.

@@ -37,9 +37,12 @@ class Page(Generic[T]):
 
 
 def page(
-    session: Session, query: Any, key: SQLColumnExpression[int], orders: Mapping[str, SQLColumnExpression[Any]],
+    session: Session,
+    query: Any,
+    key: SQLColumnExpression[int],
+    orders: Mapping[str, SQLColumnExpression[Any]],
     wanted: PageQuery,
-) -> Page[Any]:  # fmt: skip
+) -> Page[Any]:
     """A page of what `query` finds, in the order `wanted` names, or the first that is offered.
 
     `key` tells rows apart and settles ties; an order's values must not be NULL. The cursor is the key of a page's last

@@ -14,9 +14,19 @@ from calm_tariff.store.serve.usage import Call, HourlyVerdicts
 from calm_tariff.store.serve.usage_queries import verdicts_between
 
 _REPLAYED = (
-    "at_us", "call_id", "environment", "subscription_id", "application_id", "consumer_id", "key_id", "operation_id",
-    "carried", "checks", "decided_us", "decided_order",
-)  # fmt: skip
+    "at_us",
+    "call_id",
+    "environment",
+    "subscription_id",
+    "application_id",
+    "consumer_id",
+    "key_id",
+    "operation_id",
+    "carried",
+    "checks",
+    "decided_us",
+    "decided_order",
+)
 Q = TypeVar("Q", bound=Select[*tuple[Any, ...]])
 
 

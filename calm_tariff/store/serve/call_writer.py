@@ -33,9 +33,17 @@ CHUNK = 2000
 
 # What older journal lines and made-up histories do not say.
 _UNSAID: Record = {
-    "credential": "key", "decide_us": 0, "back_end_us": 0, "reserved": 0, "decided_us": 0, "decided_order": 0,
-    "carried": {}, "remarks": [], "counted": {}, "reported": {},
-}  # fmt: skip
+    "credential": "key",
+    "decide_us": 0,
+    "back_end_us": 0,
+    "reserved": 0,
+    "decided_us": 0,
+    "decided_order": 0,
+    "carried": {},
+    "remarks": [],
+    "counted": {},
+    "reported": {},
+}
 
 
 def record(session: Session, calls: Sequence[Record], now: datetime) -> int:
@@ -79,8 +87,15 @@ def _set_aside(session: Session, repeats: Sequence[Record], now: datetime) -> No
             if _plain(getattr(recorded, name, None)) != _plain(said)
         }
         if differs:
-            rows.append({"call_id": repeat["call_id"], "digest": sha256(_plain(repeat)).hexdigest(), "seen_at": now,
-                         "source": repeat["source"], "differs": differs})  # fmt: skip
+            rows.append(
+                {
+                    "call_id": repeat["call_id"],
+                    "digest": sha256(_plain(repeat)).hexdigest(),
+                    "seen_at": now,
+                    "source": repeat["source"],
+                    "differs": differs,
+                }
+            )
     if rows:
         session.execute(upsert(SetAside).prefix_with("IGNORE"), rows)
 
@@ -132,9 +147,13 @@ class Sums:
                 cell[2] += call["bytes_out"]
             for meter_id, units in call["units"].items():
                 key = (
-                    hour, call["subscription_id"], call["stay_id"], call["key_id"] or 0, call["operation_id"],
+                    hour,
+                    call["subscription_id"],
+                    call["stay_id"],
+                    call["key_id"] or 0,
+                    call["operation_id"],
                     int(meter_id),
-                )  # fmt: skip
+                )
                 sums = self._usage.setdefault(key, [0, Decimal(0)])
                 sums[0] += 1
                 sums[1] += Decimal(units)
@@ -148,9 +167,12 @@ class Sums:
         # A day's usage leaves out key and operation, a day's verdicts the product.
         days = _by_day(self._usage, (1, 2, 5)), _by_day(self._verdicts, (1, 3))
         for table, cells in (
-            (HourlyUsage, self._usage), (HourlyOutcomes, self._outcomes), (HourlyVerdicts, self._verdicts),
-            (DailyUsage, days[0]), (DailyVerdicts, days[1]),
-        ):  # fmt: skip
+            (HourlyUsage, self._usage),
+            (HourlyOutcomes, self._outcomes),
+            (HourlyVerdicts, self._verdicts),
+            (DailyUsage, days[0]),
+            (DailyVerdicts, days[1]),
+        ):
             columns = [column.name for column in table.__table__.columns]
             keys = len(list(table.__table__.primary_key))
             rows = [dict(zip(columns, (*key, *sums), strict=True)) for key, sums in sorted(cells.items())]
@@ -161,12 +183,16 @@ class Sums:
         """Counts of windows that may still be open; in order, so that two writers never wait for each other."""
         made = {
             digest(scope, subject, str(begin)): {
-                "scope_place": digest(scope), "scope": scope, "subject": subject, "begin_us": begin, "end_us": end,
+                "scope_place": digest(scope),
+                "scope": scope,
+                "subject": subject,
+                "begin_us": begin,
+                "end_us": end,
                 "units": units,
             }
             for (scope, subject, begin), (end, units) in self._quotas.items()
             if end > self._last_us - DAY
-        }  # fmt: skip
+        }
         for place in sorted(made):
             yield {"place": place, **made[place]}
 

@@ -74,8 +74,13 @@ def _json(value: Any) -> str:
 
 # By type, because a history has millions of fields.
 _FIELDS: dict[type, Callable[[Any], str]] = {
-    type(None): lambda value: "\\N", str: _text, int: str, Decimal: str, list: _json, dict: _json,
-}  # fmt: skip
+    type(None): lambda value: "\\N",
+    str: _text,
+    int: str,
+    Decimal: str,
+    list: _json,
+    dict: _json,
+}
 
 
 def _send(connection: Connection, path: Path, table: Any) -> None:

@@ -177,18 +177,24 @@ def outcomes_between(session: Session, bounds: Sequence[int]) -> list[Outcomes]:
     and status. An hour belongs to the stretch it begins in."""
     place = func.interval(HourlyOutcomes.hour_us, *bounds) - 1
     cell = (
-        place, HourlyOutcomes.operation_id, HourlyOutcomes.consumer_id, Consumer.name, HourlyOutcomes.environment,
+        place,
+        HourlyOutcomes.operation_id,
+        HourlyOutcomes.consumer_id,
+        Consumer.name,
+        HourlyOutcomes.environment,
         HourlyOutcomes.status,
-    )  # fmt: skip
+    )
     query = (
         select(
-            *cell, func.sum(HourlyOutcomes.calls), func.sum(HourlyOutcomes.bytes_in),
+            *cell,
+            func.sum(HourlyOutcomes.calls),
+            func.sum(HourlyOutcomes.bytes_in),
             func.sum(HourlyOutcomes.bytes_out),
         )
         .join(Consumer, Consumer.id == HourlyOutcomes.consumer_id)
         .where(HourlyOutcomes.hour_us >= bounds[0], HourlyOutcomes.hour_us < bounds[-1])
         .group_by(*cell)
-    )  # fmt: skip
+    )
     return [
         Outcomes(int(n), operation, consumer, name, environment, status, *map(int, sums))
         for n, operation, consumer, name, environment, status, *sums in session.execute(query)

@@ -57,8 +57,14 @@ def test_tags_are_few_plain_words(office: Office) -> None:
     assert kept.tags == {"region": "west", "line-2": "Grüße, Kapitän"}
     (caller,) = [c for c in gateway_feed.read_feed(office.ctx).callers if c.application_id == one.application]
     assert caller.tags == (("line-2", "Grüße, Kapitän"), ("region", "west"))
-    for wrong in ({"Region": "x"}, {"1st": "x"}, {"a" * 31: "x"}, {"a": "x\r\ny"}, {"a": "x" * 101},
-                  {f"t{n}": "x" for n in range(11)}):  # fmt: skip
+    for wrong in (
+        {"Region": "x"},
+        {"1st": "x"},
+        {"a" * 31: "x"},
+        {"a": "x\r\ny"},
+        {"a": "x" * 101},
+        {f"t{n}": "x" for n in range(11)},
+    ):
         with pytest.raises(Invalid, match="tags"):
             applications.set_tags(own, one.application, wrong)
     assert applications.own(own)[0].tags == kept.tags

@@ -115,8 +115,10 @@ def test_a_revision_for_a_day_moves_subscribers_there_and_leaves_trials_alone(of
         query = select(Stay).where(Stay.subscription_id == tried.subscription).order_by(Stay.start_at, Stay.id)
         # Should its units end the trial before the day, it goes on as agreed until then: empty as yet.
         assert [(s.trial, s.revision.number, s.start_at == s.end_at) for s in session.scalars(query)] == [
-            (True, 2, False), (False, 2, True), (False, 3, False)
-        ]  # fmt: skip
+            (True, 2, False),
+            (False, 2, True),
+            (False, 3, False),
+        ]
         query = select(Stay).where(Stay.subscription_id == office.consumers[0].subscription).order_by(Stay.start_at)
         moved = session.scalars(query).all()
         assert [s.revision.number for s in moved] == [1, 3]
@@ -157,8 +159,9 @@ def test_who_is_moved_from_a_plan_goes_to_one_that_is_sold(office: Office) -> No
     with office.ctx.transaction() as session:
         stays = session.scalars(select(Stay).where(Stay.subscription_id == one.subscription).order_by(Stay.start_at))
         assert [(s.revision.plan.name, s.start_at, s.end_at) for s in stays] == [
-            ("Ketch", START, START + timedelta(days=2)), ("Skiff", START + timedelta(days=2), None),
-        ]  # fmt: skip
+            ("Ketch", START, START + timedelta(days=2)),
+            ("Skiff", START + timedelta(days=2), None),
+        ]
     office.clock.now = OCTOBER
     charging.run(office.finance, date(2026, 9, 1))
     (charge,) = {c.charge for c in charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows}

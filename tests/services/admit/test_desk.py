@@ -55,8 +55,11 @@ def test_a_reviewer_sees_what_the_plan_gives_and_what_is_known_of_who_asks(offic
     second = applications.register(office.acting(one), "Second", "")
     asked = requests.ask(office.acting(one), second.id, office.plans["Skiff"], "Another timetable.", True)
     shown = request_in_view.one(office.reviewer, asked.id)
-    assert (shown.request.consumer, shown.request.plan, shown.request.purpose) == ("Ferries", "Skiff",
-                                                                                   "Another timetable.")  # fmt: skip
+    assert (shown.request.consumer, shown.request.plan, shown.request.purpose) == (
+        "Ferries",
+        "Skiff",
+        "Another timetable.",
+    )
     known = shown.background
     assert known.calls_28_days == {"served": 5, "refused": 2}
     assert [r.id for r in known.earlier] == [one.request] and known.consumer_since == START

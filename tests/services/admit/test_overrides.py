@@ -74,10 +74,14 @@ class TestOverrides:
 
     @pytest.mark.parametrize(
         ("changes", "reason", "until", "field"),
-        [({"burst": 0}, "Why.", date(2026, 9, 12), "limit.burst"), ({}, "  ", date(2026, 9, 12), "reason"),
-         ({}, "Why.", date(2026, 9, 9), "until"), ({"counted_per": "moon"}, "Why.", date(2026, 9, 12), "counted_per"),
-         ({"kind": "speed"}, "Why.", date(2026, 9, 12), "kind")],
-    )  # fmt: skip
+        [
+            ({"burst": 0}, "Why.", date(2026, 9, 12), "limit.burst"),
+            ({}, "  ", date(2026, 9, 12), "reason"),
+            ({}, "Why.", date(2026, 9, 9), "until"),
+            ({"counted_per": "moon"}, "Why.", date(2026, 9, 12), "counted_per"),
+            ({"kind": "speed"}, "Why.", date(2026, 9, 12), "kind"),
+        ],
+    )
     def test_what_makes_no_sense_is_refused_by_its_field(self, office, tomas, changes, reason, until, field) -> None:
         one = office.consumers[0]
         with pytest.raises(Invalid) as refused:
@@ -101,5 +105,6 @@ class TestOverrides:
             overrides.make(tomas, one.subscription, OverrideTyped(quota, "Why.", date(2026, 9, 12)))
         held = overrides.held_by(tomas, one.member.consumer_id)
         assert [(h.name, h.plan) for h in held] == [
-            ("Rate", "Harbour Data · Ketch"), ("Forecast calls", "Harbour Data · Ketch")
-        ]  # fmt: skip
+            ("Rate", "Harbour Data · Ketch"),
+            ("Forecast calls", "Harbour Data · Ketch"),
+        ]

@@ -25,11 +25,15 @@ from tests.services.accounts import GULLS, INES, letters, token_in
 @pytest.mark.parametrize(
     ("changed", "field"),
     [
-        ({"email": "(x@b.cc"}, "email"), ({"name": "a\nb"}, "name"), ({"organisation": "Gulls\u202e"}, "organisation"),
-        ({"organisation": "FERRIES"}, "organisation"), ({"organisation": "F\u0435rries"}, "organisation"),
-        ({"email": "İ" * 150 + "@x.example"}, "email"), ({"name": "İ" * 250}, "name"),
+        ({"email": "(x@b.cc"}, "email"),
+        ({"name": "a\nb"}, "name"),
+        ({"organisation": "Gulls\u202e"}, "organisation"),
+        ({"organisation": "FERRIES"}, "organisation"),
+        ({"organisation": "F\u0435rries"}, "organisation"),
+        ({"email": "İ" * 150 + "@x.example"}, "email"),
+        ({"name": "İ" * 250}, "name"),
     ],
-)  # fmt: skip
+)
 def test_signing_up_is_refused_by_the_field_that_is_wrong(office: Office, changed: dict, field: str) -> None:
     typed = {"name": "Gull", "email": "gull@consumer.example", "organisation": "Gulls", "password": PASSWORD, **changed}
     email = typed.pop("email")
@@ -56,11 +60,15 @@ def test_asking_answers_the_same_whoever_is_there_and_sends_nobodys_words(office
     web = TestClient(create_app(office.ctx, Settings()), base_url="http://127.0.0.1:8400")
     with office.ctx.transaction() as session:
         session.execute(delete(Mail))
-    answers = [web.post("/portal/api/v1/sign-up", json={"email": e, "name": "Click http://evil.example"})
-               for e in ("ferries@consumer.example", "nobody@consumer.example", INES)]  # fmt: skip
+    answers = [
+        web.post("/portal/api/v1/sign-up", json={"email": e, "name": "Click http://evil.example"})
+        for e in ("ferries@consumer.example", "nobody@consumer.example", INES)
+    ]
     assert len({(a.status_code, a.content, tuple(sorted(a.headers.items()))) for a in answers}) == 1
-    forgotten = [web.post("/portal/api/v1/session/forgotten", json={"email": e})
-                 for e in ("kayaks@consumer.example", "unknown@consumer.example")]  # fmt: skip
+    forgotten = [
+        web.post("/portal/api/v1/session/forgotten", json={"email": e})
+        for e in ("kayaks@consumer.example", "unknown@consumer.example")
+    ]
     assert [a.status_code for a in forgotten] == [204, 204]
     with office.ctx.transaction() as session:
         sent = {m.recipient: m.body for m in session.scalars(select(Mail))}

@@ -29,5 +29,6 @@ def test_new_terms_of_use_are_a_version_that_subscribers_are_asked_to_accept(off
     assert terms_of_use.to_accept(ferries) == []
     versions = products.terms_versions(office.manager, office.product)
     assert [(v.number, v.text, v.accepted) for v in versions] == [
-        (2, "Name the source, twice.", 1), (1, "Name the source.", 2),
-    ]  # fmt: skip
+        (2, "Name the source, twice.", 1),
+        (1, "Name the source.", 2),
+    ]

@@ -46,8 +46,11 @@ def test_a_token_says_who_may_what_for_a_quarter_of_an_hour(office: Office, clie
     at = int(START.timestamp())
     assert (said["iat"], said["exp"], issued.expires_in) == (at, at + 900, 900)
     assert (said["sub"], said["aud"], said["env"], said["scope"]) == (
-        client[0], "calm-tariff-gateway", "live", "ungrouped"
-    )  # fmt: skip
+        client[0],
+        "calm-tariff-gateway",
+        "live",
+        "ungrouped",
+    )
     assert client[1] not in json.dumps(said)
     kinds = {c.kind: c for c in gateway_feed.read_feed(office.ctx).credentials if c.key_id == said["key"]}
     assert set(kinds) == {"secret"}
@@ -84,9 +87,13 @@ def test_wrong_ended_and_foreign_secrets_get_no_token(office: Office, client) ->
             tokens.issue(office.ctx, client[0], secret, "")
     own = office.acting(office.consumers[0])
     timed = applications.make_key(
-        own, office.consumers[0].application, "", kind="secret", starts_at=START + timedelta(hours=1),
+        own,
+        office.consumers[0].application,
+        "",
+        kind="secret",
+        starts_at=START + timedelta(hours=1),
         expires_at=START + timedelta(hours=2),
-    )  # fmt: skip
+    )
     for hours, good in ((0, False), (1, True), (2, False)):
         at = office.at(START + timedelta(hours=hours))
         if good:

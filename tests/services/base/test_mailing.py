@@ -42,10 +42,12 @@ def test_a_letter_that_cannot_be_sent_is_set_aside_and_holds_up_none(office: Off
         with office.ctx.transaction() as session:
             session.query(Mail).delete()
             for to, subject, body in (
-                ("refused@consumer.example", "One", "x"), ("first@consumer.example", "a\nline break", "x"),
-                ("second@consumer.example", "Two", "unwelcome"), ("not an address", "Three", "x"),
+                ("refused@consumer.example", "One", "x"),
+                ("first@consumer.example", "a\nline break", "x"),
+                ("second@consumer.example", "Two", "unwelcome"),
+                ("not an address", "Three", "x"),
                 ("last@consumer.example", "Four", "x"),
-            ):  # fmt: skip
+            ):
                 mailing.write(session, office.ctx, to, Letter(subject, body, f"<p>{body}</p>"))
         with office.ctx.transaction() as session:
             written = session.scalars(select(Mail.id)).all()

@@ -84,16 +84,28 @@ def saved(office: Office, back_end: str, reach: Reach | None = None, sandbox: st
 
 @pytest.mark.parametrize(
     "address",
-    ["http://127.0.0.1:9000/x", "http://localhost/x", "http://[::1]/", "http://169.254.169.254/latest",
-     "http://0.0.0.0:80", "http://2130706433/", "http://127.1/", "http://[::ffff:7f00:1]/"],
-)  # fmt: skip
+    [
+        "http://127.0.0.1:9000/x",
+        "http://localhost/x",
+        "http://[::1]/",
+        "http://169.254.169.254/latest",
+        "http://0.0.0.0:80",
+        "http://2130706433/",
+        "http://127.1/",
+        "http://[::ffff:7f00:1]/",
+    ],
+)
 def test_this_machine_and_its_links_are_refused_when_saved(office: Office, address: str) -> None:
     for field, work in (
         ("back_end_url", lambda: saved(office, address, Reach())),
         ("sandbox_url", lambda: saved(office, NOWHERE, Reach(), address)),
-        ("jwks_url", lambda: issuers.add(replace(office.manager, reach=Reach()),
-                                         IssuerTyped("I", "https://i.example", address, "a"))),
-    ):  # fmt: skip
+        (
+            "jwks_url",
+            lambda: issuers.add(
+                replace(office.manager, reach=Reach()), IssuerTyped("I", "https://i.example", address, "a")
+            ),
+        ),
+    ):
         with pytest.raises(Invalid) as refused:
             work()
         assert refused.value.where == field and "cannot be asked" in str(refused.value)
@@ -171,8 +183,9 @@ def test_a_name_and_password_in_an_address_are_sealed_and_shown_to_nobody(office
     assert read_feed(replace(office.ctx, sealing_secret="not this")).routes[0].login == ""
     ask_back_ends(office.ctx)
     assert {path: h["authorization"] for path, h in listening.asked} == {
-        "/tides": route.login, "/sand": route.sandbox_login
-    }  # fmt: skip
+        "/tides": route.login,
+        "/sand": route.sandbox_login,
+    }
 
 
 def test_what_opens_a_back_end_goes_to_no_other(office: Office) -> None:

@@ -30,7 +30,7 @@ DOCUMENT = {
         "/broken": {"get": {"responses": {"200": {"$ref": "https://elsewhere.example/answers.json"}}}},
     },
     "components": {"schemas": {"Id": {"type": "string"}, "Unused": {"type": "string"}}},
-}  # fmt: skip
+}
 
 
 def brought_in(office: Office, document: object = None) -> int:

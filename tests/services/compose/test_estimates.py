@@ -25,8 +25,10 @@ from tests.office import Office
 def test_a_quantity_costs_on_each_plan_what_an_invoice_would_say(office: Office, units, skiff, ketch) -> None:
     """Skiff refuses beyond 30, Ketch beyond 100."""
     found = estimates.estimate(office.manager, office.product, "forecast_calls", Decimal(units))
-    assert [(e.plan, None if e.charge is None else str(e.charge)) for e in found] == [("Skiff", skiff),
-                                                                                     ("Ketch", ketch)]  # fmt: skip
+    assert [(e.plan, None if e.charge is None else str(e.charge)) for e in found] == [
+        ("Skiff", skiff),
+        ("Ketch", ketch),
+    ]
 
 
 @pytest.mark.parametrize("units", ["-1", "1000000000000.1"])

@@ -36,9 +36,18 @@ def test_an_issuer_is_trusted_changed_and_trusted_no_more(office: Office) -> Non
 
 @pytest.mark.parametrize(
     ("field", "value"),
-    [("name", " "), ("issuer", ""), ("audience", ""), ("claim", ""), ("jwks_url", "ftp://id.example"),
-     ("jwks_url", "id.example/keys"), ("algorithms", ()), ("algorithms", ("HS256",)), ("algorithms", ("none",))],
-)  # fmt: skip
+    [
+        ("name", " "),
+        ("issuer", ""),
+        ("audience", ""),
+        ("claim", ""),
+        ("jwks_url", "ftp://id.example"),
+        ("jwks_url", "id.example/keys"),
+        ("algorithms", ()),
+        ("algorithms", ("HS256",)),
+        ("algorithms", ("none",)),
+    ],
+)
 def test_an_issuer_that_could_not_be_trusted_is_refused_by_its_field(office: Office, field: str, value) -> None:
     with pytest.raises(Invalid) as refused:
         issuers.add(office.manager, replace(TRUSTED, **{field: value}))

@@ -44,8 +44,16 @@ def test_a_taken_name_is_told_as_such(office: Office) -> None:
     assert taken.value.where == "name"
     # What only the database sees is told by the column, and not by what is in it.
     with pytest.raises(Conflict) as twice, office.ctx.transaction() as session:
-        session.add(Product(slug="harbour-data", name="X", description="", terms_of_use="", terms_dated=office.ctx.now,
-                            access_route="open"))  # fmt: skip
+        session.add(
+            Product(
+                slug="harbour-data",
+                name="X",
+                description="",
+                terms_of_use="",
+                terms_dated=office.ctx.now,
+                access_route="open",
+            )
+        )
     assert "slug" in twice.value.where and "harbour" not in str(twice.value)
     with pytest.raises(Invalid) as long, office.ctx.transaction() as session:
         session.get_one(Product, other.id).name = "x" * 300

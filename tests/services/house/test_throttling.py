@@ -97,10 +97,11 @@ def test_signing_in_and_out_and_what_failed_stand_on_the_record(office: Office) 
     sessions.sign_out(office.ctx.acting(ines), token)  # ended already, and no error
     found = [(e.action, e.subject, e.why) for e in auditing.entries(office.manager, PageQuery("sign", rows=20)).rows]
     assert [f for f in found if f[0].startswith(("signed in", "signed out", "was turned"))][:4] == [
-        ("signed out", "product manager", ""), ("signed in", INES, "from 192.0.2.1"),
+        ("signed out", "product manager", ""),
+        ("signed in", INES, "from 192.0.2.1"),
         ("was turned away at the sign-in", "nobody@test.example", "from 192.0.2.1"),
         ("was turned away at the sign-in", INES, "from 192.0.2.1"),
-    ]  # fmt: skip
+    ]
 
 
 def test_a_password_of_any_length_costs_no_memory(office: Office) -> None:

@@ -41,15 +41,25 @@ PER = ("subscription", "consumer", "everyone", "key", "application")
 def quotas(every: str, aligned: str) -> dict:
     wanted = terms()
     wanted["limits"] = [
-        {"kind": "quota", "name": f"By {per}", "counted_per": per, "units": 1000, "every": every, "aligned": aligned,
-         "when_spent": "refuse", "meter": "forecast_calls"}
+        {
+            "kind": "quota",
+            "name": f"By {per}",
+            "counted_per": per,
+            "units": 1000,
+            "every": every,
+            "aligned": aligned,
+            "when_spent": "refuse",
+            "meter": "forecast_calls",
+        }
         for per in PER
-    ]  # fmt: skip
+    ]
     return wanted
 
 
-@pytest.mark.parametrize(("every", "aligned"), [("month", "calendar"), ("week", "calendar"), ("month", "subscription"),
-                                                ("day", "subscription")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("every", "aligned"),
+    [("month", "calendar"), ("week", "calendar"), ("month", "subscription"), ("day", "subscription")],
+)
 def test_each_allowance_counts_whom_its_sentence_names(office: Office, every: str, aligned: str) -> None:
     head = plans.add(office.manager, office.product, "Yawl").plans[-1]
     tariff_sheet.save_draft(office.manager, head.id, head.edition, quotas(every, aligned))
@@ -81,8 +91,11 @@ def test_each_allowance_counts_whom_its_sentence_names(office: Office, every: st
     held = [g for g in allowances.everyone(office.manager, PageQuery()).rows if g.plan == "Yawl"]
     assert len(held) == 3 * len(PER)
     used = {(g.consumer, g.application, g.name): g.used for g in held}
-    for consumer, app, own, together in (("Terns", "Terns app", 30, 37), ("Terns", "Second", 7, 37),
-                                         ("Gulls", "Gulls app", 11, 11)):  # fmt: skip
+    for consumer, app, own, together in (
+        ("Terns", "Terns app", 30, 37),
+        ("Terns", "Second", 7, 37),
+        ("Gulls", "Gulls app", 11, 11),
+    ):
         assert [used[consumer, app, f"By {per}"] for per in PER] == [own, together, 48, own, own]
     assert [g.percent for g in held] == sorted((g.percent for g in held), reverse=True)
     for g in held:

@@ -40,12 +40,23 @@ def decided(office: Office, one: Consumer, limits, above: dict[str, str], calls:
         decision = stack.decide(asked, counts, clock)
     refused = decision.verdict == "refused"
     return office.call(
-        one, START, calls, verdict=decision.verdict, refused_by=decision.by, wait_us=decision.wait_us,
-        retry_after_us=decision.retry_after_us, checks=rungs(decision, above), reserved=0 if refused else 1,
-        units={} if refused else {str(office.meter): "1"}, status=429 if refused else 200,
-        decide_us=85, back_end_us=0 if refused else 700, told={"retry-after": "1"} if refused else {},
-        carried=said.get("values") or {}, remarks=["its counts were away, and local ones were used"],
-    )  # fmt: skip
+        one,
+        START,
+        calls,
+        verdict=decision.verdict,
+        refused_by=decision.by,
+        wait_us=decision.wait_us,
+        retry_after_us=decision.retry_after_us,
+        checks=rungs(decision, above),
+        reserved=0 if refused else 1,
+        units={} if refused else {str(office.meter): "1"},
+        status=429 if refused else 200,
+        decide_us=85,
+        back_end_us=0 if refused else 700,
+        told={"retry-after": "1"} if refused else {},
+        carried=said.get("values") or {},
+        remarks=["its counts were away, and local ones were used"],
+    )
 
 
 def receipt(office: Office, record: dict[str, Any]) -> Receipt:
@@ -69,8 +80,9 @@ def test_a_served_call_opens_to_every_rung_with_its_counts(office: Office) -> No
     assert access.title == "Subscription to Harbour Data · Ketch, revision 1"
     assert access.link == f"/compose/revisions/{one.revision}"
     assert (rate.title, rate.note) == (
-        "10 calls a second, up to 20 at once, for each key", "18 of 20 left before, 17 after"
-    )  # fmt: skip
+        "10 calls a second, up to 20 at once, for each key",
+        "18 of 20 left before, 17 after",
+    )
     assert (rate.before, rate.used, rate.allowed) == (2, 3, 20)
     assert (quota.note, quota.before, quota.used, quota.allowed) == ("2 used before, 3 after", 2, 3, 100)
     assert back_end.title == "Tides v1 answered 200" and back_end.note == "0.7 ms; 0 bytes in, 100 bytes out"
@@ -107,8 +119,17 @@ def test_a_refused_call_says_when_and_what_would_have_let_it_in(office: Office) 
 def test_limits_above_plans_and_of_one_subscription_are_named_as_such(office: Office) -> None:
     one = office.consumers[0]
     rate, quota = limits()
-    house = read(Pace, {"kind": "pace", "name": "every API: Pace", "counted_per": "everyone", "calls": 10,
-                        "per_seconds": 1, "max_wait_ms": 500})  # fmt: skip
+    house = read(
+        Pace,
+        {
+            "kind": "pace",
+            "name": "every API: Pace",
+            "counted_per": "everyone",
+            "calls": 10,
+            "per_seconds": 1,
+            "max_wait_ms": 500,
+        },
+    )
     own = read(type(rate), {**terms()["limits"][0], "counted_per": "header:X-Station", "burst": 2})
     above = {house.name: "provider", own.name: "subscription"}
     held = receipt(office, decided(office, one, (house, own, quota), above, 2, values={"header:X-Station": "lm-01"}))
@@ -130,17 +151,31 @@ def test_limits_above_plans_and_of_one_subscription_are_named_as_such(office: Of
     ("by", "credential", "status", "title", "rungs_"),
     [
         ("credential", "none", 401, "No valid credential", ["none was sent", "nothing else was checked"]),
-        ("credential", "key", 401, "No valid credential",
-         ["it is unknown, revoked, expired or malformed", "nothing else was checked"]),
+        (
+            "credential",
+            "key",
+            401,
+            "No valid credential",
+            ["it is unknown, revoked, expired or malformed", "nothing else was checked"],
+        ),
         ("route", "key", 404, "No such operation", ["nothing else was checked"]),
     ],
-)  # fmt: skip
+)
 def test_what_got_no_further_than_the_door_says_why(office: Office, by, credential, status, title, rungs_) -> None:
     nobody = dict.fromkeys(("revision_id", "stay_id", "subscription_id", "key_id", "product_id"))
     if by == "credential":
         nobody |= {"application_id": None, "consumer_id": None}
-    record = office.call(office.consumers[0], START, 5, verdict="refused", refused_by=by, credential=credential,
-                         status=status, units={}, **nobody)  # fmt: skip
+    record = office.call(
+        office.consumers[0],
+        START,
+        5,
+        verdict="refused",
+        refused_by=by,
+        credential=credential,
+        status=status,
+        units={},
+        **nobody,
+    )
     found = receipt(office, record)
     assert found.summary == f"{title}." and found.rungs[-1].title == title
     assert [r.note for r in found.rungs][-len(rungs_) :] == rungs_
@@ -178,8 +213,9 @@ def test_a_call_no_meter_counts_and_a_back_end_that_fails(office: Office) -> Non
     record = decided(office, office.consumers[0], limits(), {}, 1) | {"units": {}, "status": 503}
     found = receipt(office, record)
     assert [(r.state, r.title) for r in found.rungs[-2:]] == [
-        ("refused", "Tides v1 answered 503"), ("end", "No meter counted it")
-    ]  # fmt: skip
+        ("refused", "Tides v1 answered 503"),
+        ("end", "No meter counted it"),
+    ]
     megabytes = {**record, "call_id": record["call_id"][:-1] + "Z", "units": {str(office.meter): "12.345678"}}
     assert receipt(office, megabytes).rungs[-1].title == "12.345678 counted on Forecast calls"
     assert Decimal("12.345678") == Decimal(megabytes["units"][str(office.meter)])

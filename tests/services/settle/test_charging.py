@@ -43,11 +43,13 @@ def test_a_charge_run_makes_invoices_that_evidence_computes_again(office: Office
     invoice = invoices.one(office.finance, ferries.invoice_id)
     # From 10 September noon: 21 of 30 days. Included 10 × 21/30 = 7; 60 − 7 = 53: 20 × 0.004 + 33 × 0.003.
     assert [(x.kind, x.days, x.priced, x.amount) for x in invoice.lines] == [
-        ("fee", 21, None, Decimal("28.00")), ("usage", 21, Decimal(53), Decimal("0.18")),
-    ]  # fmt: skip
+        ("fee", 21, None, Decimal("28.00")),
+        ("usage", 21, Decimal(53), Decimal("0.18")),
+    ]
     assert [(s.quantity, s.amount) for s in invoice.lines[1].slices] == [
-        (Decimal(20), Decimal("0.080")), (Decimal(33), Decimal("0.099")),
-    ]  # fmt: skip
+        (Decimal(20), Decimal("0.080")),
+        (Decimal(33), Decimal("0.099")),
+    ]
     again = rate_text(json.dumps(invoices.evidence(office.finance, ferries.invoice_id)))
     assert [Decimal(x["amount"]) for x in again["lines"]] == [x.amount for x in invoice.lines]
     assert (Decimal(again["total"]), Decimal(again["tax"])) == (invoice.total, invoice.tax)
@@ -139,9 +141,11 @@ def test_a_key_belongs_to_who_asks_and_not_to_a_name(office: Office) -> None:
     with pytest.raises(Conflict, match="another request"):
         charging.run(one, OCTOBER, "k")
     identities = {
-        Actor("B", "finance", person_id=1).identity, Actor("B", "finance", token_id=1).identity,
-        Actor("B", member_id=1).identity, Actor("1").identity,
-    }  # fmt: skip
+        Actor("B", "finance", person_id=1).identity,
+        Actor("B", "finance", token_id=1).identity,
+        Actor("B", member_id=1).identity,
+        Actor("1").identity,
+    }
     assert len(identities) == 4
 
 

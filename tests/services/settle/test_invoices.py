@@ -26,15 +26,28 @@ def priced(**pricing: object) -> dict:
 @pytest.mark.parametrize(
     ("pricing", "calls", "lines"),
     [
-        ({"minimum": "90"}, 60, [("fee", "40.00", "€40 a month"), ("usage", "0.17", None),
-                                 ("minimum", "49.83", "at least 90 EUR a month")]),
-        ({"cap": "30.5"}, 60, [("fee", "40.00", "€40 a month"), ("usage", "0.17", None),
-                               ("cap", "-9.67", "at most 30.5 EUR a month")]),
-        ({"discount_percent": "12.5"}, 60, [("fee", "40.00", "€40 a month"), ("usage", "0.17", None),
-                                            ("discount", "-5.02", "12.5% off fee and usage")]),
+        (
+            {"minimum": "90"},
+            60,
+            [("fee", "40.00", "€40 a month"), ("usage", "0.17", None), ("minimum", "49.83", "at least 90 EUR a month")],
+        ),
+        (
+            {"cap": "30.5"},
+            60,
+            [("fee", "40.00", "€40 a month"), ("usage", "0.17", None), ("cap", "-9.67", "at most 30.5 EUR a month")],
+        ),
+        (
+            {"discount_percent": "12.5"},
+            60,
+            [
+                ("fee", "40.00", "€40 a month"),
+                ("usage", "0.17", None),
+                ("discount", "-5.02", "12.5% off fee and usage"),
+            ],
+        ),
         ({"minimum": "40", "cap": "50"}, 0, [("fee", "40.00", "€40 a month"), ("usage", "0.00", None)]),
     ],
-)  # fmt: skip
+)
 def test_each_line_of_an_invoice_names_the_rule_it_was_made_by(office: Office, pricing, calls: int, lines) -> None:
     office.draft("Ketch", priced(prorate=False, **pricing))
     office.publish("keep")
@@ -62,5 +75,6 @@ def test_each_of_several_fees_is_explained_by_its_own_rule(office: Office) -> No
     charging.run(office.finance, OCTOBER)
     lines = invoices.one(office.finance, period(office, OCTOBER).drafts[0]).lines
     assert [(x.amount, x.rule) for x in lines if x.kind == "fee"] == [
-        (40, "€40 a month, by the day"), (3, "€3 a month, by the day"),
-    ]  # fmt: skip
+        (40, "€40 a month, by the day"),
+        (3, "€3 a month, by the day"),
+    ]

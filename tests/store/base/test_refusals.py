@@ -26,8 +26,14 @@ def plan(**changes: Any) -> Callable[[Session, Office], object]:
 def twin(session: Session, office: Office) -> object:
     known = session.scalars(select(Application)).first()
     assert known is not None
-    values = {"name": known.name, "consumer_id": known.consumer_id, "client_id": "x", "tags": {}, "description": "",
-              "created_at": known.created_at}  # fmt: skip
+    values = {
+        "name": known.name,
+        "consumer_id": known.consumer_id,
+        "client_id": "x",
+        "tags": {},
+        "description": "",
+        "created_at": known.created_at,
+    }
     return session.execute(insert(Application).values(**values))
 
 
@@ -40,9 +46,11 @@ REFUSED = {
     "of nothing": (plan(product_id=10**9), Conflict, "product_id", "names something that is not there any more"),
     "what others need": (
         lambda session, office: session.execute(text(f"DELETE FROM plan WHERE id = {office.plans['Ketch']}")),
-        Conflict, "plan_id", "something else depends on it",
+        Conflict,
+        "plan_id",
+        "something else depends on it",
     ),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(("change", "kind", "field", "words"), REFUSED.values(), ids=REFUSED)

@@ -10,9 +10,12 @@ down_revision = "0012"
 
 def upgrade() -> None:
     op.alter_column(
-        "service_token_place", "token_id", new_column_name="secret_id", existing_type=sa.BigInteger(),
+        "service_token_place",
+        "token_id",
+        new_column_name="secret_id",
+        existing_type=sa.BigInteger(),
         existing_nullable=False,
-    )  # fmt: skip
+    )
     op.create_table(
         "api_key_place",
         sa.Column("secret_id", sa.BigInteger(), nullable=False),
