@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from calm_tariff.core.ids import call_id
 from calm_tariff.core.limits import Call
@@ -145,51 +145,44 @@ class Refused(NamedTuple):
 
 
 Verdict = Judged | Refused
+S = TypeVar("S", Located, Shown, Identified, Routed, Admitted)
 
 
 def admitted(known: Step | Verdict) -> Admitted | None:
     """The step at which a call was admitted, where it came so far."""
-    step = known.step if isinstance(known, Refused) else known
-    if isinstance(step, Judged):
-        return step.admitted
-    return step if isinstance(step, Admitted) else None
+    return _reached(known, Admitted)
 
 
 def routed(known: Step | Verdict) -> Routed | None:
     """The step at which its operation was known."""
-    further = admitted(known)
-    if further is not None:
-        return further.routed
-    step = known.step if isinstance(known, Refused) else known
-    return step if isinstance(step, Routed) else None
+    return _reached(known, Routed)
 
 
 def identified(known: Step | Verdict) -> Identified | None:
     """The step at which it was known whose it is."""
-    further = routed(known)
-    if further is not None:
-        return further.identified
-    step = known.step if isinstance(known, Refused) else known
-    return step if isinstance(step, Identified) else None
+    return _reached(known, Identified)
 
 
 def shown(known: Step | Verdict) -> Shown | None:
     """The step at which its credential was read."""
-    further = identified(known)
-    if further is not None:
-        return further.shown
-    step = known.step if isinstance(known, Refused) else known
-    return step if isinstance(step, Shown) else None
+    return _reached(known, Shown)
 
 
 def located(known: Step | Verdict) -> Located:
     """The first step."""
-    further = shown(known)
-    if further is not None:
-        return further.located
-    step = known.step if isinstance(known, Refused) else known
-    assert isinstance(step, Located)
-    return step
+    found = _reached(known, Located)
+    assert found is not None  # every call came so far
+    return found
+
+
+def _reached(known: Step | Verdict, step: type[S]) -> S | None:
+    """The step of a kind that a call came to: each holds the one before it first."""
+    at: Any = known
+    while not isinstance(at, step):
+        if isinstance(at, Located):
+            return None
+        at = at[0]
+    return at
 
 
 @dataclass(slots=True)

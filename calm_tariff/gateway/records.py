@@ -34,9 +34,11 @@ NOTHING = Metered()
 def record_of(verdict: Verdict, outcome: Outcome, metered: Metered, source: str, now_us: int) -> dict[str, Any]:
     """A call as the journal keeps it; columns as in `store.serve.usage.Call`."""
     call = verdict.call
-    place = calls.located(verdict).place
-    shown, known = calls.shown(verdict), calls.identified(verdict)
-    routed, admitted = calls.routed(verdict), calls.admitted(verdict)
+    admitted = calls.admitted(verdict)
+    routed = admitted.routed if admitted else calls.routed(verdict)
+    known = routed.identified if routed else calls.identified(verdict)
+    shown = known.shown if known else calls.shown(verdict)
+    place = (shown.located if shown else calls.located(verdict)).place
     identity = known.identity if known else None
     grant = admitted.access.grant if admitted else None
     judged = verdict if isinstance(verdict, Judged) else None
