@@ -9,7 +9,7 @@ from calm_tariff.core.sentences import Sentence, words
 from calm_tariff.core.terms import PlanTerms
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SheetPart:
     """Some words of a cell; with `field`, a word that can be changed (see core.sentences.Part)."""
 
@@ -32,7 +32,7 @@ class SheetAction:
     opens: Literal["", "steps"] = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SheetCell:
     """A term of one plan. `was` is what the live revision says where it differs; `absent` stands
     where the plan has no such term."""

@@ -37,7 +37,7 @@ _FILLINGS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Caller:
     """One key of an application on a plan, and how it calls. Stays: (id, revision id, terms, start µs)."""
 

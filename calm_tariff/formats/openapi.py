@@ -46,7 +46,7 @@ class Described:
     groups: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Description:
     """All that was found in a document. `dialect` is the OpenAPI version it says."""
 

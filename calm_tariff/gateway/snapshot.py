@@ -44,7 +44,7 @@ class Counting:
     meter: Meter
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Access:
     """What a call on one operation meets under one grant while nothing of it changes.
 

@@ -27,7 +27,7 @@ PREFIX_LENGTH = 12
 Kind = Literal["key", "secret"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class KeyView:
     """A key as it can be shown: never the secret itself."""
 
@@ -50,7 +50,7 @@ class NewKey:
     secret: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class PlanHeld:
     """A plan an application is on, or has asked for. `state` is the request's or the subscription's; `key_header` is
     where its product takes keys."""
@@ -65,7 +65,7 @@ class PlanHeld:
     key_header: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ApplicationView:
     """An application with its keys and plans."""
 

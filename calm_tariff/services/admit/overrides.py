@@ -28,7 +28,7 @@ from calm_tariff.store.admit.subscriptions import Subscription, SubscriptionOver
 from calm_tariff.store.base.locking import locked
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class OverrideView:
     """An override of a subscription. `instead_of` is the plan limit's sentence where it replaces one;
     `state`: in force, over, lifted."""
@@ -48,7 +48,7 @@ class OverrideView:
     state: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class HeldLimit:
     """A plan's limit that holds for a subscription, and could be overridden."""
 

@@ -26,7 +26,7 @@ from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.products import Plan, Product
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Look:
     """How the portal looks and what it says first."""
 
@@ -40,7 +40,7 @@ class Look:
     token_endpoint: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Offer:
     """A plan on sale, its terms as sentences. `estimate` is a month before tax at the asked quantity;
     None where the plan does not reach."""
@@ -74,7 +74,7 @@ class ProductLine:
     plans: list[str]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Storefront:
     """One product with its plans, priced for a month of `units` of the meter it is sold by."""
 

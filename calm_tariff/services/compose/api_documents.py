@@ -41,7 +41,7 @@ class FindingView:
     what: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ReadingView:
     """A document being read, or read. `stage`: reading, read, stopped, failed.
 

@@ -36,7 +36,7 @@ LetsThrough = Literal["odd paths", "other case", "overrides"]
 State = Literal["draft", "live", "sunset", "gone"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Health:
     """What a back end last answered, and since when it answers so."""
 
@@ -48,7 +48,7 @@ class Health:
     since: datetime
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ForwardingTyped:
     """How a version's back ends are asked: waits in ms, the longest body in bytes, the origins of pages that
     may call it from a browser (`*` for all), whether the back end is told who calls, after how many
@@ -65,7 +65,7 @@ class ForwardingTyped:
     lets_through: Sequence[LetsThrough] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ApiView:
     """An API version. `edition` is its ETag; `groups` counts operations, '' those in none. The logins say whether
     a back end is asked with a name and password, which are shown to nobody."""

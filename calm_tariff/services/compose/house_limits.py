@@ -33,7 +33,7 @@ class _Many:
     limits: tuple[Limit, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class HouseView:
     """The limits of one place above the plans: of an API version, or of everything where it is None.
 

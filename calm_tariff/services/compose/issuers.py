@@ -37,7 +37,7 @@ class IssuerTyped:
     trusted: bool = True
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class IssuerView:
     """An issuer as kept. `edition` is its ETag."""
 

@@ -64,7 +64,7 @@ class TermsVersion:
     accepted: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ProductView:
     """A product without its plans. `edition` is its ETag."""
 

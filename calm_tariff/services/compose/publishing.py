@@ -22,7 +22,7 @@ from calm_tariff.services.compose.tariff_sheet import drop_draft, laid_out, plan
 from calm_tariff.store.compose.products import Plan, PlanRevision, Product
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Revision:
     """A published revision, readable for ever. `others` are all revisions of the plan as (id, number)."""
 

@@ -25,7 +25,7 @@ from calm_tariff.store.base.locking import all_locked, locked
 from calm_tariff.store.compose.products import Plan, PlanDraft, Product
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SheetPlan:
     """A column's head. `edition` is the ETag of its terms, drafted or as published; `moves` are the states it can be
     set to."""
@@ -56,7 +56,7 @@ class TermChange:
     becomes: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Sheet:
     """A whole tariff sheet: drafts as people work on them; unchanged plans show their live terms.
     `withdrawn` plans stand on it no more, and are named with their last revision."""

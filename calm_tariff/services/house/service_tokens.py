@@ -25,7 +25,7 @@ NOTICED = timedelta(minutes=1)
 _MACHINE = "whoever runs this machine"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ServiceTokenView:
     """A service token as its owner sees it. `state`: active, expired, revoked. `used_at` is kept to the minute."""
 

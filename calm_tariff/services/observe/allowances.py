@@ -49,7 +49,7 @@ class Gauge:
     spent_at: datetime | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class _Held:
     """A quota of a subscription, in the window that is open now, and how much of it is used. `scope` names its
     count; of quotas counted per key or per value it is the fullest count that is shown."""

@@ -49,7 +49,7 @@ class MemberView:
     role: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ConsumerView:
     """One consumer. `running` is this period's charge so far, before tax; the line's calls are those since
     `calls_since`."""

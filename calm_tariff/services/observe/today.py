@@ -48,7 +48,7 @@ class Today:
     yesterday: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Counts:
     """What stands beside the places and pages of the console."""
 

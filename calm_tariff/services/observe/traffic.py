@@ -25,7 +25,7 @@ class Minute:
     refused: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Recent:
     """The last half hour: totals and minutes. `held_ms` is the mean wait of held calls."""
 

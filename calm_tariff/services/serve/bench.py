@@ -55,7 +55,7 @@ class BenchOperation:
     sandbox: bool
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class BenchOffer:
     """A plan that can be put on the bench, as drafted or as live."""
 
@@ -85,7 +85,7 @@ class LimitOnBench:
     allowed: int | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class BenchCall:
     """One fired call with its receipt. `left` is what each limit has left afterwards, by its place in the
     run's limits; None where it did not apply."""

@@ -42,7 +42,7 @@ from calm_tariff.store.serve.usage import Call, QuotaCount
 APART_US = 10 * SECOND
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Forwarding:
     """How a version's back end is asked, as its owner set it. See `store.catalogue.ApiVersion`."""
 
@@ -108,7 +108,7 @@ class Credential:
     expires_us: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Caller:
     """An application as back ends may be told of it, and as tokens name it."""
 
@@ -132,7 +132,7 @@ class ProductRules:
     moves_anew: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Issuer:
     """An outside issuer whose tokens are credentials."""
 
@@ -418,7 +418,7 @@ def _freed(grant: Grant, terms: Mapping[int, PlanTerms]) -> Grant:
     return grant if free is None else replace(grant, free=free)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SubscriptionHistory:
     """A subscription with all its stays, as (id, revision id, terms, start µs), and its keys."""
 

@@ -21,7 +21,7 @@ REPORT_SECONDS = 2.0
 FORGOTTEN = timedelta(days=1)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class InstanceView:
     """A process as it last reported. `behind` is how many changes its snapshot has not got yet."""
 

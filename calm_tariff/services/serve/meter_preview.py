@@ -37,7 +37,7 @@ class CountedConsumer:
     units: Decimal
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Preview:
     """A filter held against recorded history.
 

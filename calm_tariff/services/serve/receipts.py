@@ -43,7 +43,7 @@ class Rung:
     before: Decimal | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Receipt:
     """Everything that was checked for one call, and what the caller was told. `advice` is what would have let
     a refused call in; `took` how its time was spent; `remarks` what was out of the ordinary."""
@@ -57,7 +57,7 @@ class Receipt:
     told: list[str]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class _Check:
     """A limit as it was checked. `layer` is where it came from: plan unless the receipt says otherwise."""
 

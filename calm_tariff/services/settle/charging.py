@@ -63,7 +63,7 @@ class PeriodSummary:
     total: Decimal
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class PeriodView:
     """A billing month with a page of its charges, which are computed anew until invoiced. `subtotal` is of all of
     them, `draft_subtotal` of those in the draft invoices `drafts`, whose consumers come first in `drafted_for`.

@@ -53,7 +53,7 @@ class BreakEven:
     units: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class MeterCurves:
     """All plans over one meter. `consumers` are last month's quantities, the ticks on the axis."""
 
@@ -75,7 +75,7 @@ class Affected:
     after: Decimal
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Consequences:
     """The whole margin. Charges are before tax, over the last closed period."""
 

@@ -35,7 +35,7 @@ class SliceView:
     amount: Decimal
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class LineView:
     """One figure of an invoice, the rule it follows in words, and where it comes from. `late` units have arrived since
     for an issued usage line, and are not on it."""
@@ -63,7 +63,7 @@ class LineView:
     late: Decimal
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class InvoiceSummary:
     """A line of a list of invoices. A draft has no number."""
 
@@ -79,7 +79,7 @@ class InvoiceSummary:
     due_on: date | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class InvoiceView:
     """An invoice with its lines."""
 

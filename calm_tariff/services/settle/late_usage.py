@@ -22,7 +22,7 @@ from calm_tariff.store.settle.invoices import Invoice, InvoiceLine
 ZERO = Decimal(0)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class LateUnits:
     """Units of one meter that arrived for a consumer's issued period. Below 0 where fewer are recorded now."""
 

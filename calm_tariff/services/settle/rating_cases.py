@@ -25,7 +25,7 @@ from calm_tariff.store.compose.products import Plan, PlanRevision
 from calm_tariff.store.serve import usage_queries
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class CaseSegment:
     """Where a segment of a case comes from. `start` and `end` are its part inside the period."""
 

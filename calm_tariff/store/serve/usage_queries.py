@@ -20,7 +20,7 @@ ZERO = Decimal(0)
 Stretch = tuple[int, int]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Counted:
     """Units of one meter, told apart as finely as they are kept but for their hour."""
 
