@@ -1,0 +1,53 @@
+"""An installation of an earlier version comes over with what it has."""
+
+from __future__ import annotations
+
+import json
+from datetime import datetime
+
+from alembic import command
+from sqlalchemy import text
+
+from calm_tariff.store.base.connecting import engine
+from calm_tariff.store.migrate import configuration, upgrade
+from tests.servers import RunDatabase
+
+BEFORE_JOBS = [
+    "INSERT INTO mail (recipient, subject, body, created_at, sent_at, failed, confidential) VALUES "
+    "('a@x.example', 'Waits', 'x', '2026-09-01', NULL, NULL, 0), "
+    "('b@x.example', 'Was sent', 'x', '2026-09-01', '2026-09-02', NULL, 0), "
+    "('c@x.example', 'Set aside', 'x', '2026-09-01', NULL, '550', 0)",
+    "INSERT INTO subscription (id, application_id, plan_id, state, started_at) VALUES "
+    "(7, 1, 1, 'trial', '2026-09-01'), (8, 1, 1, 'active', '2026-09-01')",
+    "INSERT INTO access_request (id, application_id, plan_id, member_id, purpose, terms_accepted, state, created_at, "
+    "note, first_note) VALUES (5, 1, 1, 1, 'p', '2026-09-01', 'passed to outside', '2026-09-01', '', ''), "
+    "(6, 1, 1, 1, 'p', '2026-09-01', 'waiting', '2026-09-01', '', '')",
+]
+
+
+def test_what_waited_to_be_done_becomes_jobs(database: RunDatabase) -> None:
+    url = database.make_schema("calm_before_jobs")
+    command.upgrade(configuration(url), "0013")
+    made = engine(url)
+    with made.begin() as connection:
+        connection.execute(text("SET FOREIGN_KEY_CHECKS = 0"))
+        for statement in BEFORE_JOBS:
+            connection.execute(text(statement))
+        names = {row[0]: row for row in connection.execute(text("SHOW COLUMNS FROM api_version"))}
+        given = {"id": 3, "api_id": 1, "state": "'sunset'", "sunset_at": "'2027-01-31 23:00:00'"}
+        for name, (_, kind, null, _, default, _) in names.items():
+            if null == "NO" and default is None and name not in given:
+                given[name] = "'[]'" if kind in ("longtext", "json") else 1 if "int" in kind else "''"
+        columns, values = ", ".join(f"`{n}`" for n in given), ", ".join(map(str, given.values()))
+        connection.execute(text(f"INSERT INTO api_version ({columns}) VALUES ({values})"))
+    upgrade(url)
+    with made.connect() as connection:
+        rows = connection.execute(text("SELECT kind, `key`, about, arguments, run_at, attempts FROM job ORDER BY kind"))
+        found = [(kind, key, about, json.loads(said), run_at, n) for kind, key, about, said, run_at, n in rows]
+    assert [each[:4] for each in found] == [
+        ("ask the ticket desk", "5", "request 5", {"request": 5}),
+        ("end a trial", "7", "subscription 7", {"subscription": 7}),
+        ("end a version", "3", "API version 3", {"version": 3}),
+        ("send a letter", None, "“Waits” to a@x.example", {"letter": 1}),
+    ]
+    assert found[2][4] == datetime(2027, 1, 31, 23) and {each[5] for each in found} == {0}
