@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import tempfile
 from collections.abc import Iterator
@@ -11,7 +12,7 @@ import pytest
 from hypothesis import settings
 from sqlalchemy import Engine, text
 
-from calm_tariff.launch.children import free_port
+from calm_tariff.launch.children import free_port, take_part_of_ports
 from calm_tariff.services.base.context import Context, context_for
 from calm_tariff.store.base import locking
 from calm_tariff.store.base.connecting import engine
@@ -38,6 +39,11 @@ LONGEST_FIRST = ("browser", "gateway", "launch", "worker", "edge", "services", "
 def pytest_sessionstart(session: pytest.Session) -> None:
     """Several workers share one server, which whoever started them holds."""
     config = session.config
+    if worker := os.environ.get("PYTEST_XDIST_WORKER"):
+        parts = int(os.environ["PYTEST_XDIST_WORKER_COUNT"]) + 1  # the first is of whoever started the workers
+        take_part_of_ports(int(worker.removeprefix("gw")) % (parts - 1) + 1, parts)
+    elif workers := config.getoption("numprocesses", None):
+        take_part_of_ports(0, workers + 1)
     if config.getoption("numprocesses", None) and not hasattr(config, "workerinput"):
         folder = Path(tempfile.mkdtemp(prefix="calm-tests-"))
         folder.chmod(0o755)  # the server may run as a user of its own

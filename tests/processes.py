@@ -159,6 +159,7 @@ class RedisServer:
         wait_for(self.answers)
 
     def answers(self) -> bool:
+        assert self.process and self.process.poll() is None, f"Redis ended: {(self.folder / 'log').read_text()}"
         with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port), 1) as connection:
             connection.sendall(b"PING\r\n")
             return connection.recv(5) == b"+PONG"

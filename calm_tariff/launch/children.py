@@ -9,12 +9,25 @@ import os
 import random
 import signal
 import socket
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 _PR_SET_PDEATHSIG = 1
 FIRST_PORT, PORTS = 15_000, 17_000
-# From somewhere on, so that processes that look at the same time do not find the same.
-_ports = itertools.count(random.randrange(PORTS))
+
+
+def _in_turn(first: int, many: int) -> Iterator[int]:
+    """Over and over, from somewhere on: processes that look at the same time do not find the same."""
+    return (first + number % many for number in itertools.count(random.randrange(many)))
+
+
+_ports = _in_turn(FIRST_PORT, PORTS)
+
+
+def take_part_of_ports(part: int, parts: int) -> None:
+    """Of several processes that look for ports at once, let this one find only those of its part, counted from 0:
+    what it stops and starts again then finds its port as it left it."""
+    global _ports
+    _ports = _in_turn(FIRST_PORT + part * (PORTS // parts), PORTS // parts)
 
 
 def die_with_parent(with_signal: signal.Signals) -> Callable[[], None]:
@@ -43,7 +56,7 @@ def free_port() -> int:
     """A loopback port that nothing listens on now, below those that systems give to outgoing connections: such a
     one would be taken again before it is used. No process is given one twice, before all have been."""
     while True:
-        port = FIRST_PORT + next(_ports) % PORTS
+        port = next(_ports)
         with socket.socket() as probe, contextlib.suppress(OSError):
             probe.bind(("127.0.0.1", port))
             return port
