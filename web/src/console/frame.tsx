@@ -66,3 +66,10 @@ export function Pair({ name, children }: { name: React.ReactNode; children: Reac
     </div>
   );
 }
+
+/** What an address shows that leads to no page. */
+export function Nowhere() {
+  return (
+    <Page title="Nothing is here" sub="The address leads to no page. The finder knows the way: press /." />
+  );
+}

@@ -5,49 +5,12 @@ import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { api, type Console } from "../api/console";
 import { Dialog, Kbd } from "../kit/controls";
 import { useKeys } from "../kit/keys";
-import { Finder } from "./finder";
+import { house } from "./house/place";
+import { Finder } from "./observe/finder";
+import type { Counts, Place } from "./place";
+import { firstPage, PLACES } from "./places";
 
 type Me = Console["Me"];
-type Counts = Console["Counts"];
-type PageLink = { name: string; to: string; count?: number };
-
-const PLACES = ["compose", "admit", "observe", "settle"] as const;
-const titled = (word: string) => word[0]?.toUpperCase() + word.slice(1);
-
-function pages(place: string, counts?: Counts): PageLink[] {
-  switch (place) {
-    case "compose":
-      return [
-        { name: "APIs", to: "/compose/apis", count: counts?.apis },
-        { name: "Meters", to: "/compose/meters", count: counts?.meters },
-        { name: "Products", to: "/compose/products", count: counts?.products },
-        { name: "The bench", to: "/compose/bench" },
-        { name: "Limits above plans", to: "/compose/limits" },
-        { name: "Trusted issuers", to: "/compose/issuers" },
-        { name: "As a document", to: "/compose/tariff" },
-      ];
-    case "admit":
-      return [
-        { name: "The desk", to: "/admit/desk", count: counts?.waiting },
-        { name: "Consumers", to: "/admit/consumers", count: counts?.consumers },
-        { name: "Groups", to: "/admit/groups" },
-      ];
-    case "observe":
-      return [
-        { name: "Traffic", to: "/observe/traffic" },
-        { name: "Allowances", to: "/observe/allowances", count: counts?.near_the_end },
-        { name: "Gateways", to: "/observe/gateways" },
-      ];
-    case "settle":
-      return [{ name: "Periods", to: "/settle/periods", count: counts?.to_charge }];
-    default:
-      return [];
-  }
-}
-
-function firstPage(place: string): string {
-  return pages(place)[0]?.to ?? "/";
-}
 
 export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {
   const location = useLocation();
@@ -59,14 +22,11 @@ export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {
     queryFn: () => api.get("/counts"),
     refetchInterval: 20_000,
   });
-  const place = PLACES.find((p) => location.pathname.startsWith(`/${p}`)) ?? "";
+  const place = PLACES.find((p) => location.pathname.startsWith(p.path));
   useKeys({
     "/": () => setFinding(true),
     "?": () => setHelp(true),
-    "1": () => navigate(firstPage("compose")),
-    "2": () => navigate(firstPage("admit")),
-    "3": () => navigate(firstPage("observe")),
-    "4": () => navigate(firstPage("settle")),
+    ...Object.fromEntries(PLACES.map((p, n) => [`${n + 1}`, () => navigate(firstPage(p))])),
     escape: () => navigate(-1),
   });
   useEffect(() => {
@@ -89,13 +49,13 @@ export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {
         <nav aria-label="Places" className="ml-4 flex gap-6 self-stretch">
           {PLACES.map((p, n) => (
             <NavLink
-              key={p}
+              key={p.path}
               to={firstPage(p)}
               title={`key ${n + 1}`}
               className={`flex items-center border-b-2 ${place === p ? "border-kelp text-ink" : "border-transparent text-soft hover:text-ink"}`}
             >
-              {titled(p)}
-              <Waits n={p === "admit" ? counts.data?.waiting : p === "settle" ? counts.data?.to_charge : 0} />
+              {p.name}
+              <Waits n={counts.data && p.waits?.(counts.data)} />
             </NavLink>
           ))}
         </nav>
@@ -117,6 +77,16 @@ export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {
         <KeyList />
       </Dialog>
     </div>
+  );
+}
+
+function Beside({ n }: { n?: number }) {
+  if (!n) return null;
+  return (
+    <>
+      <span className="mx-1.5 flex-1 border-b border-dotted border-line" />
+      {n}
+    </>
   );
 }
 
@@ -144,16 +114,16 @@ function Mark() {
   );
 }
 
-function Index({ place, counts }: { place: string; counts?: Counts }) {
+function Index({ place, counts }: { place?: Place; counts?: Counts }) {
   const location = useLocation();
   const lately = useLately(location.pathname);
   const shown = place ? [place] : PLACES;
   return (
     <nav aria-label="Contents" className="overflow-y-auto py-5 pr-0 pl-[22px]">
       {shown.map((p) => (
-        <div key={p} className="mb-5">
-          <h2 className="mb-1.5 font-sans text-[12px] font-semibold text-soft">{titled(p)}</h2>
-          {pages(p, counts).map((page) => (
+        <div key={p.path} className="mb-5">
+          <h2 className="mb-1.5 font-sans text-[12px] font-semibold text-soft">{p.name}</h2>
+          {p.pages.map((page) => (
             <NavLink
               key={page.to}
               to={page.to}
@@ -162,12 +132,7 @@ function Index({ place, counts }: { place: string; counts?: Counts }) {
               }
             >
               {page.name}
-              {page.count !== undefined && page.count > 0 && (
-                <>
-                  <span className="mx-1.5 flex-1 border-b border-dotted border-line" />
-                  {page.count}
-                </>
-              )}
+              <Beside n={counts && page.count?.(counts)} />
             </NavLink>
           ))}
         </div>
@@ -248,12 +213,11 @@ function PersonMenu({ me, onHelp }: { me: Me; onHelp: () => void }) {
           sideOffset={8}
           className="rounded border border-line bg-sheet py-1 text-[13px] shadow-lg"
         >
-          <DropdownMenu.Item className={item} onSelect={() => navigate("/house/password")}>
-            Your password
-          </DropdownMenu.Item>
-          <DropdownMenu.Item className={item} onSelect={() => navigate("/house/tokens")}>
-            Service tokens
-          </DropdownMenu.Item>
+          {house.pages.map((page) => (
+            <DropdownMenu.Item key={page.to} className={item} onSelect={() => navigate(page.to)}>
+              {page.name}
+            </DropdownMenu.Item>
+          ))}
           <DropdownMenu.Separator className="my-1 border-t border-line-soft" />
           <DropdownMenu.Item className={item} onSelect={onHelp}>
             Keys

@@ -3,8 +3,8 @@ import { useState } from "react";
 import { api, type Console } from "../../api/console";
 import { Several } from "../../kit/choose";
 import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
-import { ConsumerChoice } from "../consumer-choice";
 import { Page } from "../frame";
+import { ConsumerChoice } from "./consumer-choice";
 
 type Group = Console["GroupView"];
 

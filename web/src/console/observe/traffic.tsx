@@ -8,7 +8,7 @@ import { clock, count, dayAndMinute, milliseconds, minute, zoneName } from "../.
 import { ReceiptLadder } from "../../kit/receipt";
 import { useRows } from "../../kit/rows";
 import { Verdict } from "../../kit/verdict";
-import { ConsumerChoice } from "../consumer-choice";
+import { ConsumerChoice } from "../admit/consumer-choice";
 import { Aside, Page } from "../frame";
 
 type Wanted = {

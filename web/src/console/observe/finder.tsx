@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Dialog as RadixDialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import { api } from "../api/console";
+import { api } from "../../api/console";
 
 const PAGES = [
   ["Today", "/"],

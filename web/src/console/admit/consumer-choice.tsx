@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useState } from "react";
-import { api } from "../api/console";
+import { api } from "../../api/console";
 
 type Consumer = { id: number; name: string };
 

@@ -5,7 +5,7 @@ import { api } from "../../api/console";
 import { Button, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count } from "../../kit/format";
 import { ReceiptLadder } from "../../kit/receipt";
-import { ConsumerChoice } from "../consumer-choice";
+import { ConsumerChoice } from "../admit/consumer-choice";
 import { Aside, Page, Pair } from "../frame";
 import { asCase, type Fired, type Run, useRuns, type Wanted } from "./bench-run";
 import { Strip } from "./bench-strip";

@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, type Console } from "../api/console";
-import { Trouble, Waiting } from "../kit/controls";
-import { dayAndYear } from "../kit/format";
-import { Aside, Page } from "./frame";
+import { api, type Console } from "../../api/console";
+import { Trouble, Waiting } from "../../kit/controls";
+import { dayAndYear } from "../../kit/format";
+import { Aside, Page } from "../frame";
 
 type Item = Console["Item"];
 

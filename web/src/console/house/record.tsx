@@ -1,9 +1,9 @@
 import { useState } from "react";
-import { api, type Console } from "../api/console";
-import { Trouble, Waiting } from "../kit/controls";
-import { dayAndMinute } from "../kit/format";
-import { Aside, Page } from "./frame";
-import { ListFoot, useList, Words } from "./list";
+import { api, type Console } from "../../api/console";
+import { Trouble, Waiting } from "../../kit/controls";
+import { dayAndMinute } from "../../kit/format";
+import { Aside, Page } from "../frame";
+import { ListFoot, useList, Words } from "../list";
 
 type Entry = Console["Entry"];
 

@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Link, Route, Routes, useNavigate } from "react-router";
-import { api, type Console } from "../api/console";
-import { Credentials, DemoPeople, Forgotten, Reset } from "../kit/signing-in";
+import { api, type Console } from "../../api/console";
+import { Credentials, DemoPeople, Forgotten, Reset } from "../../kit/signing-in";
 
 /** What somebody sees who is not signed in, wherever the address leads. */
 export function Entrance({ me }: { me: Console["Me"] }) {

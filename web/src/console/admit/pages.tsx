@@ -1,0 +1,19 @@
+import { Route, Routes } from "react-router";
+import { Nowhere } from "../frame";
+import { Consumer, Consumers } from "./consumers";
+import { Desk } from "./desk";
+import { Groups } from "./groups";
+
+/** Who may call: the desk, the consumers and their groups. */
+export default function AdmitPages() {
+  return (
+    <Routes>
+      <Route path="desk" element={<Desk />} />
+      <Route path="desk/:id" element={<Desk />} />
+      <Route path="consumers" element={<Consumers />} />
+      <Route path="consumers/:id" element={<Consumer />} />
+      <Route path="groups" element={<Groups />} />
+      <Route path="*" element={<Nowhere />} />
+    </Routes>
+  );
+}

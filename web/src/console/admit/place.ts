@@ -1,0 +1,14 @@
+import { lazy } from "react";
+import type { Place } from "../place";
+
+export const admit: Place = {
+  path: "/admit",
+  name: "Admit",
+  pages: [
+    { name: "The desk", to: "/admit/desk", count: (of) => of.waiting },
+    { name: "Consumers", to: "/admit/consumers", count: (of) => of.consumers },
+    { name: "Groups", to: "/admit/groups" },
+  ],
+  waits: (of) => of.waiting,
+  Pages: lazy(() => import("./pages")),
+};

@@ -1,0 +1,13 @@
+import { lazy } from "react";
+import type { Place } from "../place";
+
+/** Behind the person's name, and not among the places of the course bar. */
+export const house: Place = {
+  path: "/house",
+  name: "House",
+  pages: [
+    { name: "Your password", to: "/house/password" },
+    { name: "Service tokens", to: "/house/tokens" },
+  ],
+  Pages: lazy(() => import("./pages")),
+};

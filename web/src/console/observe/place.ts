@@ -1,0 +1,13 @@
+import { lazy } from "react";
+import type { Place } from "../place";
+
+export const observe: Place = {
+  path: "/observe",
+  name: "Observe",
+  pages: [
+    { name: "Traffic", to: "/observe/traffic" },
+    { name: "Allowances", to: "/observe/allowances", count: (of) => of.near_the_end },
+    { name: "Gateways", to: "/observe/gateways" },
+  ],
+  Pages: lazy(() => import("./pages")),
+};

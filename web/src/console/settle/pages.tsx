@@ -1,0 +1,16 @@
+import { Route, Routes } from "react-router";
+import { Nowhere } from "../frame";
+import { InvoicePage } from "./invoice";
+import { PeriodPage, Periods } from "./periods";
+
+/** What is charged: periods, their runs, and invoices. */
+export default function SettlePages() {
+  return (
+    <Routes>
+      <Route path="periods" element={<Periods />} />
+      <Route path="periods/:start" element={<PeriodPage />} />
+      <Route path="invoices/:id" element={<InvoicePage />} />
+      <Route path="*" element={<Nowhere />} />
+    </Routes>
+  );
+}
