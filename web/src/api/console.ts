@@ -4,5 +4,6 @@ import type { components, paths } from "./schema.console";
 
 const client = createClient<paths>({ baseUrl: "/api/v1" });
 
+export type { paths };
 export type Console = components["schemas"];
 export const api = settled(client);

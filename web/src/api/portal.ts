@@ -4,5 +4,6 @@ import type { components, paths } from "./schema.portal";
 
 const client = createClient<paths>({ baseUrl: "/portal/api/v1" });
 
+export type { paths };
 export type Portal = components["schemas"];
 export const api = settled(client);

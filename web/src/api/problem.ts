@@ -14,10 +14,10 @@ export class Problem extends Error {
 }
 
 type Operation<P, Path extends keyof P, M> = M extends keyof P[Path] ? P[Path][M] : never;
-type Init<P, Path extends keyof P, M extends HttpMethod> = M extends keyof P[Path]
+export type Init<P, Path extends keyof P, M extends HttpMethod> = M extends keyof P[Path]
   ? MaybeOptionalInit<P[Path], M>
   : never;
-type Answer<P, Path extends keyof P, M> =
+export type Answer<P, Path extends keyof P, M> =
   Operation<P, Path, M> extends infer O extends Record<string | number, unknown>
     ? NonNullable<FetchResponse<O, object, "application/json">["data"]>
     : never;

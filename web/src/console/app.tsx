@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Suspense } from "react";
 import { Route, Routes, useLocation } from "react-router";
-import { api } from "../api/console";
+import { me as signedIn } from "../api/queries/house";
 import { Boundary } from "../kit/boundary";
 import { Trouble, Waiting } from "../kit/controls";
 import { speak } from "../kit/format";
@@ -14,11 +14,7 @@ import { Shell } from "./shell";
 
 export function App() {
   const { pathname } = useLocation();
-  const me = useQuery({
-    queryKey: ["me"],
-    queryFn: () => api.get("/me"),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  const me = useQuery(signedIn());
   if (me.error)
     return (
       <div className="p-10">

@@ -1,5 +1,7 @@
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearchParams } from "react-router";
+import type { paths } from "../api/console";
+import type { List } from "../api/queries/asking";
 import { Button, Trouble, Waiting } from "../kit/controls";
 import { count } from "../kit/format";
 import { useRows } from "../kit/rows";
@@ -8,12 +10,13 @@ import { Page } from "./frame";
 type PageOf<T> = { rows: T[]; next: string | null; total: number };
 type Query = { words: string; sort: string; down: boolean; cursor?: string };
 
-/** A list that the server pages, filters and puts in order; what is wanted of it is kept in the address. `fixed` is
- * what else the list depends on, as a query string; `first` is the first page with all that came with it. */
+/** A list that the server pages, filters and puts in order; what is wanted of it is kept in the address. `fill` is what
+ * stands in the path, `fixed` what else the list depends on, as a query string; `first` is the first page with all that
+ * came with it. */
 export function useList<T, More = unknown>(
-  path: string,
+  path: List<paths>,
   read: (query: Query) => Promise<PageOf<T> & More>,
-  { fixed = "", every }: { fixed?: string; every?: number } = {},
+  { fill = {}, fixed = "", every }: { fill?: Record<string, string>; fixed?: string; every?: number } = {},
 ) {
   const [search] = useSearchParams();
   const query = {
@@ -22,7 +25,7 @@ export function useList<T, More = unknown>(
     down: search.get("order") === "down",
   };
   const pages = useInfiniteQuery({
-    queryKey: [path, fixed, query],
+    queryKey: [path, fill, fixed, query],
     queryFn: ({ pageParam }) => read({ ...query, cursor: pageParam }),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next ?? undefined,
@@ -42,7 +45,7 @@ export function useList<T, More = unknown>(
     error: pages.error,
     isPending: pages.isPending,
     more: pages.hasNextPage ? () => pages.fetchNextPage() : null,
-    csv: `/api/v1${path}.csv?${asked}`,
+    csv: `/api/v1${path.replace(/\{(\w+)\}/g, (_, name) => fill[name] ?? "")}.csv?${asked}`,
   };
 }
 

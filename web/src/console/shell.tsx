@@ -3,6 +3,8 @@ import { DropdownMenu } from "radix-ui";
 import { useEffect, useState } from "react";
 import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { api, type Console } from "../api/console";
+import { left } from "../api/queries/asking";
+import { counts as ofCounts } from "../api/queries/observe";
 import { Dialog, Kbd } from "../kit/controls";
 import { useKeys } from "../kit/keys";
 import { house } from "./house/place";
@@ -17,11 +19,7 @@ export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {
   const navigate = useNavigate();
   const [finding, setFinding] = useState(false);
   const [help, setHelp] = useState(false);
-  const counts = useQuery({
-    queryKey: ["counts"],
-    queryFn: () => api.get("/counts"),
-    refetchInterval: 20_000,
-  });
+  const counts = useQuery(ofCounts());
   const place = PLACES.find((p) => location.pathname.startsWith(p.path));
   useKeys({
     "/": () => setFinding(true),
@@ -197,9 +195,9 @@ function PersonMenu({ me, onHelp }: { me: Me; onHelp: () => void }) {
   const navigate = useNavigate();
   const leave = async () => {
     await api.delete("/session");
-    queries.clear();
+    const done = left(queries);
     navigate("/");
-    await queries.invalidateQueries();
+    await done;
   };
   const item = "block w-full cursor-pointer px-3 py-1.5 text-left outline-none data-highlighted:bg-kelp-tint";
   return (

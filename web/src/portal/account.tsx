@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useLocation, useNavigate } from "react-router";
 import { api } from "../api/portal";
+import { entered } from "../api/queries/asking";
 import { Button, Field, Trouble } from "../kit/controls";
 import {
   Credentials,
@@ -22,7 +23,7 @@ function useEntered() {
   const navigate = useNavigate();
   const { pathname } = useLocation();
   return async () => {
-    await queries.invalidateQueries();
+    await entered(queries);
     if (ENTRANCES.has(pathname)) navigate("/applications", { replace: true });
   };
 }

@@ -2,6 +2,8 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useContext, useLayoutEffect } from "react";
 import { Link, NavLink, Route, Routes, useNavigate } from "react-router";
 import { api, type Portal } from "../api/portal";
+import { left } from "../api/queries/asking";
+import { me as signedIn } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
 import { speak } from "../kit/format";
 import { Confirm, ForgottenPassword, OwnPassword, ResetPassword, SignIn, SignUp } from "./account";
@@ -33,11 +35,7 @@ function useColours(look: Member["look"] | undefined) {
 }
 
 export function App() {
-  const me = useQuery({
-    queryKey: ["me"],
-    queryFn: () => api.get("/me"),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  const me = useQuery(signedIn());
   useColours(me.data?.look);
   if (me.error)
     return (
@@ -142,9 +140,9 @@ function Header({ me }: { me: Member }) {
   const navigate = useNavigate();
   const leave = async () => {
     await api.delete("/session");
-    queries.clear();
+    const done = left(queries);
     navigate("/");
-    await queries.invalidateQueries();
+    await done;
   };
   const link = ({ isActive }: { isActive: boolean }) =>
     `border-b-2 pb-0.5 ${isActive ? "border-(--portal-accent)" : "border-transparent hover:border-white/40"}`;

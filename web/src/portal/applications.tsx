@@ -1,7 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Portal } from "../api/portal";
+import { useStale } from "../api/queries/asking";
+import { allowances, applications, STALE, termsToAccept } from "../api/queries/portal";
 import { Button, Trouble, Waiting, WordButton } from "../kit/controls";
 import { dayAndYear, plural } from "../kit/format";
 import { AllowanceGauge } from "../kit/gauge";
@@ -11,18 +13,17 @@ import { Keys, Tags } from "./keys";
 
 type App = Portal["ApplicationView"];
 
-const useApplications = () =>
-  useQuery({ queryKey: ["applications"], queryFn: () => api.get("/applications"), refetchInterval: 4_000 });
+const useApplications = () => useQuery(applications());
 
 export function Applications() {
   const list = useApplications();
-  const queries = useQueryClient();
+  const stale = useStale();
   const navigate = useNavigate();
   const [adding, setAdding] = useState(false);
   const register = useMutation({
     mutationFn: (name: string) => api.post("/applications", { body: { name, description: "" } }),
     onSuccess: async (made) => {
-      await queries.invalidateQueries({ queryKey: ["applications"] });
+      await stale(STALE.application);
       navigate(`/applications/${made.id}`);
     },
   });
@@ -77,11 +78,7 @@ export function Applications() {
 export function ApplicationPage() {
   const { id } = useParams();
   const list = useApplications();
-  const gauges = useQuery({
-    queryKey: ["allowances"],
-    queryFn: () => api.get("/allowances"),
-    refetchInterval: 3_000,
-  });
+  const gauges = useQuery(allowances());
   const app = list.data?.find((a) => a.id === Number(id));
   if (!app)
     return list.data ? (
@@ -118,11 +115,11 @@ export function ApplicationPage() {
 }
 
 function Plans({ app }: { app: App }) {
-  const queries = useQueryClient();
+  const stale = useStale();
   const takeBack = useMutation({
     mutationFn: (request: number) =>
       api.delete("/requests/{request_id}", { params: { path: { request_id: request } } }),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => stale(STALE.request),
   });
   return (
     <section className="mt-4">
@@ -159,11 +156,11 @@ function Plans({ app }: { app: App }) {
 
 /** New terms of use of what one is subscribed to, to be read and accepted. */
 function TermsToAccept() {
-  const queries = useQueryClient();
-  const list = useQuery({ queryKey: ["terms"], queryFn: () => api.get("/terms-to-accept") });
+  const stale = useStale();
+  const list = useQuery(termsToAccept());
   const accept = useMutation({
     mutationFn: (slug: string) => api.post("/products/{slug}/terms", { params: { path: { slug } } }),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["terms"] }),
+    onSuccess: () => stale(STALE.terms),
   });
   return list.data?.map((t) => (
     <section

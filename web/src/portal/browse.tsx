@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api } from "../api/portal";
+import { products } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
 import { useMe } from "./app";
 
 export function Browse() {
   const { look } = useMe();
-  const list = useQuery({ queryKey: ["products"], queryFn: () => api.get("/products") });
+  const list = useQuery(products());
   return (
     <>
       <h1 className="text-[38px]">{look.name}</h1>

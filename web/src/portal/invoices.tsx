@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { api } from "../api/portal";
+import { invoice, invoices, lineDays } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
 import { amount, date, month } from "../kit/format";
 import { InvoiceLines } from "../kit/invoice";
 
 export function Invoices() {
-  const list = useQuery({ queryKey: ["invoices"], queryFn: () => api.get("/invoices") });
+  const list = useQuery(invoices());
   return (
     <>
       <h1>Invoices</h1>
@@ -49,21 +49,13 @@ export function Invoices() {
   );
 }
 
-const useDays = (line: number) =>
-  useQuery({
-    queryKey: ["days", line],
-    queryFn: () => api.get("/lines/{line_id}/days", { params: { path: { line_id: line } } }),
-  });
+const useDays = (line: number) => useQuery(lineDays(line));
 
 export function InvoicePage() {
   const { id } = useParams();
-  const one = useQuery({
-    queryKey: ["invoice", id],
-    queryFn: () => api.get("/invoices/{invoice_id}", { params: { path: { invoice_id: Number(id) } } }),
-  });
-  const invoice = one.data;
-  if (!invoice) return one.error ? <Trouble error={one.error} /> : <Waiting words="Fetching the invoice" />;
-  const s = invoice.summary;
+  const one = useQuery(invoice(Number(id)));
+  if (!one.data) return one.error ? <Trouble error={one.error} /> : <Waiting words="Fetching the invoice" />;
+  const { summary: s } = one.data;
   return (
     <>
       <h1>Invoice {s.number}</h1>
@@ -75,7 +67,7 @@ export function InvoicePage() {
         </a>
       </p>
       <InvoiceLines
-        invoice={invoice}
+        invoice={one.data}
         callsLink={(line, d) =>
           `/usage?subscription=${line.subscription_id}&meter=${line.meter_id}&since_us=${d.since_us}&until_us=${d.until_us}`
         }

@@ -1,6 +1,8 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Portal } from "../api/portal";
+import { useStale } from "../api/queries/asking";
+import { STALE } from "../api/queries/portal";
 import { Choose } from "../kit/choose";
 import { Button, Dialog, Field, Trouble, WordButton } from "../kit/controls";
 import { dayAndYear, untilWhen } from "../kit/format";
@@ -11,7 +13,7 @@ type App = Portal["ApplicationView"];
 /** The keys and secrets of an application. */
 export function Keys({ app }: { app: App }) {
   const me = useMe();
-  const queries = useQueryClient();
+  const stale = useStale();
   const [label, setLabel] = useState("");
   const [environment, setEnvironment] = useState<"live" | "sandbox">("live");
   const [kind, setKind] = useState<"key" | "secret">("key");
@@ -31,14 +33,14 @@ export function Keys({ app }: { app: App }) {
     onSuccess: () => {
       setLabel("");
       setLastDay("");
-      queries.invalidateQueries({ queryKey: ["applications"] });
+      stale(STALE.key);
     },
   });
   const revoke = useMutation({
     mutationFn: (key: number) => api.delete("/keys/{key_id}", { params: { path: { key_id: key } } }),
     onSuccess: () => {
       setRevoking(null);
-      queries.invalidateQueries({ queryKey: ["applications"] });
+      stale(STALE.key);
     },
   });
   return (
@@ -153,7 +155,7 @@ export function Keys({ app }: { app: App }) {
 
 /** The application's own words, which back ends may be told. */
 export function Tags({ app }: { app: App }) {
-  const queries = useQueryClient();
+  const stale = useStale();
   const kept = Object.entries(app.tags)
     .map(([name, value]) => `${name}=${value}`)
     .join(", ");
@@ -172,7 +174,7 @@ export function Tags({ app }: { app: App }) {
           ),
         },
       }),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["applications"] }),
+    onSuccess: () => stale(STALE.key),
   });
   return (
     <form

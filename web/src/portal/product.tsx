@@ -1,7 +1,9 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, type Portal } from "../api/portal";
+import { useStale } from "../api/queries/asking";
+import { applications, product as ofProduct, STALE } from "../api/queries/portal";
 import { Button, Dialog, Field, Trouble, Waiting } from "../kit/controls";
 import { amount, count, dayAndYear } from "../kit/format";
 import { Prose } from "../kit/prose";
@@ -33,11 +35,7 @@ export function ProductPage() {
   const me = useMe();
   const units = Number(search.get("units") ?? 10_000);
   const [choosing, setChoosing] = useState<Offer | null>(null);
-  const query = useQuery({
-    queryKey: ["product", slug, units],
-    queryFn: () => api.get("/products/{slug}", { params: { path: { slug }, query: { units } } }),
-    placeholderData: keepPreviousData,
-  });
+  const query = useQuery(ofProduct(slug, units));
   const p = query.data;
   if (!p) return query.error ? <Trouble error={query.error} /> : <Waiting words="Fetching the plans" />;
   const operations = search.get("view") === "operations";
@@ -234,12 +232,8 @@ function firstCall(header: string, gateway: string, of: Product["operations"][nu
 
 function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer; onClose: () => void }) {
   const me = useMe();
-  const queries = useQueryClient();
-  const own = useQuery({
-    queryKey: ["applications"],
-    queryFn: () => api.get("/applications"),
-    enabled: Boolean(me.name),
-  });
+  const stale = useStale();
+  const own = useQuery({ ...applications(), refetchInterval: false, enabled: Boolean(me.name) });
   const [application, setApplication] = useState("");
   const [name, setName] = useState("");
   const [purpose, setPurpose] = useState("");
@@ -250,13 +244,13 @@ function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer
       const id = fresh
         ? (await api.post("/applications", { body: { name, description: "" } })).id
         : Number(application || own.data?.[0]?.id);
-      await queries.invalidateQueries({ queryKey: ["applications"] });
+      await stale(STALE.application);
       setApplication(String(id));
       return api.post("/requests", {
         body: { application_id: id, plan_id: offer.plan_id, purpose, terms_accepted: accepted },
       });
     },
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => stale(STALE.request),
   });
   if (!me.name)
     return (

@@ -1,51 +1,27 @@
-import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
-import { api } from "../api/portal";
+import { allowances, type CallFilter, calls, receipt as receiptOf } from "../api/queries/portal";
 import { Button, Trouble, Waiting, WordButton } from "../kit/controls";
 import { count, dayAndMinute, milliseconds } from "../kit/format";
 import { AllowanceGauge } from "../kit/gauge";
 import { ReceiptLadder } from "../kit/receipt";
 import { Verdict } from "../kit/verdict";
 
-type Wanted = {
-  verdict?: "served" | "held" | "refused";
-  subscription?: number;
-  meter?: number;
-  since_us?: number;
-  until_us?: number;
-};
-
 /** One's allowances and calls; each call opens to its receipt. */
 export function Usage() {
   const [search, setSearch] = useSearchParams();
   const number = (name: string) => (search.get(name) ? Number(search.get(name)) : undefined);
-  const wanted: Wanted = {
-    verdict: (search.get("verdict") as Wanted["verdict"]) ?? undefined,
+  const wanted: CallFilter = {
+    verdict: (search.get("verdict") as CallFilter["verdict"]) ?? undefined,
     subscription: number("subscription"),
     meter: number("meter"),
     since_us: number("since_us"),
     until_us: number("until_us"),
   };
   const chosen = search.get("call");
-  const gauges = useQuery({
-    queryKey: ["allowances"],
-    queryFn: () => api.get("/allowances"),
-    refetchInterval: 3_000,
-  });
-  const key = search.toString().replace(/&?call=[^&]*/, "");
-  const pages = useInfiniteQuery({
-    queryKey: ["calls", key],
-    queryFn: ({ pageParam }) => api.get("/calls", { params: { query: { ...wanted, cursor: pageParam } } }),
-    initialPageParam: undefined as string | undefined,
-    getNextPageParam: (page) => page.next ?? undefined,
-    refetchInterval: 5_000,
-  });
-  const receipt = useQuery({
-    queryKey: ["receipt", chosen],
-    queryFn: () => api.get("/calls/{call_id}/receipt", { params: { path: { call_id: chosen ?? "" } } }),
-    enabled: chosen !== null,
-    placeholderData: keepPreviousData,
-  });
+  const gauges = useQuery(allowances());
+  const pages = useInfiniteQuery(calls(wanted));
+  const receipt = useQuery(receiptOf(chosen));
   const set = (name: string, value: string | null) => {
     const next = new URLSearchParams(search);
     if (value) next.set(name, value);

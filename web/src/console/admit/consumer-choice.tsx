@@ -1,6 +1,6 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useState } from "react";
-import { api } from "../../api/console";
+import { consumer, consumersNamed } from "../../api/queries/admit";
 
 type Consumer = { id: number; name: string };
 
@@ -20,16 +20,11 @@ export function ConsumerChoice({
 }) {
   const list = useId();
   const [typed, setTyped] = useState<string | null>(null);
-  const offered = useQuery({
-    queryKey: ["/consumers", "offered", typed],
-    queryFn: () => api.get("/consumers", { params: { query: { words: typed ?? "", rows: 20 } } }),
-    placeholderData: keepPreviousData,
-  });
+  const offered = useQuery(consumersNamed(typed ?? ""));
   const rows = offered.data?.rows ?? [];
   const known = rows.find((c) => c.id === chosen);
   const one = useQuery({
-    queryKey: ["consumer", String(chosen)],
-    queryFn: () => api.get("/consumers/{consumer_id}", { params: { path: { consumer_id: chosen ?? 0 } } }),
+    ...consumer(chosen ?? 0),
     enabled: chosen !== null && !known && !offered.isPending,
   });
   const name = chosen === null ? "" : (known?.name ?? one.data?.line.name ?? "");

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { api } from "../../api/console";
+import { consumer } from "../../api/queries/admit";
 import { Trouble, Waiting } from "../../kit/controls";
 import { amount, count, date, dayAndYear, month } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
@@ -33,11 +34,7 @@ export function Consumers() {
 
 export function Consumer() {
   const { id } = useParams();
-  const one = useQuery({
-    queryKey: ["consumer", id],
-    queryFn: () => api.get("/consumers/{consumer_id}", { params: { path: { consumer_id: Number(id) } } }),
-    refetchInterval: 5_000,
-  });
+  const one = useQuery({ ...consumer(Number(id)), refetchInterval: 5_000 });
   const c = one.data;
   useOpened(c?.line.name);
   if (!c)

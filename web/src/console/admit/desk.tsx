@@ -1,7 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type Console } from "../../api/console";
+import { request as ofRequest, STALE } from "../../api/queries/admit";
+import { useStale } from "../../api/queries/asking";
 import { Button, Kbd, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count, dayAndMinute, dayAndYear } from "../../kit/format";
 import { useKeys } from "../../kit/keys";
@@ -28,11 +30,7 @@ export function Desk() {
     navigate(`/admit/desk/${r.id}${decided ? "?show=decided" : ""}`, { replace: Boolean(id) });
   const { rowProps } = useRows(rows, (r) => r.id, open);
   const chosen = id ? Number(id) : (rows[0]?.id ?? null);
-  const one = useQuery({
-    queryKey: ["request", chosen],
-    queryFn: () => api.get("/requests/{request_id}", { params: { path: { request_id: chosen ?? 0 } } }),
-    enabled: chosen !== null,
-  });
+  const one = useQuery(ofRequest(chosen));
   return (
     <Page
       title="The desk"
@@ -103,7 +101,7 @@ export function Desk() {
 }
 
 function Decide({ request }: { request: Request }) {
-  const queries = useQueryClient();
+  const stale = useStale();
   const navigate = useNavigate();
   const [note, setNote] = useState("");
   const field = useRef<HTMLTextAreaElement>(null);
@@ -114,7 +112,7 @@ function Decide({ request }: { request: Request }) {
         body: { decision, note },
       }),
     onSuccess: async (_, decision) => {
-      await queries.invalidateQueries();
+      await stale(STALE.request);
       if (decision) navigate("/admit/desk");
     },
     onError: () => field.current?.focus(),

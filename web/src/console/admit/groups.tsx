@@ -1,6 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
+import { groups, STALE } from "../../api/queries/admit";
+import { useStale } from "../../api/queries/asking";
 import { Several } from "../../kit/choose";
 import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { Page } from "../frame";
@@ -10,15 +12,15 @@ type Group = Console["GroupView"];
 
 /** Groups of consumers: who may see what others may not even name. */
 export function Groups() {
-  const queries = useQueryClient();
-  const list = useQuery({ queryKey: ["groups"], queryFn: () => api.get("/groups") });
+  const stale = useStale();
+  const list = useQuery(groups());
   const [name, setName] = useState("");
   const [edited, setEdited] = useState<Group | null>(null);
   const make = useMutation({
     mutationFn: () => api.post("/groups", { body: { name } }),
     onSuccess: () => {
       setName("");
-      queries.invalidateQueries({ queryKey: ["groups"] });
+      stale(STALE.group);
     },
   });
   return (
@@ -70,7 +72,7 @@ export function Groups() {
 }
 
 function Members({ group, onClose }: { group: Group; onClose: () => void }) {
-  const queries = useQueryClient();
+  const stale = useStale();
   const [members, setMembers] = useState(
     group.consumer_ids.map((id, n) => [id, group.consumers[n] ?? ""] as const),
   );
@@ -86,7 +88,7 @@ function Members({ group, onClose }: { group: Group; onClose: () => void }) {
         body: { consumers: chosen },
       }),
     onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ["groups"] });
+      await stale(STALE.group);
       onClose();
     },
   });

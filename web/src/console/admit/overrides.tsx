@@ -1,6 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
+import { limitsOf, overrides, STALE } from "../../api/queries/admit";
+import { useStale } from "../../api/queries/asking";
+import { me } from "../../api/queries/house";
 import { Choose } from "../../kit/choose";
 import { Button, Dialog, Field, Trouble, WordButton } from "../../kit/controls";
 import { dayAndYear, untilWhen } from "../../kit/format";
@@ -10,21 +13,15 @@ type Held = Console["HeldLimit"];
 
 /** Limits of single subscriptions in place of their plan's, with why and until when. */
 export function Overrides({ consumer }: { consumer: Consumer }) {
-  const queries = useQueryClient();
+  const stale = useStale();
   const id = consumer.line.id;
-  const key = ["overrides", id];
-  const may = ["product manager", "operations"].includes(
-    queries.getQueryData<Console["Me"]>(["me"])?.role ?? "",
-  );
-  const list = useQuery({
-    queryKey: key,
-    queryFn: () => api.get("/consumers/{consumer_id}/overrides", { params: { path: { consumer_id: id } } }),
-  });
+  const may = ["product manager", "operations"].includes(useQuery(me()).data?.role ?? "");
+  const list = useQuery(overrides(id));
   const [adding, setAdding] = useState(false);
   const lift = useMutation({
     mutationFn: (override: number) =>
       api.delete("/overrides/{override_id}", { params: { path: { override_id: override } } }),
-    onSettled: () => queries.invalidateQueries({ queryKey: key }),
+    onSettled: () => stale(STALE.override),
   });
   return (
     <section className="mt-6">
@@ -63,7 +60,7 @@ export function Overrides({ consumer }: { consumer: Consumer }) {
           onClose={() => setAdding(false)}
           onDone={() => {
             setAdding(false);
-            queries.invalidateQueries({ queryKey: key });
+            stale(STALE.override);
           }}
         />
       )}
@@ -88,11 +85,7 @@ function Override({
   onClose: () => void;
   onDone: () => void;
 }) {
-  const held = useQuery({
-    queryKey: ["held", consumer],
-    queryFn: () =>
-      api.get("/consumers/{consumer_id}/limits", { params: { path: { consumer_id: consumer } } }),
-  });
+  const held = useQuery(limitsOf(consumer));
   const [place, setPlace] = useState("0");
   const [changed, setChanged] = useState<Record<string, number>>({});
   const [reason, setReason] = useState("");

@@ -3,6 +3,8 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Console } from "../../api/console";
 import { Problem } from "../../api/problem";
+import { makeStale } from "../../api/queries/asking";
+import { apiVersion, callers as callersOf, STALE } from "../../api/queries/compose";
 import { Button, Dialog, Field, Note, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count, dayAndMinute, dayAndYear, plural } from "../../kit/format";
 import { Aside, Page, Pair } from "../frame";
@@ -31,12 +33,8 @@ const settingsOf = (view: View): Settings => ({
 export function Api() {
   const { id } = useParams();
   const queries = useQueryClient();
-  const key = ["api", id];
-  const one = useQuery({
-    queryKey: key,
-    queryFn: () => api.get("/apis/{version_id}", { params: { path: { version_id: Number(id) } } }),
-    refetchInterval: 15_000,
-  });
+  const asked = apiVersion(Number(id));
+  const one = useQuery({ ...asked, refetchInterval: 15_000 });
   const [settings, setSettings] = useState(false);
   const view = one.data;
   useOpened(view && `${view.name} ${view.version}`);
@@ -47,8 +45,8 @@ export function Api() {
       </Page>
     );
   const show = (next: View) => {
-    queries.setQueryData(key, next);
-    queries.invalidateQueries({ queryKey: ["/apis"] });
+    queries.setQueryData(asked.queryKey, next);
+    makeStale(queries, STALE.apiShown);
   };
   return (
     <Page
@@ -261,10 +259,7 @@ function EndDialog({
   onGo: (day: string | null) => void;
 }) {
   const [on, setOn] = useState("");
-  const callers = useQuery({
-    queryKey: ["callers", view.id],
-    queryFn: () => api.get("/apis/{version_id}/callers", { params: { path: { version_id: view.id } } }),
-  });
+  const callers = useQuery(callersOf(view.id));
   const names = callers.data ?? [];
   return (
     <Dialog open onClose={onClose} title={to === "sunset" ? "Announce its end" : "End it now"}>

@@ -1,7 +1,9 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { STALE } from "../../api/queries/compose";
 import { Button, Trouble, WordButton } from "../../kit/controls";
 import { dayAndYear } from "../../kit/format";
 import { Page } from "../frame";
@@ -66,7 +68,7 @@ const EMPTY: Settings = {
 
 export function NewApi() {
   const navigate = useNavigate();
-  const queries = useQueryClient();
+  const stale = useStale();
   const [typed, setTyped] = useState(EMPTY);
   const [state, setState] = useState<First>("live");
   const [operations, setOperations] = useState<Typed["operations"]>([
@@ -75,7 +77,7 @@ export function NewApi() {
   const create = useMutation({
     mutationFn: () => api.post("/apis", { body: { ...typed, state, operations } }),
     onSuccess: async (made) => {
-      await queries.invalidateQueries();
+      await stale(STALE.api);
       navigate(`/compose/apis/${made.id}`, { replace: true });
     },
   });

@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
-import { api, type Console } from "../../api/console";
+import type { Console } from "../../api/console";
+import { consequences, estimate as estimateOf } from "../../api/queries/compose";
 import { CurveChart } from "../../kit/chart";
 import { Note, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { amount, count } from "../../kit/format";
@@ -9,12 +10,7 @@ import { Aside, Pair } from "../frame";
 
 /** The sheet's margin: what a month costs, last month under the draft, and what is worth a look. */
 export function Consequences({ productId, sheet }: { productId: number; sheet: Console["Sheet"] }) {
-  const query = useQuery({
-    queryKey: ["consequences", String(productId)],
-    queryFn: () =>
-      api.get("/products/{product_id}/consequences", { params: { path: { product_id: productId } } }),
-    placeholderData: (before) => before,
-  });
+  const query = useQuery(consequences(productId));
   const data = query.data;
   if (!data)
     return query.error ? <Trouble error={query.error} /> : <Waiting words="Working out the consequences" />;
@@ -59,14 +55,7 @@ function Typical({ productId, meter }: { productId: number; meter: Console["Mete
   const middle = meter.consumers[Math.floor(meter.consumers.length / 2)];
   const [units, setUnits] = useState(middle ?? Math.round(meter.top / 2));
   const asked = useDeferredValue(units);
-  const estimate = useQuery({
-    queryKey: ["estimate", String(productId), meter.meter, asked],
-    queryFn: () =>
-      api.get("/products/{product_id}/estimate", {
-        params: { path: { product_id: productId }, query: { meter: meter.meter, units: asked } },
-      }),
-    placeholderData: (before) => before,
-  });
+  const estimate = useQuery(estimateOf(productId, meter.meter, asked));
   const charges = estimate.data ?? [];
   const least = Math.min(...charges.filter((e) => e.charge !== null).map((e) => Number(e.charge)));
   return (

@@ -1,7 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { apiVersion, documentAgainst, documentRead, STALE } from "../../api/queries/compose";
 import { Button, Note, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count, plural } from "../../kit/format";
 import { Aside, Page, Pair } from "../frame";
@@ -79,11 +81,7 @@ export function DocumentPage() {
   const navigate = useNavigate();
   const [search] = useSearchParams();
   const to = search.get("to");
-  const one = useQuery({
-    queryKey: ["document", id],
-    queryFn: () => api.get("/documents/{reading_id}", { params: { path: { reading_id: Number(id) } } }),
-    refetchInterval: (query) => (query.state.data?.stage === "reading" ? 400 : false),
-  });
+  const one = useQuery(documentRead(Number(id)));
   const stop = useMutation({
     mutationFn: () => api.delete("/documents/{reading_id}", { params: { path: { reading_id: Number(id) } } }),
     onSuccess: () => navigate("/compose/apis"),
@@ -227,7 +225,7 @@ function Agree({
 
 function AsNew({ reading }: { reading: Reading }) {
   const navigate = useNavigate();
-  const queries = useQueryClient();
+  const stale = useStale();
   const [agreed, setAgreed] = useState(false);
   const [typed, setTyped] = useState<Settings>(() => begun(reading));
   const [state, setState] = useState<First>("live");
@@ -238,7 +236,7 @@ function AsNew({ reading }: { reading: Reading }) {
         body: { ...typed, state, agreed },
       }),
     onSuccess: async (made) => {
-      await queries.invalidateQueries();
+      await stale(STALE.document);
       navigate(`/compose/apis/${made.id}`, { replace: true });
     },
   });
@@ -294,17 +292,11 @@ function begun(reading: Reading): Settings {
 
 function Replace({ reading, versionId }: { reading: Reading; versionId: number }) {
   const navigate = useNavigate();
-  const queries = useQueryClient();
+  const stale = useStale();
   const [agreed, setAgreed] = useState(false);
   const path = { reading_id: reading.id, version_id: versionId };
-  const version = useQuery({
-    queryKey: ["api", String(versionId)],
-    queryFn: () => api.get("/apis/{version_id}", { params: { path: { version_id: versionId } } }),
-  });
-  const against = useQuery({
-    queryKey: ["document", reading.id, "against", versionId],
-    queryFn: () => api.get("/documents/{reading_id}/against/{version_id}", { params: { path } }),
-  });
+  const version = useQuery(apiVersion(versionId));
+  const against = useQuery(documentAgainst(reading.id, versionId));
   const apply = useMutation({
     mutationFn: () =>
       api.post("/documents/{reading_id}/to/{version_id}", {
@@ -312,7 +304,7 @@ function Replace({ reading, versionId }: { reading: Reading; versionId: number }
         body: { agreed },
       }),
     onSuccess: async () => {
-      await queries.invalidateQueries();
+      await stale(STALE.document);
       navigate(`/compose/apis/${versionId}`, { replace: true });
     },
   });

@@ -1,6 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { issuers, STALE } from "../../api/queries/compose";
 import { Choose, Several } from "../../kit/choose";
 import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { Aside, Page } from "../frame";
@@ -22,8 +24,8 @@ const EMPTY: Typed = {
 
 /** The outside issuers whose signed tokens are credentials. */
 export function Issuers() {
-  const queries = useQueryClient();
-  const list = useQuery({ queryKey: ["issuers"], queryFn: () => api.get("/issuers") });
+  const stale = useStale();
+  const list = useQuery(issuers());
   const [edited, setEdited] = useState<Issuer | "new" | null>(null);
   return (
     <Page
@@ -68,7 +70,7 @@ export function Issuers() {
           onClose={() => setEdited(null)}
           onDone={() => {
             setEdited(null);
-            queries.invalidateQueries({ queryKey: ["issuers"] });
+            stale(STALE.issuer);
           }}
         />
       )}

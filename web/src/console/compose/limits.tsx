@@ -1,6 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { allApis, effective, houseLimits, STALE } from "../../api/queries/compose";
 import { Trouble, Waiting, WordButton } from "../../kit/controls";
 import { Menu, MenuItem } from "../../kit/menu";
 import { type Part, Sentence } from "../../kit/sentence";
@@ -12,7 +14,7 @@ type House = Console["HouseView"];
 
 /** Limits above all plans: of everything, and of each API version. They hold at once, for everybody. */
 export function HouseLimits() {
-  const list = useQuery({ queryKey: ["limits"], queryFn: () => api.get("/limits") });
+  const list = useQuery(houseLimits());
   return (
     <Page
       title="Limits above the plans"
@@ -36,7 +38,7 @@ export function HouseLimits() {
 }
 
 function Place({ house }: { house: House }) {
-  const queries = useQueryClient();
+  const stale = useStale();
   const save = useMutation({
     mutationFn: ({ path, value }: { path: string; value: unknown }) => {
       const next = withChange({ limits: house.limits }, path, value);
@@ -45,7 +47,7 @@ function Place({ house }: { house: House }) {
         body: { api_version_id: house.api_version_id, limits: next.limits as Record<string, unknown>[] },
       });
     },
-    onSettled: () => queries.invalidateQueries({ queryKey: ["limits"] }),
+    onSettled: () => stale(STALE.houseLimit),
   });
   return (
     <section className="group mt-5 max-w-[680px]">
@@ -87,13 +89,7 @@ export function WhatACallerGets() {
   const { id } = useParams();
   const [search, setSearch] = useSearchParams();
   const draft = search.get("draft") === "yes";
-  const one = useQuery({
-    queryKey: ["effective", id, draft],
-    queryFn: () =>
-      api.get("/plans/{plan_id}/effective", {
-        params: { path: { plan_id: Number(id) }, query: { draft } },
-      }),
-  });
+  const one = useQuery(effective(Number(id), draft));
   const data = one.data;
   useOpened(data && `Limits of ${data.plan}`);
   if (!data)
@@ -167,14 +163,8 @@ export function WhatACallerGets() {
 /** The OpenAPI document of what a plan sells, by API version. */
 export function PlanDocument() {
   const { id } = useParams();
-  const versions = useQuery({
-    queryKey: ["/apis", "all"],
-    queryFn: () => api.get("/apis", { params: { query: { rows: 1000 } } }),
-  });
-  const one = useQuery({
-    queryKey: ["effective", id, false],
-    queryFn: () => api.get("/plans/{plan_id}/effective", { params: { path: { plan_id: Number(id) } } }),
-  });
+  const versions = useQuery(allApis());
+  const one = useQuery(effective(Number(id)));
   const sold = new Set(one.data?.rows.flatMap((r) => r.operations.map((o) => o.split("  ")[0])));
   const rows = (versions.data?.rows ?? []).filter((v) => sold.has(`${v.name} ${v.version}`));
   return (

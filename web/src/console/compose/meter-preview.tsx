@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api } from "../../api/console";
+import { meterPreview } from "../../api/queries/compose";
 import { Note, Trouble, Waiting } from "../../kit/controls";
 import { count, date, plural } from "../../kit/format";
 import { Aside, Pair } from "../frame";
@@ -8,11 +8,7 @@ import type { Filter } from "./meters";
 
 /** A filter held against the last thirty days, while it is typed. */
 export function Preview({ filter, meterId }: { filter: Filter; meterId: number | null }) {
-  const preview = useQuery({
-    queryKey: ["preview", filter, meterId],
-    queryFn: () => api.post("/meters/preview", { body: { ...filter, meter_id: meterId } }),
-    placeholderData: (before) => before,
-  });
+  const preview = useQuery(meterPreview({ ...filter, meter_id: meterId }));
   const data = preview.data;
   if (!data)
     return (

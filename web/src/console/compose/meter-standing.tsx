@@ -1,7 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { dependents, STALE } from "../../api/queries/compose";
 import { Button, Dialog, Trouble, WordButton } from "../../kit/controls";
 import { dayAndYear, plural } from "../../kit/format";
 import { NameDialog } from "../../kit/name-dialog";
@@ -10,7 +12,7 @@ type View = Console["MeterView"];
 
 /** What can be done with a kept meter: sealed ones are renamed, paused, cloned or archived only. */
 export function Standing({ meter }: { meter: View }) {
-  const queries = useQueryClient();
+  const stale = useStale();
   const navigate = useNavigate();
   const [asked, setAsked] = useState<"paused" | "archived" | "clone" | null>(null);
   const move = useMutation({
@@ -18,7 +20,7 @@ export function Standing({ meter }: { meter: View }) {
       api.put("/meters/{meter_id}/state", { params: { path: { meter_id: meter.id } }, body: { state } }),
     onSuccess: async () => {
       setAsked(null);
-      await queries.invalidateQueries();
+      await stale(STALE.meter);
     },
   });
   const clone = useMutation({
@@ -26,7 +28,7 @@ export function Standing({ meter }: { meter: View }) {
       api.post("/meters/{meter_id}/clone", { params: { path: { meter_id: meter.id } }, body: { name } }),
     onSuccess: async (made) => {
       setAsked(null);
-      await queries.invalidateQueries();
+      await stale(STALE.meter);
       navigate(`/compose/meters/${made.id}`);
     },
   });
@@ -84,10 +86,7 @@ function StopCounting({
   onClose: () => void;
   onGo: () => void;
 }) {
-  const touched = useQuery({
-    queryKey: ["dependents", meter.id],
-    queryFn: () => api.get("/meters/{meter_id}/dependents", { params: { path: { meter_id: meter.id } } }),
-  });
+  const touched = useQuery(dependents(meter.id));
   const rows = touched.data ?? [];
   const verb = state === "paused" ? "Pause" : "Archive";
   return (

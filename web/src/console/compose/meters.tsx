@@ -1,7 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { meter as ofMeter, STALE } from "../../api/queries/compose";
 import { Choose, Several } from "../../kit/choose";
 import { Button, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { plural } from "../../kit/format";
@@ -97,15 +99,11 @@ export function MeterPage() {
   const { id } = useParams();
   const fresh = id === "new";
   const navigate = useNavigate();
-  const queries = useQueryClient();
+  const stale = useStale();
   const [name, setName] = useState("");
   const [filter, setFilter] = useState<Filter>(EMPTY);
   const set = (part: Partial<Filter>) => setFilter({ ...filter, ...part });
-  const one = useQuery({
-    queryKey: ["meter", id],
-    queryFn: () => api.get("/meters/{meter_id}", { params: { path: { meter_id: Number(id) } } }),
-    enabled: !fresh,
-  });
+  const one = useQuery({ ...ofMeter(Number(id)), enabled: !fresh });
   const meter = one.data;
   useOpened(meter?.name);
   useEffect(() => {
@@ -132,7 +130,7 @@ export function MeterPage() {
         : api.post("/meters", { body });
     },
     onSuccess: async (saved) => {
-      await queries.invalidateQueries();
+      await stale(STALE.meter);
       navigate(`/compose/meters/${saved.id}`, { replace: true });
     },
   });

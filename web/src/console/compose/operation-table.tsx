@@ -1,7 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { operations, STALE } from "../../api/queries/compose";
 import { Choose } from "../../kit/choose";
 import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count, plural } from "../../kit/format";
@@ -14,7 +16,7 @@ const SIZE = 60;
 
 /** The operations of a version, a page at a time, with who counts and who sells each. */
 export function OperationTable({ view }: { view: View }) {
-  const queries = useQueryClient();
+  const stale = useStale();
   const [search, setSearch] = useSearchParams();
   const words = search.get("words") ?? "";
   const group = search.get("group");
@@ -22,17 +24,15 @@ export function OperationTable({ view }: { view: View }) {
   const after = Number(search.get("after") ?? 0);
   const [chosen, setChosen] = useState<number[]>([]);
   const [edited, setEdited] = useState<Operation | "new" | null>(null);
-  const page = useQuery({
-    queryKey: ["operations", view.id, words, group, standing, after],
-    queryFn: () =>
-      api.get("/apis/{version_id}/operations", {
-        params: {
-          path: { version_id: view.id },
-          query: { words, group: group ?? undefined, standing: standing ?? undefined, after, limit: SIZE },
-        },
-      }),
-    placeholderData: (before) => before,
-  });
+  const page = useQuery(
+    operations(view.id, {
+      words,
+      group: group ?? undefined,
+      standing: standing ?? undefined,
+      after,
+      limit: SIZE,
+    }),
+  );
   const narrow = (part: Record<string, string>) => {
     const next = new URLSearchParams(search);
     next.delete("after");
@@ -41,8 +41,7 @@ export function OperationTable({ view }: { view: View }) {
   };
   const refresh = async () => {
     setChosen([]);
-    await queries.invalidateQueries({ queryKey: ["operations", view.id] });
-    await queries.invalidateQueries({ queryKey: ["api", String(view.id)] });
+    await stale(STALE.operations);
   };
   const data = page.data;
   const narrowed = new URLSearchParams(search);

@@ -1,6 +1,7 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Console } from "../../api/console";
+import type { Console } from "../../api/console";
+import { allApis, operations } from "../../api/queries/compose";
 import { plural } from "../../kit/format";
 
 type Operation = Console["OperationView"];
@@ -8,19 +9,10 @@ type Props = { chosen: number[]; onChange: (chosen: number[]) => void; disabled?
 
 /** All operations of all APIs, to choose from singly or by the group. */
 export function ChooseOperations({ chosen, onChange, disabled }: Props) {
-  const list = useQuery({
-    queryKey: ["/apis", "all"],
-    queryFn: () => api.get("/apis", { params: { query: { rows: 1000 } } }),
-  });
+  const list = useQuery(allApis());
   const versions = (list.data?.rows ?? []).filter((v) => v.state !== "gone");
   const pages = useQueries({
-    queries: versions.map((one) => ({
-      queryKey: ["operations", one.id, "all"],
-      queryFn: () =>
-        api.get("/apis/{version_id}/operations", {
-          params: { path: { version_id: one.id }, query: { limit: 2000 } },
-        }),
-    })),
+    queries: versions.map((one) => operations(one.id, { limit: 2000 })),
   });
   return (
     <div>

@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api } from "../../api/console";
+import { groups as ofGroups } from "../../api/queries/admit";
 import { Choose, Several } from "../../kit/choose";
 import { Button, Dialog, Trouble } from "../../kit/controls";
 import { plural } from "../../kit/format";
@@ -142,7 +143,7 @@ export function PlanHead({ plan, sheet, onShow }: Props) {
 type DialogProps<T> = { error: unknown; onClose: () => void; onGo: (value: T) => void };
 
 function SeenBy({ plan, error, onClose, onGo }: DialogProps<number[]> & { plan: Plan }) {
-  const groups = useQuery({ queryKey: ["groups"], queryFn: () => api.get("/groups") });
+  const groups = useQuery(ofGroups());
   const [chosen, setChosen] = useState(plan.group_ids);
   return (
     <Dialog open onClose={onClose} title={`Who sees ${plan.name}`}>

@@ -1,7 +1,10 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
+import { groups as ofGroups } from "../../api/queries/admit";
+import { useStale } from "../../api/queries/asking";
+import { markdown, STALE } from "../../api/queries/compose";
 import { Choose, Several } from "../../kit/choose";
 import { Button, Field, Trouble, WordButton } from "../../kit/controls";
 import { Prose } from "../../kit/prose";
@@ -52,11 +55,11 @@ const EMPTY: Typed = {
 
 export function NewProduct() {
   const navigate = useNavigate();
-  const queries = useQueryClient();
+  const stale = useStale();
   const create = useMutation({
     mutationFn: (typed: Typed) => api.post("/products", { body: typed }),
     onSuccess: async (made) => {
-      await queries.invalidateQueries();
+      await stale(STALE.product);
       navigate(`/compose/products/${made.id}`, { replace: true });
     },
   });
@@ -96,7 +99,7 @@ type FormProps = {
 export function ProductForm({ start, verb, saving, error, onSave }: FormProps) {
   const [typed, setTyped] = useState(start);
   const set = (part: Partial<Typed>) => setTyped({ ...typed, ...part });
-  const groups = useQuery({ queryKey: ["groups"], queryFn: () => api.get("/groups") });
+  const groups = useQuery(ofGroups());
   return (
     <form
       className="mt-5 max-w-[660px]"
@@ -162,12 +165,7 @@ function Markdown({
   onChange: (value: string) => void;
 }) {
   const [shown, setShown] = useState(false);
-  const made = useQuery({
-    queryKey: ["markdown", value],
-    queryFn: () => api.post("/markdown", { body: { text: value } }),
-    enabled: shown,
-    placeholderData: (before) => before,
-  });
+  const made = useQuery({ ...markdown(value), enabled: shown });
   return (
     <div className="mb-3">
       <Field label={label} area value={value} onChange={onChange} hint="Markdown" />

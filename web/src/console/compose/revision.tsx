@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { api, type Console } from "../../api/console";
+import type { Console } from "../../api/console";
+import { revision as ofRevision } from "../../api/queries/compose";
 import { Trouble, Waiting } from "../../kit/controls";
 import { dayAndYear } from "../../kit/format";
 import { Sentence } from "../../kit/sentence";
@@ -9,10 +10,7 @@ import { useOpened } from "../shell";
 
 export function RevisionPage() {
   const { id } = useParams();
-  const one = useQuery({
-    queryKey: ["revision", id],
-    queryFn: () => api.get("/revisions/{revision_id}", { params: { path: { revision_id: Number(id) } } }),
-  });
+  const one = useQuery(ofRevision(Number(id)));
   const revision = one.data;
   useOpened(revision && `${revision.plan}, revision ${revision.number}`);
   if (!revision)

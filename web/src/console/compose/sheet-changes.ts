@@ -2,6 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { api, type Console } from "../../api/console";
 import { Problem } from "../../api/problem";
+import { makeStale } from "../../api/queries/asking";
+import { sheet as ofSheet, STALE } from "../../api/queries/compose";
 import { withChange } from "../../kit/terms";
 
 export type Sheet = Console["Sheet"];
@@ -9,25 +11,20 @@ export type Terms = Record<string, unknown>;
 type Step = { plan: number; before: Terms; after: Terms };
 
 /** A sheet being worked on: drafts save themselves one after the other, and can be undone. */
-export function useSheet(id: string | undefined) {
+export function useSheet(id: number) {
   const queries = useQueryClient();
-  const query = useQuery({
-    queryKey: ["sheet", id],
-    queryFn: () => api.get("/products/{product_id}/sheet", { params: { path: { product_id: Number(id) } } }),
-    refetchInterval: 5_000,
-  });
+  const query = useQuery(ofSheet(id));
   const [past, setPast] = useState<Step[]>([]);
   const [future, setFuture] = useState<Step[]>([]);
   const show = useCallback(
     (next: Sheet) => {
-      queries.setQueryData(["sheet", id], next);
-      queries.invalidateQueries({ queryKey: ["consequences", id] });
-      queries.invalidateQueries({ queryKey: ["estimate", id] });
+      queries.setQueryData(ofSheet(id).queryKey, next);
+      makeStale(queries, STALE.terms);
     },
     [queries, id],
   );
   const current = useCallback(
-    (plan: number) => queries.getQueryData<Sheet>(["sheet", id])?.plans.find((p) => p.id === plan),
+    (plan: number) => queries.getQueryData<Sheet>(ofSheet(id).queryKey)?.plans.find((p) => p.id === plan),
     [queries, id],
   );
   // What undoing starts from: the terms as this page left them, and not as somebody else has since.
@@ -35,7 +32,7 @@ export function useSheet(id: string | undefined) {
   const save = useMutation({
     mutationFn: async ({ plan, terms, edition }: { plan: number; terms: Terms; edition?: number }) => {
       // What a poll began to read before this is saved would show the old terms again.
-      await queries.cancelQueries({ queryKey: ["sheet", id] });
+      await queries.cancelQueries({ queryKey: ofSheet(id).queryKey });
       const from = edition ?? current(plan)?.edition ?? 0;
       return api.put("/plans/{plan_id}/draft", {
         params: { path: { plan_id: plan }, header: { "if-match": `"${from}"` } },

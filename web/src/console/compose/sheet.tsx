@@ -1,8 +1,10 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Console } from "../../api/console";
 import { sentence } from "../../api/problem";
+import { useStale } from "../../api/queries/asking";
+import { STALE } from "../../api/queries/compose";
 import { Button, Dialog, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { day, minute } from "../../kit/format";
 import { NameDialog } from "../../kit/name-dialog";
@@ -22,8 +24,8 @@ type Asked = "publish" | "plan" | "product" | "credentials" | "clone" | { plan: 
 /** A product's plans side by side, terms as rows, each term a sentence edited in place. */
 export function TariffSheet() {
   const { id } = useParams();
-  const queries = useQueryClient();
-  const work = useSheet(id);
+  const makeStale = useStale();
+  const work = useSheet(Number(id));
   const { sheet, save, stale, show } = work;
   const [asked, setAsked] = useState<Asked>(null);
   useOpened(sheet?.product.name);
@@ -138,7 +140,7 @@ export function TariffSheet() {
           sheet={sheet}
           onClose={close}
           onDone={() => {
-            queries.invalidateQueries({ queryKey: ["sheet", id] });
+            makeStale(STALE.product);
             close();
           }}
         />
@@ -148,7 +150,7 @@ export function TariffSheet() {
           product={sheet.product}
           onClose={close}
           onDone={() => {
-            queries.invalidateQueries({ queryKey: ["sheet", id] });
+            makeStale(STALE.product);
             close();
           }}
         />

@@ -1,6 +1,8 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { STALE } from "../../api/queries/compose";
 import { Choose } from "../../kit/choose";
 import { Button, Field, Trouble } from "../../kit/controls";
 import { plural } from "../../kit/format";
@@ -10,7 +12,7 @@ type Existing = "" | "keep" | "next period" | "at date";
 
 /** The whole tariff as a document: taken out for version control, compared, and applied as a whole. */
 export function TariffDocument() {
-  const queries = useQueryClient();
+  const stale = useStale();
   const [text, setText] = useState("");
   const [publish, setPublish] = useState<Existing>("");
   const [on, setOn] = useState("");
@@ -20,7 +22,7 @@ export function TariffDocument() {
       api.post("/tariff/apply", {
         body: { text, publish: publish || null, on: publish === "at date" ? on : null },
       }),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => stale(STALE.tariff),
   });
   const change = (next: string) => {
     setText(next);

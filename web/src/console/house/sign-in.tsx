@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Link, Route, Routes, useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
+import { entered } from "../../api/queries/asking";
 import { Credentials, DemoPeople, Forgotten, Reset } from "../../kit/signing-in";
 
 /** What somebody sees who is not signed in, wherever the address leads. */
@@ -36,7 +37,7 @@ function ResetPassword() {
         set={(token, password) => api.post("/session/reset", { body: { token, password } })}
         onEntered={async () => {
           navigate("/", { replace: true });
-          await queries.invalidateQueries();
+          await entered(queries);
         }}
       />
     </main>
@@ -45,7 +46,7 @@ function ResetPassword() {
 
 function SignIn({ me }: { me: Console["Me"] }) {
   const queries = useQueryClient();
-  const done = () => queries.invalidateQueries({ queryKey: ["me"] });
+  const done = () => entered(queries);
   return (
     <main className="mx-auto grid max-w-[760px] gap-x-16 px-8 pt-[14vh] md:grid-cols-2">
       <div className="mb-8 md:col-span-2">

@@ -1,6 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { STALE, serviceTokens } from "../../api/queries/house";
 import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count, dayAndMinute, dayAndYear, plural } from "../../kit/format";
 import { Aside, Page } from "../frame";
@@ -9,11 +11,11 @@ type Token = Console["ServiceTokenView"];
 
 /** The secrets with which scripts act: whose each is, until when, and when and where it was last used. */
 export function ServiceTokens() {
-  const queries = useQueryClient();
-  const list = useQuery({ queryKey: ["service tokens"], queryFn: () => api.get("/service-tokens") });
+  const makeStale = useStale();
+  const list = useQuery(serviceTokens());
   const [making, setMaking] = useState(false);
   const [revoking, setRevoking] = useState<Token | null>(null);
-  const stale = () => queries.invalidateQueries({ queryKey: ["service tokens"] });
+  const stale = () => makeStale(STALE.token);
   return (
     <Page
       title="Service tokens"

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { api } from "../../api/console";
+import { counts as ofCounts } from "../../api/queries/observe";
 import { Trouble, Waiting } from "../../kit/controls";
 import { plural } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
@@ -14,7 +15,7 @@ export function Allowances() {
   const list = useList("/allowances", (query) => api.get("/allowances", { params: { query } }), {
     every: 3_000,
   });
-  const counts = useQuery({ queryKey: ["counts"], queryFn: () => api.get("/counts") });
+  const counts = useQuery({ ...ofCounts(), refetchInterval: false });
   const { rowProps } = useRows(
     list.rows,
     (g) => `${g.subscription_id} ${g.name}`,

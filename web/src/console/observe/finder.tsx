@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Dialog as RadixDialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import { api } from "../../api/console";
+import { found as foundWith } from "../../api/queries/observe";
 
 const PAGES = [
   ["Today", "/"],
@@ -34,12 +34,7 @@ export function Finder({ onClose }: { onClose: () => void }) {
   const [words, setWords] = useState("");
   const [place, setPlace] = useState(0);
   const navigate = useNavigate();
-  const found = useQuery({
-    queryKey: ["find", words],
-    queryFn: () => api.get("/find", { params: { query: { words } } }),
-    enabled: words.trim().length > 0,
-    placeholderData: (before) => before,
-  });
+  const found = useQuery(foundWith(words));
   const pages = PAGES.filter(([name]) => name.toLowerCase().includes(words.trim().toLowerCase())).map(
     ([name, link]) => ({ kind: name.includes("new") ? "action" : "page", name, link: link as string }),
   );

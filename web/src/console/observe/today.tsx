@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, type Console } from "../../api/console";
+import type { Console } from "../../api/console";
+import { today as ofToday } from "../../api/queries/observe";
 import { Trouble, Waiting } from "../../kit/controls";
 import { dayAndYear } from "../../kit/format";
 import { Aside, Page } from "../frame";
@@ -8,7 +9,7 @@ import { Aside, Page } from "../frame";
 type Item = Console["Item"];
 
 export function Today() {
-  const today = useQuery({ queryKey: ["today"], queryFn: () => api.get("/today"), refetchInterval: 30_000 });
+  const today = useQuery(ofToday());
   const data = today.data;
   return (
     <Page

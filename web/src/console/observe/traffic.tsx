@@ -1,7 +1,9 @@
-import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, type Console } from "../../api/console";
+import type { Console } from "../../api/console";
+import { makeStale } from "../../api/queries/asking";
+import { type CallFilter, calls, receipt as ofReceipt, STALE, traffic } from "../../api/queries/observe";
 import { VerdictBars } from "../../kit/chart";
 import { Button, Kbd, Trouble, Waiting } from "../../kit/controls";
 import { clock, count, dayAndMinute, milliseconds, minute, zoneName } from "../../kit/format";
@@ -11,19 +13,10 @@ import { Verdict } from "../../kit/verdict";
 import { ConsumerChoice } from "../admit/consumer-choice";
 import { Aside, Page } from "../frame";
 
-type Wanted = {
-  verdict?: "served" | "held" | "refused";
-  consumer?: number;
-  subscription?: number;
-  meter?: number;
-  since_us?: number;
-  until_us?: number;
-};
-
-function wantedFrom(search: URLSearchParams): Wanted {
+function filterFrom(search: URLSearchParams): CallFilter {
   const number = (name: string) => (search.get(name) ? Number(search.get(name)) : undefined);
   return {
-    verdict: (search.get("verdict") as Wanted["verdict"]) ?? undefined,
+    verdict: (search.get("verdict") as CallFilter["verdict"]) ?? undefined,
     consumer: number("consumer"),
     subscription: number("subscription"),
     meter: number("meter"),
@@ -35,21 +28,11 @@ function wantedFrom(search: URLSearchParams): Wanted {
 /** Live verdicts over time, the call log, and the receipt of the chosen call. */
 export function Traffic() {
   const [search, setSearch] = useSearchParams();
-  const wanted = wantedFrom(search);
+  const wanted = filterFrom(search);
   const chosen = search.get("call");
   const key = search.toString().replace(/&?call=[^&]*/, "");
-  const recent = useQuery({
-    queryKey: ["traffic", key],
-    queryFn: () => api.get("/traffic", { params: { query: wanted } }),
-    placeholderData: keepPreviousData,
-  });
-  const pages = useInfiniteQuery({
-    queryKey: ["calls", key],
-    queryFn: ({ pageParam }) => api.get("/calls", { params: { query: { ...wanted, cursor: pageParam } } }),
-    initialPageParam: undefined as string | undefined,
-    getNextPageParam: (page) => page.next ?? undefined,
-    placeholderData: keepPreviousData,
-  });
+  const recent = useQuery(traffic(wanted));
+  const pages = useInfiniteQuery(calls(wanted));
   const rows = pages.data?.pages.flatMap((p) => p.rows) ?? [];
   useLive(wanted, pages.isSuccess && !pages.isPlaceholderData, (pages.data?.pages.length ?? 1) === 1);
   const set = (name: string, value: string | null) => {
@@ -63,12 +46,7 @@ export function Traffic() {
     (row) => row.call_id,
     (row) => set("call", row.call_id),
   );
-  const receipt = useQuery({
-    queryKey: ["receipt", chosen],
-    queryFn: () => api.get("/calls/{call_id}/receipt", { params: { path: { call_id: chosen ?? "" } } }),
-    enabled: chosen !== null,
-    placeholderData: keepPreviousData,
-  });
+  const receipt = useQuery(ofReceipt(chosen));
   const total = pages.data?.pages[0]?.total ?? 0;
   return (
     <Page
@@ -192,14 +170,14 @@ function verdictWords(c: Console["CallLine"]): string {
 /** Follow what is new, once the log is `read`: news that came while a first reading is under way would be taken as
  * answered by it. What comes during a later reading is read after it. Rows already asked for beyond the first page stay
  * where they are. */
-function useLive(wanted: Wanted, read: boolean, follow: boolean) {
+function useLive(wanted: CallFilter, read: boolean, follow: boolean) {
   const queries = useQueryClient();
   const query = new URLSearchParams(
     Object.entries(wanted).flatMap(([name, value]) => (value === undefined ? [] : [[name, String(value)]])),
   ).toString();
   useEffect(() => {
     if (!read) return;
-    const stale = follow ? ["traffic", "calls"] : ["traffic"];
+    const stale = follow ? STALE.trafficAndLog : STALE.traffic;
     let reading: Promise<unknown> = Promise.resolve();
     let asked = false;
     const events = new EventSource(`/api/v1/traffic/live?${query}`);
@@ -208,7 +186,7 @@ function useLive(wanted: Wanted, read: boolean, follow: boolean) {
       asked = true;
       reading = reading.then(() => {
         asked = false;
-        return Promise.all(stale.map((name) => queries.invalidateQueries({ queryKey: [name] })));
+        return makeStale(queries, stale);
       });
     });
     return () => events.close();

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api } from "../../api/console";
+import { benchOffers } from "../../api/queries/serve";
 import { Button, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count } from "../../kit/format";
 import { ReceiptLadder } from "../../kit/receipt";
@@ -15,7 +15,7 @@ const word = "border-b border-dashed border-kelp/60 bg-transparent font-semibold
 /** The bench, live: fire test calls at a plan and see each be served, held or refused. */
 export function Bench() {
   const [search, setSearch] = useSearchParams();
-  const offers = useQuery({ queryKey: ["bench"], queryFn: () => api.get("/bench/offers") });
+  const offers = useQuery(benchOffers());
   const { runs, error, fire, stop } = useRuns();
   const [chosen, setChosen] = useState<{ run: number; call: Fired } | null>(null);
   const [list, setList] = useState<string | null>(null);

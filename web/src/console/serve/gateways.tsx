@@ -1,6 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { health as ofHealth, STALE } from "../../api/queries/serve";
 import { Trouble, Waiting, WordButton } from "../../kit/controls";
 import { clock, count, dayAndMinute, plural } from "../../kit/format";
 import { Aside, Page } from "../frame";
@@ -10,11 +12,7 @@ type Instance = Console["InstanceView"];
 
 /** How the gateways are: whether each has the newest terms, can count and can record. */
 export function Gateways() {
-  const health = useQuery({
-    queryKey: ["health"],
-    queryFn: () => api.get("/health"),
-    refetchInterval: 1_000,
-  });
+  const health = useQuery(ofHealth());
   const all = health.data?.instances ?? [];
   const gateways = all.filter((i) => i.kind === "gateway");
   const failed = useList("/jobs", (query) => api.get("/jobs", { params: { query } }), { every: 5_000 });
@@ -150,10 +148,10 @@ function work(of: Instance): string {
 
 /** Work that failed: what it was about, why, and when it is tried again, if it is. */
 function FailedJobs({ list }: { list: ListOf<Console["JobView"]> }) {
-  const queries = useQueryClient();
+  const stale = useStale();
   const again = useMutation({
     mutationFn: (id: number) => api.post("/jobs/{job_id}/again", { params: { path: { job_id: id } } }),
-    onSettled: () => queries.invalidateQueries({ queryKey: ["/jobs"] }),
+    onSettled: () => stale(STALE.job),
   });
   return (
     <section className="mt-7">

@@ -1,24 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { api } from "../../api/console";
+import { lineDays, invoice as ofInvoice } from "../../api/queries/settle";
 import { Trouble, Waiting } from "../../kit/controls";
 import { amount, date, dayAndMinute, month } from "../../kit/format";
 import { InvoiceLines } from "../../kit/invoice";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../shell";
 
-const useDays = (line: number) =>
-  useQuery({
-    queryKey: ["days", line],
-    queryFn: () => api.get("/lines/{line_id}/days", { params: { path: { line_id: line } } }),
-  });
+const useDays = (line: number) => useQuery(lineDays(line));
 
 export function InvoicePage() {
   const { id } = useParams();
-  const one = useQuery({
-    queryKey: ["invoice", id],
-    queryFn: () => api.get("/invoices/{invoice_id}", { params: { path: { invoice_id: Number(id) } } }),
-  });
+  const one = useQuery(ofInvoice(Number(id)));
   const invoice = one.data;
   const called =
     invoice &&

@@ -1,7 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { periods, STALE } from "../../api/queries/settle";
 import { Button, Dialog, Trouble, Waiting } from "../../kit/controls";
 import { amount, count, dayAndMinute, month, plural } from "../../kit/format";
 import { useRows } from "../../kit/rows";
@@ -13,7 +15,7 @@ type View = Console["PeriodView"];
 
 export function Periods() {
   const navigate = useNavigate();
-  const list = useQuery({ queryKey: ["periods"], queryFn: () => api.get("/periods") });
+  const list = useQuery(periods());
   const rows = list.data ?? [];
   const { rowProps } = useRows(
     rows,
@@ -61,14 +63,14 @@ const SAYS: Record<string, string> = {
 
 export function PeriodPage() {
   const { start = "" } = useParams();
-  const queries = useQueryClient();
+  const stale = useStale();
   const list = useList(
-    `/periods/${start}/charges`,
+    "/periods/{start}/charges",
     async (query) => {
       const found = await api.get("/periods/{start}", { params: { path: { start }, query } });
       return { ...found.charges, period: found };
     },
-    { every: 30_000 },
+    { fill: { start }, every: 30_000 },
   );
   const [issuing, setIssuing] = useState(false);
   const run = useMutation({
@@ -76,7 +78,7 @@ export function PeriodPage() {
       api.post("/periods/{start}/run", {
         params: { path: { start }, header: { "idempotency-key": crypto.randomUUID() } },
       }),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => stale(STALE.invoices),
   });
   const p = list.first?.period;
   useOpened(p ? month(p.start) : undefined);
@@ -228,7 +230,7 @@ function PeriodMargin({ period, result }: { period: View; result?: Console["RunR
 }
 
 function Issue({ period, onClose }: { period: View; onClose: () => void }) {
-  const queries = useQueryClient();
+  const stale = useStale();
   const [key] = useState(() => crypto.randomUUID());
   const more = period.drafts.length - period.drafted_for.length;
   const issue = useMutation({
@@ -238,7 +240,7 @@ function Issue({ period, onClose }: { period: View; onClose: () => void }) {
         body: { invoices: period.drafts },
       }),
     onSuccess: async () => {
-      await queries.invalidateQueries();
+      await stale(STALE.invoices);
       onClose();
     },
   });

@@ -1,0 +1,33 @@
+import { keepPreviousData } from "@tanstack/react-query";
+import { api, type paths } from "../console";
+import { asking, type List, type Read } from "./asking";
+
+const ask = asking<paths>(api);
+
+export const request = (id: number | null) =>
+  ask("/requests/{request_id}", { params: { path: { request_id: id ?? 0 } } }, { enabled: id !== null });
+
+const one = (id: number) => ({ params: { path: { consumer_id: id } } });
+export const consumer = (id: number) => ask("/consumers/{consumer_id}", one(id));
+export const overrides = (id: number) => ask("/consumers/{consumer_id}/overrides", one(id));
+export const limitsOf = (id: number) => ask("/consumers/{consumer_id}/limits", one(id));
+export const consumersNamed = (words: string) =>
+  ask("/consumers", { params: { query: { words, rows: 20 } } }, { placeholderData: keepPreviousData });
+
+export const groups = () => ask("/groups");
+
+/** What each decision about consumers makes stale. */
+export const STALE = {
+  request: [
+    "/requests",
+    "/requests/{request_id}",
+    "/consumers",
+    "/consumers/{consumer_id}",
+    "/consumers/{consumer_id}/limits",
+    "/allowances",
+    "/counts",
+    "/today",
+  ],
+  override: ["/consumers/{consumer_id}/overrides", "/consumers/{consumer_id}", "/allowances"],
+  group: ["/groups"],
+} satisfies Record<string, (Read<paths> | List<paths>)[]>;

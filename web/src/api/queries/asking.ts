@@ -1,0 +1,49 @@
+import { type QueryClient, type UseQueryOptions, useQueryClient } from "@tanstack/react-query";
+import type { PathsWithMethod } from "openapi-typescript-helpers";
+import type { Answer, Init } from "../problem";
+
+export type Read<P extends object> = Extract<PathsWithMethod<P, "get">, string>;
+/** The lists of an API, each of which is a file too. */
+export type List<P> = { [Path in keyof P]: Path extends `${infer Name}.csv` ? Name : never }[keyof P];
+type Get<P extends object> = <Path extends PathsWithMethod<P, "get">>(
+  path: Path,
+  init?: Init<P, Path, "get">,
+) => Promise<Answer<P, Path, "get">>;
+type More<T> = Omit<UseQueryOptions<T>, "queryKey" | "queryFn">;
+
+/** Questions to an API, each known by its path and by what fills the path: no key is thought up, and what a change
+ * makes stale is told by paths. */
+export function asking<P extends object>({ get }: { get: Get<P> }) {
+  return <Path extends Read<P>>(
+    path: Path,
+    init?: Init<P, Path, "get">,
+    more?: More<Answer<P, Path, "get">>,
+  ): UseQueryOptions<Answer<P, Path, "get">> => ({
+    queryKey: [path, init ?? {}],
+    queryFn: () => get(path, init),
+    ...more,
+  });
+}
+
+/** Marks as stale what was read from some paths, and settles when what is shown of it has been read again. */
+export async function makeStale(queries: QueryClient, paths: readonly string[]): Promise<void> {
+  await Promise.all(paths.map((path) => queries.invalidateQueries({ queryKey: [path] })));
+}
+
+/** For a component: what marks paths as stale. */
+export function useStale(): (paths: readonly string[]) => Promise<void> {
+  const queries = useQueryClient();
+  return (paths) => makeStale(queries, paths);
+}
+
+/** Somebody came in: what was read before, by whomever, is gone, and what is shown is read again. */
+export async function entered(queries: QueryClient): Promise<void> {
+  queries.removeQueries({ type: "inactive" });
+  await queries.invalidateQueries();
+}
+
+/** Nobody is here any more: nothing that was read is kept, and what is shown is read as anybody may read it. */
+export async function left(queries: QueryClient): Promise<void> {
+  queries.clear();
+  await queries.invalidateQueries();
+}

@@ -1,0 +1,50 @@
+import { infiniteQueryOptions, keepPreviousData } from "@tanstack/react-query";
+import { api, type paths } from "../portal";
+import { asking, type Read } from "./asking";
+
+const ask = asking<paths>(api);
+
+/** Who is signed in, and the provider's look: both stay until somebody enters or leaves. */
+export const me = () => ask("/me", {}, { staleTime: Number.POSITIVE_INFINITY });
+
+export const products = () => ask("/products");
+export const product = (slug: string, units: number) =>
+  ask(
+    "/products/{slug}",
+    { params: { path: { slug }, query: { units } } },
+    { placeholderData: keepPreviousData },
+  );
+
+export const applications = () => ask("/applications", {}, { refetchInterval: 4_000 });
+export const allowances = () => ask("/allowances", {}, { refetchInterval: 3_000 });
+export const termsToAccept = () => ask("/terms-to-accept");
+
+export type CallFilter = Omit<NonNullable<paths["/calls"]["get"]["parameters"]["query"]>, "cursor">;
+export const calls = (filter: CallFilter) =>
+  infiniteQueryOptions({
+    queryKey: ["/calls", filter],
+    queryFn: ({ pageParam }) => api.get("/calls", { params: { query: { ...filter, cursor: pageParam } } }),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+    refetchInterval: 5_000,
+  });
+export const receipt = (call: string | null) =>
+  ask(
+    "/calls/{call_id}/receipt",
+    { params: { path: { call_id: call ?? "" } } },
+    { enabled: call !== null, placeholderData: keepPreviousData },
+  );
+
+export const invoices = () => ask("/invoices");
+export const invoice = (id: number) =>
+  ask("/invoices/{invoice_id}", { params: { path: { invoice_id: id } } });
+export const lineDays = (line: number) =>
+  ask("/lines/{line_id}/days", { params: { path: { line_id: line } } });
+
+/** What each change of a consumer's makes stale. */
+export const STALE = {
+  application: ["/applications"],
+  key: ["/applications"],
+  request: ["/applications", "/allowances", "/terms-to-accept"],
+  terms: ["/terms-to-accept"],
+} satisfies Record<string, Read<paths>[]>;
