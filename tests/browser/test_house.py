@@ -40,6 +40,22 @@ def test_a_token_is_made_used_seen_to_be_used_and_revoked(people: People, produc
     assert httpx.get(f"{product.web}/api/v1/today", **asked).status_code == 401
 
 
+def test_who_signs_out_where_everybody_may_be_is_out_at_once(people: People) -> None:
+    page = people.staff("Rui")
+    page.get_by_role("button", name="Rui").click()
+    page.get_by_role("menuitem", name="Sign out").click()
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+    page.go_back()
+    expect(page.get_by_role("heading", name="Today")).to_have_count(0)
+
+    page = people.member("Leonor")
+    page.goto("/portal/")
+    page.get_by_role("button", name="Sign out").click()
+    expect(page.get_by_role("link", name="Sign in")).to_be_visible()
+    page.goto("/portal/applications")
+    expect(page.get_by_role("heading", name="Sign in")).to_be_visible()
+
+
 @pytest.mark.parametrize(
     ("start", "email", "inside"),
     [("/", "rui@larkmouth.example", "Today"), ("/portal/sign-in", "{member}", "My applications")],

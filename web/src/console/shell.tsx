@@ -195,9 +195,8 @@ function PersonMenu({ me, onHelp }: { me: Me; onHelp: () => void }) {
   const navigate = useNavigate();
   const leave = async () => {
     await api.delete("/session");
-    const done = left(queries);
     navigate("/");
-    await done;
+    await left(queries);
   };
   const item = "block w-full cursor-pointer px-3 py-1.5 text-left outline-none data-highlighted:bg-kelp-tint";
   return (

@@ -140,9 +140,8 @@ function Header({ me }: { me: Member }) {
   const navigate = useNavigate();
   const leave = async () => {
     await api.delete("/session");
-    const done = left(queries);
     navigate("/");
-    await done;
+    await left(queries);
   };
   const link = ({ isActive }: { isActive: boolean }) =>
     `border-b-2 pb-0.5 ${isActive ? "border-(--portal-accent)" : "border-transparent hover:border-white/40"}`;

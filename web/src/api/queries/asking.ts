@@ -42,8 +42,8 @@ export async function entered(queries: QueryClient): Promise<void> {
   await queries.invalidateQueries();
 }
 
-/** Nobody is here any more: nothing that was read is kept, and what is shown is read as anybody may read it. */
+/** Nobody is here any more: nothing that was read is kept, nor shown while it is read as anybody may read it. */
 export async function left(queries: QueryClient): Promise<void> {
-  queries.clear();
-  await queries.invalidateQueries();
+  queries.removeQueries({ type: "inactive" });
+  await queries.resetQueries();
 }
