@@ -66,7 +66,7 @@ def write(
     run_at: datetime | None = None,
 ) -> None:
     """Ask for a job, in the transaction of what causes it; now, unless `run_at` says when. Where there is one of that
-    kind and key already, it is brought forward, and done once more should it be under way."""
+    kind and key already, it is brought forward, with all its tries, and done once more should it be under way."""
     made = insert(Stored).values(
         kind=kind,
         key=key,
@@ -79,7 +79,10 @@ def write(
     )
     session.execute(
         made.on_duplicate_key_update(
-            run_at=func.least(Stored.run_at, made.inserted.run_at), edition=Stored.edition + 1, given_up_at=None
+            run_at=func.least(Stored.run_at, made.inserted.run_at),
+            attempts=0,
+            edition=Stored.edition + 1,
+            given_up_at=None,
         )
     )
 

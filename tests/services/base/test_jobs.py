@@ -137,6 +137,18 @@ def test_one_of_a_kind_and_key_is_brought_forward_and_done_once_more_when_asked_
     assert left(own) == []
 
 
+def test_one_that_was_given_up_and_is_asked_for_again_has_all_its_tries(own: Context, office: Office) -> None:
+    ask(own, key="shed")
+    for tries in (1, 2):
+        office.clock.now += timedelta(hours=1)
+        assert jobs.failed(own, claim(own), "no paint", 2, 0.0) is (tries == 2)
+    assert jobs.claim(own, KINDS) is None
+
+    ask(own, key="shed")
+
+    assert jobs.failed(own, claim(own), "no paint", 2, 0.0) is False
+
+
 def test_what_is_done_again_and_again_stands_once_and_waits_for_its_time(own: Context, office: Office) -> None:
     for _ in range(3):
         jobs.schedule(own, ["sweep"])
