@@ -19,6 +19,7 @@ from calm_tariff.core.periods import day_start, local_day, moment_of
 from calm_tariff.services.base import auditing, jobs, reaching, stamps
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
+from calm_tariff.services.base.one_by_one import one_by_one
 from calm_tariff.services.base.reaching import OutsideAddress
 from calm_tariff.services.compose import back_ends, operations
 from calm_tariff.services.compose.operations import OperationTyped, subject
@@ -302,12 +303,12 @@ def touched_by_end(ctx: Context, version_id: int) -> list[str]:
 
 
 def end_sunsets(ctx: Context) -> int:
-    """Versions whose last day has passed are gone; returns how many."""
+    """Versions whose last day has passed are gone; returns how many. One that fails holds up no other."""
     with ctx.transaction() as session:
         due = session.scalars(
             select(ApiVersion.id).where(ApiVersion.state == "sunset", ApiVersion.sunset_at <= ctx.now)
         ).all()
-    return sum(end_sunset(ctx, version) for version in due)
+    return one_by_one(due, lambda version: end_sunset(ctx, version))
 
 
 def end_sunset(ctx: Context, version_id: int) -> bool:

@@ -17,6 +17,7 @@ from calm_tariff.services.admit import timelines
 from calm_tariff.services.admit.subscriptions import tell
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.one_by_one import one_by_one
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.meters import Meter
@@ -25,10 +26,11 @@ from calm_tariff.store.serve import call_queries, usage_queries
 
 
 def end_trials(ctx: Context) -> int:
-    """Say of every trial that its days have passed or its units are used; returns of how many."""
+    """Say of every trial that its days have passed or its units are used; returns of how many. One of which
+    it cannot be said holds up no other."""
     with ctx.transaction() as session:
         running = session.scalars(select(Subscription.id).where(Subscription.state == "trial")).all()
-    return sum(end_trial(ctx, subscription) is None for subscription in running)
+    return one_by_one(running, lambda subscription: end_trial(ctx, subscription) is None)
 
 
 def end_trial(ctx: Context, subscription_id: int) -> datetime | None:
