@@ -122,15 +122,13 @@ def _standins(_: argparse.Namespace) -> int:
 
 def _worker(_: argparse.Namespace) -> int:
     _log("worker")
-    import signal
-    from threading import Event
+    from signal import SIGTERM
 
+    from calm_tariff.launch.stopping import stop_at
     from calm_tariff.settings import settings_now
     from calm_tariff.worker.run import work
 
-    stop = Event()
-    signal.signal(signal.SIGTERM, lambda *_: stop.set())
-    work(settings_now(), stop)
+    work(settings_now(), stop_at(SIGTERM))
     return 0
 
 

@@ -28,6 +28,8 @@ from calm_tariff.settings import Settings
 ROOT = Path(__file__).parents[1]
 # Back ends of tests are on this machine.
 HERE = Reach(here=True)
+# Seconds to wait for what a machine does in moments that has nothing else to do.
+PATIENCE = 60.0
 PORTS = ("web", "gateway", "standins", "mail", "metrics", "decisions")
 
 
@@ -121,20 +123,16 @@ class Processes:
         self.running.pop(command).wait()
 
     def stop(self) -> None:
-        """End everything."""
+        """End everything; each process told to stop has to, however long a busy machine takes over it."""
         for process in self.running.values():
             process.terminate()
         for process in self.running.values():
-            process.wait(15)
+            process.wait(PATIENCE)
 
     def shipped(self) -> bool:  # what is left is named when it takes too long
         """Whether the journal is wholly in the database."""
         left = list(self.settings.journal.glob("*/*.open"))
         return not left and not list(closed_segments(self.settings.journal))
-
-
-# For Redis that is there: however long a busy machine lets it be waited for, nobody counts without it.
-PATIENCE = 60.0
 
 
 @dataclass

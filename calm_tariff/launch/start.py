@@ -18,6 +18,7 @@ from calm_tariff.demo.scenario import PASSWORD, STAFF
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.launch.database import CannotStart, Database, unusable
 from calm_tariff.launch.folder import alone_in, known_as, running_in
+from calm_tariff.launch.stopping import stop_at
 from calm_tariff.launch.supervisor import Supervisor
 from calm_tariff.services.base.context import SYSTEM, context_for
 from calm_tariff.services.house import service_tokens
@@ -30,9 +31,7 @@ from calm_tariff.store.tables import metadata
 
 def run(demo: bool) -> int:
     """Start everything and stay until Ctrl-C or SIGTERM; the exit status."""
-    stop = Event()
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: stop.set())
+    stop = stop_at(signal.SIGINT, signal.SIGTERM)
     try:
         base = settings_now()
         _ = base.reach
