@@ -22,6 +22,9 @@ from calm_tariff.core.errors import (
     TooMany,
 )
 
+# Of many things that are wrong so many are told at once.
+_MOST_TOLD = 50
+
 _STATUS: dict[type[CalmTariffError], tuple[int, str]] = {
     Invalid: (422, "Something is not right"),
     NotFound: (404, "Not found"),
@@ -34,7 +37,10 @@ _STATUS: dict[type[CalmTariffError], tuple[int, str]] = {
 
 
 def tell(app: FastAPI) -> None:
-    """Have an application answer every error as problem details that name the field."""
+    """Have an application answer every error as problem details that name the field.
+
+    `detail` and `where` say what is wrong and where in what was sent; where several fields are, `refused` has each.
+    """
 
     @app.exception_handler(CalmTariffError)
     async def domain(request: Request, error: CalmTariffError) -> JSONResponse:
@@ -47,9 +53,10 @@ def tell(app: FastAPI) -> None:
 
     @app.exception_handler(RequestValidationError)
     async def malformed(request: Request, error: RequestValidationError) -> JSONResponse:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path"))
-        return _problem(422, "Something is not right", first["msg"], where=where)
+        wrong = [(_sayable(_where(one["loc"])), _sayable(one["msg"])) for one in error.errors()[:_MOST_TOLD]]
+        where, what = wrong[0]
+        refused = [{"where": where, "what": what} for where, what in wrong]
+        return _problem(422, "Something is not right", what, where=where, refused=refused)
 
     @app.exception_handler(HTTPException)
     async def http(request: Request, error: HTTPException) -> JSONResponse:
@@ -65,8 +72,17 @@ def tell(app: FastAPI) -> None:
         return _problem(503, "Not ready", "The database does not answer. Nothing was changed; try again shortly.")
 
 
+def _where(place: tuple[str | int, ...]) -> str:
+    """A place within what was sent, as the path of its names."""
+    return ".".join(str(part) for part in place if part not in ("body", "query", "path"))
+
+
+def _sayable(text: str) -> str:
+    """A text that may echo what no encoding holds."""
+    return text.encode("utf-8", "replace").decode()
+
+
 def _problem(status: int, title: str, detail: str, where: str = "", **more: Any) -> JSONResponse:
-    # What is echoed of a text that no encoding holds.
-    detail, where = (text.encode("utf-8", "replace").decode() for text in (detail, where))
-    body = {"type": "about:blank", "title": title, "status": status, "detail": detail, "where": where, **more}
+    said = {"detail": _sayable(detail), "where": _sayable(where)}
+    body = {"type": "about:blank", "title": title, "status": status, **said, **more}
     return JSONResponse(body, status, media_type="application/problem+json")

@@ -130,7 +130,7 @@ def test_how_calls_are_served_is_changed_on_the_screens(people: People) -> None:
     page.get_by_role("button", name="change how they are asked").click()
     page.get_by_label("To connect, ms").fill("5")
     page.get_by_role("button", name="Save").click()
-    expect(page.get_by_role("alert")).to_contain_text("must be between 10 and 60,000")
+    expect(page.get_by_role("alert")).to_have_text("Must be between 10 and 60,000.")
     page.get_by_label("To connect, ms").fill("1500")
     page.get_by_label("Tell the back end who calls").check()
     page.get_by_role("button", name="Save").click()

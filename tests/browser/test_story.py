@@ -144,7 +144,7 @@ def subscribe(page: Page, product: Processes) -> None:
     page.get_by_role("button", name="Choose Lugger").click()
     page.get_by_label("What is it for?").fill("Members look up the tide of their catch.")
     page.get_by_role("button", name="Ask for access").click()
-    expect(page.get_by_role("alert")).to_contain_text("the terms of use must be accepted")
+    expect(page.get_by_role("alert")).to_have_text("The terms of use must be accepted.")
     page.get_by_label("I accept the terms of use").check()
     page.get_by_role("button", name="Ask for access").click()
     page.get_by_role("link", name="Open Catch diary").click()

@@ -1,15 +1,25 @@
 import type { Client, FetchResponse, MaybeOptionalInit } from "openapi-fetch";
 import type { HttpMethod, MediaType, PathsWithMethod } from "openapi-typescript-helpers";
 
+/** One thing that was refused: where, as the path of what was sent, and why. */
+export type Refused = { where: string; what: string };
+
 /** What the product answers when something cannot be done: what, to which field, and, on 412, what it is now. */
 export class Problem extends Error {
   constructor(
     readonly status: number,
     readonly where: string,
     detail: string,
-    readonly current: unknown,
+    readonly current: unknown = null,
+    /** Everything that was refused, the first of which the rest speaks of. */
+    readonly refusals: readonly Refused[] = [{ where, what: detail }],
   ) {
     super(detail);
+  }
+
+  /** The same answer, speaking of another of its refusals. */
+  about({ where, what }: Refused): Problem {
+    return new Problem(this.status, where, what, this.current);
   }
 }
 
@@ -33,7 +43,7 @@ export function settled<P extends object, Media extends MediaType>(client: Clien
     async (path, init) => {
       const send = client[method] as unknown as (p: unknown, i: unknown) => Promise<Sent>;
       const { data, error, response } = await send(path, init).catch(() => {
-        throw new Problem(0, "", "The server does not answer. Nothing was changed; try again shortly.", null);
+        throw new Problem(0, "", "The server does not answer. Nothing was changed; try again shortly.");
       });
       if (!response.ok) throw problem(response, error);
       return data as never;
@@ -47,8 +57,9 @@ export function settled<P extends object, Media extends MediaType>(client: Clien
 }
 
 function problem(response: Response, body: unknown): Problem {
-  const told = (body ?? {}) as { detail?: string; where?: string; current?: unknown };
-  return new Problem(response.status, told.where ?? "", told.detail ?? response.statusText, told.current);
+  const told = (body ?? {}) as { detail?: string; where?: string; current?: unknown; refused?: Refused[] };
+  const detail = told.detail ?? response.statusText;
+  return new Problem(response.status, told.where ?? "", detail, told.current, told.refused);
 }
 
 /** What an answer that was fetched by itself refuses. */
@@ -62,7 +73,10 @@ type Sent = { data?: unknown; error?: unknown; response: Response };
 export function sentence(error: unknown): string {
   if (!(error instanceof Problem)) return String(error);
   const field = error.where.split(".").at(-1)?.replaceAll("_", " ") ?? "";
-  return field
-    ? `${field[0]?.toUpperCase()}${field.slice(1)}: ${error.message}.`
-    : `${error.message}`.replace(/\.?$/, ".");
+  return said(field ? `${field}: ${error.message}` : error.message);
+}
+
+/** Words as a sentence. */
+export function said(words: string): string {
+  return `${words[0]?.toUpperCase() ?? ""}${words.slice(1)}`.replace(/\.?$/, ".");
 }

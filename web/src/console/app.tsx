@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Suspense } from "react";
 import { Route, Routes, useLocation } from "react-router";
+import type { Console } from "../api/console";
 import { me as signedIn } from "../api/queries/house";
 import { Boundary } from "../kit/boundary";
 import { Trouble, Waiting } from "../kit/controls";
-import { speak } from "../kit/format";
+import { Told } from "../kit/told";
 import { Nowhere } from "./frame";
 import { house } from "./house/place";
 import { Entrance } from "./house/sign-in";
@@ -13,7 +14,6 @@ import { ALL_PLACES } from "./places";
 import { Shell } from "./shell";
 
 export function App() {
-  const { pathname } = useLocation();
   const me = useQuery(signedIn());
   if (me.error)
     return (
@@ -27,10 +27,18 @@ export function App() {
         <Waiting words="Opening Calm Tariff" />
       </div>
     );
-  speak(me.data.time_zone, me.data.currency);
-  if (!me.data.name) return <Entrance me={me.data} />;
   return (
-    <Shell me={me.data}>
+    <Told zone={me.data.time_zone} currency={me.data.currency}>
+      {me.data.name ? <Inside me={me.data} /> : <Entrance me={me.data} />}
+    </Told>
+  );
+}
+
+/** What is there for who is signed in. */
+function Inside({ me }: { me: Console["Me"] }) {
+  const { pathname } = useLocation();
+  return (
+    <Shell me={me}>
       <Boundary at={pathname}>
         <Suspense fallback={<Opening />}>
           <Routes>

@@ -7,6 +7,7 @@ import { left } from "../api/queries/asking";
 import { counts as ofCounts } from "../api/queries/observe";
 import { Dialog, Kbd } from "../kit/controls";
 import { useKeys } from "../kit/keys";
+import { Table } from "../kit/table";
 import { house } from "./house/place";
 import { Finder } from "./observe/finder";
 import type { Counts, Place } from "./place";
@@ -242,17 +243,10 @@ const KEYS: [string, string][] = [
 
 function KeyList() {
   return (
-    <table className="plain-table">
-      <tbody>
-        {KEYS.map(([key, words]) => (
-          <tr key={key}>
-            <td className="w-36">
-              <Kbd>{key}</Kbd>
-            </td>
-            <td>{words}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <Table
+      rows={KEYS}
+      id={([key]) => key}
+      columns={[{ cell: ([key]) => <Kbd>{key}</Kbd>, look: "w-36" }, { cell: ([, words]) => words }]}
+    />
   );
 }

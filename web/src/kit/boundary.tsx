@@ -17,13 +17,13 @@ export class Boundary extends Component<{ at: string; children: ReactNode }, { b
   render() {
     if (!this.state.broken) return this.props.children;
     return (
-      <main className="p-10">
+      <section className="p-10">
         <h1>This page could not be shown</h1>
         <p className="my-3 text-soft">
           Its program did not arrive, or broke off. Nothing that was saved is lost; load it again.
         </p>
         <Button onClick={() => window.location.reload()}>Load it again</Button>
-      </main>
+      </section>
     );
   }
 }

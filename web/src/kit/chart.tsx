@@ -1,6 +1,9 @@
+import { scaleBand, scaleLinear } from "d3-scale";
+import { line } from "d3-shape";
 import { useState } from "react";
 import { WordButton } from "./controls";
 import { amount, count } from "./format";
+import { Table } from "./table";
 
 type Point = { units: string; charge: string };
 type Line = { plan: string; points: Point[]; as_now: Point[] | null };
@@ -21,16 +24,13 @@ const INKS = ["var(--color-ink)", "var(--color-brass)", "var(--color-kelp)", "va
 /** Charge curves of plans over one meter, labelled on the line, with a table behind. */
 export function CurveChart({ lines, top, breakEvens, ticks, unit }: Props) {
   const [figures, setFigures] = useState(false);
-  const all = lines.flatMap((l) => [...l.points, ...(l.as_now ?? [])]);
-  const most = niceTop(Math.max(1, ...all.map((p) => Number(p.charge))) * 1.12);
-  const x = (q: number) => LEFT + (q / top) * (W - LEFT - 8);
-  const y = (v: number) => H - BOTTOM - (v / most) * (H - BOTTOM - 12);
-  const path = (points: Point[]) =>
-    points
-      .map((p, i) => `${i ? "L" : "M"}${x(Number(p.units)).toFixed(1)} ${y(Number(p.charge)).toFixed(1)}`)
-      .join("");
-  const heights = apart(lines.map((line) => y(Number(line.points.at(-1)?.charge ?? 0)) - 6));
-  const steps = [0, 0.25, 0.5, 0.75, 1].map((share) => share * most);
+  const charges = lines.flatMap((l) => [...l.points, ...(l.as_now ?? [])]).map((p) => Number(p.charge));
+  const x = scaleLinear([0, top], [LEFT, W - 8]);
+  const y = scaleLinear([0, Math.max(1, ...charges) * 1.12], [H - BOTTOM, 12]).nice(4);
+  const curve = line<Point>()
+    .x((p) => x(Number(p.units)))
+    .y((p) => y(Number(p.charge)));
+  const heights = apart(lines.map((one) => y(Number(one.points.at(-1)?.charge ?? 0)) - 6));
   return (
     <figure className="my-1">
       {figures ? (
@@ -42,7 +42,7 @@ export function CurveChart({ lines, top, breakEvens, ticks, unit }: Props) {
           aria-label={`What a month costs by ${unit}`}
           className="w-full text-[11px]"
         >
-          {steps.map((v) => (
+          {y.ticks(4).map((v) => (
             <g key={v}>
               <line x1={LEFT} x2={W} y1={y(v)} y2={y(v)} stroke="var(--color-line-soft)" />
               <text x={LEFT - 5} y={y(v) + 4} textAnchor="end" fill="var(--color-soft)">
@@ -50,23 +50,26 @@ export function CurveChart({ lines, top, breakEvens, ticks, unit }: Props) {
               </text>
             </g>
           ))}
-          {marks(top).map((mark) => (
-            <text key={mark} x={x(mark)} y={H - 6} textAnchor="middle" fill="var(--color-soft)">
-              {short(mark)}
-            </text>
-          ))}
+          {x
+            .ticks(4)
+            .filter((mark) => mark > 0 && mark <= top * 0.97)
+            .map((mark) => (
+              <text key={mark} x={x(mark)} y={H - 6} textAnchor="middle" fill="var(--color-soft)">
+                {short(mark)}
+              </text>
+            ))}
           {ticks.map((q, i) => (
             // biome-ignore lint/suspicious/noArrayIndexKey: two consumers may have the same quantity
             <line key={i} x1={x(q)} x2={x(q)} y1={H - BOTTOM} y2={H - BOTTOM + 5} stroke="var(--color-ink)" />
           ))}
-          {lines.map((line, i) => {
+          {lines.map((of, i) => {
             const ink = INKS[i % INKS.length];
-            const end = line.points.at(-1);
+            const end = of.points.at(-1);
             return (
-              <g key={line.plan}>
-                {line.as_now && (
+              <g key={of.plan}>
+                {of.as_now && (
                   <path
-                    d={path(line.as_now)}
+                    d={curve(of.as_now) ?? ""}
                     fill="none"
                     stroke={ink}
                     strokeWidth="1.6"
@@ -74,7 +77,7 @@ export function CurveChart({ lines, top, breakEvens, ticks, unit }: Props) {
                     opacity="0.7"
                   />
                 )}
-                <path d={path(line.points)} fill="none" stroke={ink} strokeWidth={i === 0 ? 2.6 : 1.8} />
+                <path d={curve(of.points) ?? ""} fill="none" stroke={ink} strokeWidth={i === 0 ? 2.6 : 1.8} />
                 {end && (
                   <text
                     x={Math.min(W - 4, x(Number(end.units)) + (Number(end.units) < top * 0.6 ? 5 : 0))}
@@ -83,20 +86,20 @@ export function CurveChart({ lines, top, breakEvens, ticks, unit }: Props) {
                     fill={ink}
                     fontWeight="600"
                   >
-                    {line.plan}
+                    {of.plan}
                   </text>
                 )}
               </g>
             );
           })}
           {breakEvens.map((b) => {
-            const line = lines.find((l) => l.plan === b.then);
+            const then = lines.find((l) => l.plan === b.then);
             return (
-              line && (
+              then && (
                 <circle
                   key={b.units + b.then}
                   cx={x(b.units)}
-                  cy={y(valueAt(line.points, b.units))}
+                  cy={y(valueAt(then.points, b.units))}
                   r="3.5"
                   fill="var(--color-sheet)"
                   stroke="var(--color-ink)"
@@ -116,27 +119,16 @@ export function CurveChart({ lines, top, breakEvens, ticks, unit }: Props) {
 
 function AsFigures({ lines, unit }: { lines: Line[]; unit: string }) {
   return (
-    <table className="plain-table mb-1">
-      <thead>
-        <tr>
-          <th>Plan</th>
-          <th className="number">{unit}</th>
-          <th className="number">A month</th>
-        </tr>
-      </thead>
-      <tbody>
-        {lines.flatMap((line) =>
-          line.points.map((p, i) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: corners are in order
-            <tr key={`${line.plan}${i}`}>
-              <td>{line.plan}</td>
-              <td className="number">{count(p.units)}</td>
-              <td className="number">{amount(p.charge)}</td>
-            </tr>
-          )),
-        )}
-      </tbody>
-    </table>
+    <Table
+      className="mb-1"
+      rows={lines.flatMap((line) => line.points.map((point) => ({ plan: line.plan, ...point })))}
+      id={(_, n) => n}
+      columns={[
+        { head: "Plan", cell: (p) => p.plan },
+        { head: unit, cell: (p) => count(p.units), number: true },
+        { head: "A month", cell: (p) => amount(p.charge), number: true },
+      ]}
+    />
   );
 }
 
@@ -151,29 +143,13 @@ function apart(heights: number[]): number[] {
   return placed;
 }
 
+/** What a quantity costs, on the straight line between the corners beside it. */
 function valueAt(points: Point[], q: number): number {
-  for (let i = 1; i < points.length; i++) {
-    const a = points[i - 1];
-    const b = points[i];
-    if (a && b && q >= Number(a.units) && q <= Number(b.units)) {
-      const span = Number(b.units) - Number(a.units) || 1;
-      return Number(a.charge) + ((q - Number(a.units)) / span) * (Number(b.charge) - Number(a.charge));
-    }
-  }
-  return Number(points.at(-1)?.charge ?? 0);
-}
-
-function niceTop(value: number): number {
-  const scale = 10 ** Math.floor(Math.log10(value));
-  return ([1, 2, 4, 6, 8, 10].find((n) => n * scale >= value) ?? 10) * scale;
-}
-
-/** Round quantities to label on the axis, three or four of them. */
-function marks(top: number): number[] {
-  const rough = top / 4;
-  const scale = 10 ** Math.floor(Math.log10(rough));
-  const step = ([1, 2, 2.5, 5, 10].find((n) => n * scale >= rough) ?? 10) * scale;
-  return [1, 2, 3, 4].map((n) => n * step).filter((mark) => mark <= top * 0.97);
+  const corners = points.map((p) => Number(p.units));
+  return scaleLinear(
+    corners,
+    points.map((p) => Number(p.charge)),
+  ).clamp(true)(q);
 }
 
 const short = (n: number) => (n >= 1000 ? `${Math.round(n / 100) / 10}k` : String(Math.round(n)));
@@ -184,30 +160,24 @@ type Minute = { at: string; served: number; held: number; refused: number };
 export function VerdictBars({ minutes, time }: { minutes: Minute[]; time: (at: string) => string }) {
   const [figures, setFigures] = useState(false);
   const most = Math.max(4, ...minutes.map((m) => m.served + m.held + m.refused));
-  const high = (n: number) => (n / most) * 84;
+  const high = scaleLinear([0, most], [0, 84]);
+  const place = scaleBand(
+    minutes.map((m) => m.at),
+    [0, 20 * minutes.length],
+  ).padding(0.2);
   if (figures)
     return (
       <div className="max-h-64 overflow-y-auto">
-        <table className="plain-table">
-          <thead>
-            <tr>
-              <th>Minute</th>
-              <th className="number">Served</th>
-              <th className="number">Held</th>
-              <th className="number">Refused</th>
-            </tr>
-          </thead>
-          <tbody>
-            {minutes.map((m) => (
-              <tr key={m.at}>
-                <td>{time(m.at)}</td>
-                <td className="number">{m.served}</td>
-                <td className="number">{m.held}</td>
-                <td className="number">{m.refused}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <Table
+          rows={minutes}
+          id={(m) => m.at}
+          columns={[
+            { head: "Minute", cell: (m) => time(m.at) },
+            { head: "Served", cell: (m) => m.served, number: true },
+            { head: "Held", cell: (m) => m.held, number: true },
+            { head: "Refused", cell: (m) => m.refused, number: true },
+          ]}
+        />
         <WordButton onClick={() => setFigures(false)}>as a chart</WordButton>
       </div>
     );
@@ -221,7 +191,7 @@ export function VerdictBars({ minutes, time }: { minutes: Minute[]; time: (at: s
       >
         <line x1="0" x2="600" y1="92" y2="92" stroke="var(--color-line)" />
         {minutes.map((m, i) => {
-          const x = i * 20 + 2;
+          const x = place(m.at) ?? 0;
           const served = high(m.served);
           const held = high(m.held);
           return (

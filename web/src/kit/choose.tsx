@@ -1,27 +1,44 @@
+import { Refusal } from "./controls";
+
 /** A choice of one from a few, as a labelled select. */
 export function Choose<T extends string>({
   label,
   value,
   choices,
   onChange,
+  error,
+  quiet,
   className = "",
+  ...rest
 }: {
   label: string;
   value: T;
   choices: readonly (readonly [T, string])[];
   onChange: (value: T) => void;
+  error?: string;
+  /** Its label is for screen readers alone, and nothing stands around it. */
+  quiet?: boolean;
   className?: string;
+  autoFocus?: boolean;
+  ref?: React.Ref<HTMLSelectElement>;
 }) {
   return (
-    <label className={`mb-3 block text-[13px] text-soft ${className}`}>
-      {label}
-      <select className="field text-ink" value={value} onChange={(e) => onChange(e.target.value as T)}>
+    <label className={`${quiet ? "" : "mb-3"} block text-[13px] text-soft ${className}`}>
+      {quiet ? <span className="sr-only">{label}</span> : label}
+      <select
+        {...rest}
+        className="field text-ink"
+        value={value}
+        aria-invalid={error ? true : undefined}
+        onChange={(e) => onChange(e.target.value as T)}
+      >
         {choices.map(([choice, words]) => (
           <option key={choice} value={choice}>
             {words}
           </option>
         ))}
       </select>
+      {error && <Refusal>{error}</Refusal>}
     </label>
   );
 }
@@ -33,6 +50,7 @@ export function Several<T extends string | number>({
   choices,
   none,
   disabled,
+  error,
   onChange,
 }: {
   label: string;
@@ -40,6 +58,7 @@ export function Several<T extends string | number>({
   choices: readonly (readonly [T, string])[];
   none: string;
   disabled?: boolean;
+  error?: string;
   onChange: (chosen: T[]) => void;
 }) {
   const toggle = (value: T) =>
@@ -61,6 +80,7 @@ export function Several<T extends string | number>({
         ))}
       </div>
       {chosen.length === 0 && <p className="text-[12px] text-soft">{none}</p>}
+      {error && <Refusal>{error}</Refusal>}
     </fieldset>
   );
 }

@@ -32,29 +32,48 @@ type FieldProps = {
   value: string;
   onChange: (value: string) => void;
   hint?: string;
+  /** Why what stands here was refused. */
+  error?: string;
   area?: boolean;
+  /** Its label is for screen readers alone, and nothing stands around it. */
+  quiet?: boolean;
+  ref?: React.Ref<HTMLInputElement & HTMLTextAreaElement>;
 } & Omit<React.InputHTMLAttributes<HTMLInputElement>, "onChange" | "value">;
 
-export function Field({ label, value, onChange, hint, area, ...rest }: FieldProps) {
+export function Field({ label, value, onChange, hint, error, area, quiet, ...rest }: FieldProps) {
   const id = useId();
+  const told = {
+    id,
+    value,
+    onChange: (e: { target: { value: string } }) => onChange(e.target.value),
+    "aria-invalid": error ? true : undefined,
+    "aria-describedby": [hint && `${id}-hint`, error && `${id}-error`].filter(Boolean).join(" ") || undefined,
+  };
   return (
-    <div className="mb-3">
-      <label htmlFor={id} className="block text-[13px] text-soft">
+    <div className={quiet ? "" : "mb-3"}>
+      <label htmlFor={id} className={quiet ? "sr-only" : "block text-[13px] text-soft"}>
         {label}
       </label>
       {area ? (
-        <textarea
-          id={id}
-          rows={3}
-          className="field resize-y"
-          value={value}
-          onChange={(e) => onChange(e.target.value)}
-          required={rest.required}
-        />
+        <textarea {...told} rows={3} className="field resize-y" ref={rest.ref} required={rest.required} />
       ) : (
-        <input id={id} className="field" value={value} onChange={(e) => onChange(e.target.value)} {...rest} />
+        <input {...told} className="field" {...rest} />
       )}
-      {hint && <div className="mt-0.5 text-[12px] text-soft">{hint}</div>}
+      {hint && (
+        <div id={`${id}-hint`} className="mt-0.5 text-[12px] text-soft">
+          {hint}
+        </div>
+      )}
+      {error && <Refusal id={`${id}-error`}>{error}</Refusal>}
+    </div>
+  );
+}
+
+/** Why a field was refused, under it. */
+export function Refusal({ id, children }: { id?: string; children: string }) {
+  return (
+    <div id={id} role="alert" className="mt-0.5 text-[13px] text-madder">
+      {children}
     </div>
   );
 }

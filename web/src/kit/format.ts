@@ -1,28 +1,31 @@
 /** Numbers, money and times through the platform's own formatting. Decimals arrive as text and stay exact. */
 
-let zone = "UTC";
-let money = "EUR";
+/** In what times, money and numbers are told: IANA time zone, ISO 4217 currency, BCP 47 language. */
+export type Locale = { zone: string; currency: string; language: string };
 
-/** Set once, from the provider. */
-export function speak(timeZone: string, currency: string) {
-  zone = timeZone;
-  money = currency;
+let told: Locale = { zone: "UTC", currency: "EUR", language: "en-GB" };
+
+/** Tell everything in this from now on; only `Told` says so, which has what is shown laid out anew. */
+export function tellIn(locale: Locale): void {
+  told = locale;
 }
 
-export const zoneName = () => zone;
+export const zoneName = () => told.zone;
+
+const number = (options: Intl.NumberFormatOptions) => new Intl.NumberFormat(told.language, options);
 
 export function count(value: string | number): string {
-  return new Intl.NumberFormat("en", { maximumFractionDigits: 6 }).format(value as number);
+  return number({ maximumFractionDigits: 6 }).format(value as number);
 }
 
-export function amount(value: string | number, currency = money): string {
-  return new Intl.NumberFormat("en", { style: "currency", currency }).format(value as number);
+export function amount(value: string | number, currency = told.currency): string {
+  return number({ style: "currency", currency }).format(value as number);
 }
 
 /** An unrounded amount with all its digits. */
-export function exact(value: string, currency = money): string {
+export function exact(value: string, currency = told.currency): string {
   const digits = Math.min(12, Math.max(2, (value.split(".")[1] ?? "").replace(/0+$/, "").length));
-  return new Intl.NumberFormat("en", {
+  return number({
     style: "currency",
     currency,
     minimumFractionDigits: digits,
@@ -31,7 +34,7 @@ export function exact(value: string, currency = money): string {
 }
 
 const format = (options: Intl.DateTimeFormatOptions) => (moment: string | Date) =>
-  new Intl.DateTimeFormat("en-GB", { timeZone: zone, ...options }).format(new Date(moment));
+  new Intl.DateTimeFormat(told.language, { timeZone: told.zone, ...options }).format(new Date(moment));
 
 export const day = format({ day: "numeric", month: "long" });
 export const dayAndYear = format({ day: "numeric", month: "long", year: "numeric" });
@@ -51,13 +54,13 @@ export function clock(moment: string): string {
 
 /** A calendar month, from its first day (a date, not an instant). */
 export function month(first: string): string {
-  return new Intl.DateTimeFormat("en-GB", { month: "long", year: "numeric", timeZone: "UTC" }).format(
+  return new Intl.DateTimeFormat(told.language, { month: "long", year: "numeric", timeZone: "UTC" }).format(
     new Date(first),
   );
 }
 
 export function date(value: string): string {
-  return new Intl.DateTimeFormat("en-GB", {
+  return new Intl.DateTimeFormat(told.language, {
     weekday: "short",
     day: "numeric",
     month: "short",
@@ -67,7 +70,7 @@ export function date(value: string): string {
 
 export function milliseconds(microseconds: number): string {
   const ms = microseconds / 1000;
-  return `${ms < 10 ? ms.toFixed(1) : Math.round(ms).toLocaleString("en")} ms`;
+  return `${ms < 10 ? ms.toFixed(1) : count(Math.round(ms))} ms`;
 }
 
 export const plural = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`;

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { Waiting } from "./controls";
 import { amount, count, date, dayAndMinute, exact, plural } from "./format";
+import { Table } from "./table";
 
 export type Line = {
   id: number;
@@ -49,39 +50,67 @@ export function InvoiceLines({ invoice, revisionLink, callsLink, useDays }: Prop
   const [open, setOpen] = useState<number | null>(null);
   const currency = invoice.summary.currency;
   return (
-    <table className="plain-table mt-4">
-      <thead>
-        <tr>
-          <th>For</th>
-          <th>Rule</th>
-          <th className="number">Quantity</th>
-          <th className="number">Amount</th>
-        </tr>
-      </thead>
-      <tbody>
-        {invoice.lines.map((line, n) => (
-          <LineRows
-            key={line.id}
-            line={line}
-            heading={
-              line.subscription_id !== invoice.lines[n - 1]?.subscription_id ||
-              line.revision_id !== invoice.lines[n - 1]?.revision_id
-            }
-            currency={currency}
-            open={open === line.id}
-            onOpen={() => setOpen(open === line.id ? null : line.id)}
-            revisionLink={revisionLink}
-            callsLink={callsLink}
-            useDays={useDays}
-          />
-        ))}
-      </tbody>
-      <tfoot>
-        <Sum name="Subtotal" value={amount(invoice.subtotal, currency)} />
-        <Sum name={`Tax, ${Number(invoice.tax_percent)}%`} value={amount(invoice.tax, currency)} />
-        <Sum name="Total" value={amount(invoice.total, currency)} strong />
-      </tfoot>
-    </table>
+    <Table
+      className="mt-4"
+      rows={invoice.lines}
+      id={(line) => line.id}
+      selected={(line) => open === line.id}
+      above={(line, n) => {
+        const before = invoice.lines[n - 1];
+        const same =
+          line.subscription_id === before?.subscription_id && line.revision_id === before.revision_id;
+        return !same && <Stretch of={line} revisionLink={revisionLink} />;
+      }}
+      below={(line) =>
+        open === line.id &&
+        (line.kind === "usage" ? (
+          <Usage line={line} currency={currency} callsLink={callsLink} useDays={useDays} />
+        ) : (
+          <Share line={line} />
+        ))
+      }
+      columns={[
+        {
+          head: "For",
+          cell: (line) => (
+            <>
+              {line.label}
+              {Number(line.late) !== 0 && (
+                <span className="text-brass"> · {count(line.late)} arrived late, not on this invoice</span>
+              )}
+            </>
+          ),
+        },
+        { head: "Rule", cell: (line) => line.rule, look: "text-soft" },
+        {
+          head: "Quantity",
+          number: true,
+          cell: (line) =>
+            line.quantity === null ? (line.days ? plural(line.days, "day") : "") : count(line.quantity),
+        },
+        {
+          head: "Amount",
+          number: true,
+          cell: (line) => (
+            <button
+              type="button"
+              className="figure-link"
+              aria-expanded={open === line.id}
+              onClick={() => setOpen(open === line.id ? null : line.id)}
+            >
+              {amount(line.amount, currency)}
+            </button>
+          ),
+        },
+      ]}
+      foot={
+        <>
+          <Sum name="Subtotal" value={amount(invoice.subtotal, currency)} />
+          <Sum name={`Tax, ${Number(invoice.tax_percent)}%`} value={amount(invoice.tax, currency)} />
+          <Sum name="Total" value={amount(invoice.total, currency)} strong />
+        </>
+      }
+    />
   );
 }
 
@@ -96,64 +125,23 @@ function Sum({ name, value, strong }: { name: string; value: string; strong?: bo
   );
 }
 
-type RowProps = Omit<Props, "invoice"> & {
-  line: Line;
-  heading: boolean;
-  currency: string;
-  open: boolean;
-  onOpen: () => void;
-};
-
-function LineRows({ line, heading, currency, open, onOpen, revisionLink, callsLink, useDays }: RowProps) {
-  const title = `${line.product} · ${line.plan}, revision ${line.revision}`;
+/** Of what lines are: an application on a revision of a plan, from when until when. */
+function Stretch({ of, revisionLink }: { of: Line; revisionLink: Props["revisionLink"] }) {
+  const title = `${of.product} · ${of.plan}, revision ${of.revision}`;
   return (
     <>
-      {heading && (
-        <tr>
-          <td colSpan={4} className="pt-4">
-            <b className="font-serif text-[15px] font-medium">{line.application}</b>{" "}
-            <span className="text-soft">on </span>
-            {revisionLink ? (
-              <Link className="figure-link" to={revisionLink(line)}>
-                {title}
-              </Link>
-            ) : (
-              title
-            )}
-            <span className="text-soft">
-              , {dayAndMinute(line.segment_start)} to {dayAndMinute(line.segment_end)}
-            </span>
-          </td>
-        </tr>
+      <b className="font-serif text-[15px] font-medium">{of.application}</b>{" "}
+      <span className="text-soft">on </span>
+      {revisionLink ? (
+        <Link className="figure-link" to={revisionLink(of)}>
+          {title}
+        </Link>
+      ) : (
+        title
       )}
-      <tr aria-selected={open}>
-        <td>
-          {line.label}
-          {Number(line.late) !== 0 && (
-            <span className="text-brass"> · {count(line.late)} arrived late, not on this invoice</span>
-          )}
-        </td>
-        <td className="text-soft">{line.rule}</td>
-        <td className="number">
-          {line.quantity === null ? (line.days ? plural(line.days, "day") : "") : count(line.quantity)}
-        </td>
-        <td className="number">
-          <button type="button" className="figure-link" aria-expanded={open} onClick={onOpen}>
-            {amount(line.amount, currency)}
-          </button>
-        </td>
-      </tr>
-      {open && (
-        <tr>
-          <td colSpan={4} className="bg-paper/60 pl-4!">
-            {line.kind === "usage" ? (
-              <Usage line={line} currency={currency} callsLink={callsLink} useDays={useDays} />
-            ) : (
-              <Share line={line} />
-            )}
-          </td>
-        </tr>
-      )}
+      <span className="text-soft">
+        , {dayAndMinute(of.segment_start)} to {dayAndMinute(of.segment_end)}
+      </span>
     </>
   );
 }
@@ -187,53 +175,44 @@ function Usage({
           {count(line.quantity ?? 0)} counted, {count(line.included ?? 0)} included, {count(line.priced ?? 0)}{" "}
           priced:
         </p>
-        <table className="plain-table">
-          <tbody>
-            {line.slices.map((s, n) => (
-              // biome-ignore lint/suspicious/noArrayIndexKey: slices are in order
-              <tr key={n}>
-                <td className="number">{count(s.quantity)}</td>
-                <td>
-                  × {exact(s.unit, currency)}
-                  {Number(s.flat) ? ` + ${exact(s.flat, currency)}` : ""}
-                </td>
-                <td className="number">{exact(s.amount, currency)}</td>
-              </tr>
-            ))}
-            {line.slices.length === 0 && (
-              <tr>
-                <td className="text-soft">Nothing beyond what is included.</td>
-              </tr>
-            )}
-          </tbody>
-        </table>
+        <Table
+          rows={line.slices}
+          id={(_, n) => n}
+          none="Nothing beyond what is included."
+          columns={[
+            { cell: (s) => count(s.quantity), number: true },
+            {
+              cell: (s) =>
+                `× ${exact(s.unit, currency)}${Number(s.flat) ? ` + ${exact(s.flat, currency)}` : ""}`,
+            },
+            { cell: (s) => exact(s.amount, currency), number: true },
+          ]}
+        />
       </div>
       <div>
         <p className="mb-1">Counted by day; each opens to its calls:</p>
         {days.data ? (
           <div className="max-h-72 overflow-y-auto">
-            <table className="plain-table">
-              <tbody>
-                {days.data.map((d) => (
-                  <tr key={d.day}>
-                    <td>{date(d.day)}</td>
-                    <td className="number">
-                      <Link className="figure-link" to={callsLink(line, d)}>
-                        {count(d.units)}
-                      </Link>
-                    </td>
-                    {Number(line.late) !== 0 && (
-                      <td className="text-brass">{Number(d.late) !== 0 && `and ${count(d.late)} late`}</td>
-                    )}
-                  </tr>
-                ))}
-                {days.data.length === 0 && (
-                  <tr>
-                    <td className="text-soft">No units were counted.</td>
-                  </tr>
-                )}
-              </tbody>
-            </table>
+            <Table
+              rows={days.data}
+              id={(d) => d.day}
+              none="No units were counted."
+              columns={[
+                { cell: (d) => date(d.day) },
+                {
+                  number: true,
+                  cell: (d) => (
+                    <Link className="figure-link" to={callsLink(line, d)}>
+                      {count(d.units)}
+                    </Link>
+                  ),
+                },
+                Number(line.late) !== 0 && {
+                  cell: (d) => Number(d.late) !== 0 && `and ${count(d.late)} late`,
+                  look: "text-brass",
+                },
+              ]}
+            />
           </div>
         ) : (
           <Waiting words="Counting the days" />

@@ -1,34 +1,26 @@
-import { useState } from "react";
-import { Button, Dialog, Field, Trouble } from "./controls";
+import { Dialog } from "./controls";
+import { Line } from "./fields";
+import { Form, Refused, Send, useEntry } from "./form";
 
 type Props = {
   title: string;
   verb: string;
   start?: string;
   hint?: string;
-  error: unknown;
-  pending?: boolean;
   onClose: () => void;
-  onGo: (name: string) => void;
+  send: (name: string) => Promise<unknown>;
 };
 
 /** A dialog that asks for a name and nothing else. */
-export function NameDialog({ title, verb, start = "", hint, error, pending, onClose, onGo }: Props) {
-  const [name, setName] = useState(start);
+export function NameDialog({ title, verb, start = "", hint, onClose, send }: Props) {
+  const entry = useEntry({ start: { name: start }, send: ({ name }) => send(name) });
   return (
     <Dialog open onClose={onClose} title={title}>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          onGo(name);
-        }}
-      >
-        <Field label="Name" required autoFocus value={name} onChange={setName} hint={hint} />
-        <Trouble error={error} />
-        <Button main type="submit" disabled={pending}>
-          {verb}
-        </Button>
-      </form>
+      <Form of={entry}>
+        <Line name="name" label="Name" required autoFocus hint={hint} />
+        <Refused />
+        <Send>{verb}</Send>
+      </Form>
     </Dialog>
   );
 }

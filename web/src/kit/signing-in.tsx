@@ -1,6 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
-import { useState } from "react";
-import { Button, Field, Trouble } from "./controls";
+import { Trouble } from "./controls";
+import { Line } from "./fields";
+import { Form, Refused, Send, useEntry } from "./form";
 
 /** Address and password. What stands beside the button is the page's own. */
 export function Credentials({
@@ -14,79 +15,51 @@ export function Credentials({
   onEntered: () => unknown;
   children?: React.ReactNode;
 }) {
-  const [email, setEmail] = useState("");
-  const [password, setPassword] = useState("");
-  const signIn = useMutation({ mutationFn: () => enter(email, password), onSuccess: onEntered });
+  const entry = useEntry({
+    start: { email: "", password: "" },
+    send: ({ email, password }) => enter(email, password),
+    done: onEntered,
+  });
   return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        signIn.mutate();
-      }}
-    >
+    <Form of={entry}>
       {heading}
-      <Field
-        label="E-mail address"
-        type="email"
-        autoComplete="username"
-        required
-        value={email}
-        onChange={setEmail}
-      />
-      <Field
-        label="Password"
-        type="password"
-        autoComplete="current-password"
-        required
-        value={password}
-        onChange={setPassword}
-      />
-      <Trouble error={signIn.error} />
+      <Line name="email" label="E-mail address" type="email" autoComplete="username" required />
+      <Line name="password" label="Password" type="password" autoComplete="current-password" required />
+      <Refused />
       <div className="mt-2 flex items-center gap-4">
-        <Button main type="submit" disabled={signIn.isPending}>
-          Sign in
-        </Button>
+        <Send>Sign in</Send>
         {children}
       </div>
-    </form>
+    </Form>
   );
 }
 
 /** Whoever forgot a password has a letter sent. What is said afterwards is the same for every address. */
 export function Forgotten({ ask }: { ask: (email: string) => Promise<unknown> }) {
-  const [email, setEmail] = useState("");
-  const forgotten = useMutation({ mutationFn: () => ask(email) });
+  const entry = useEntry({ start: { email: "" }, send: ({ email }) => ask(email) });
   return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        forgotten.mutate();
-      }}
-    >
+    <Form of={entry}>
       <h1 className="mb-4">Set another password</h1>
-      {forgotten.isSuccess ? (
+      {entry.sent ? (
         <LetterSent>
-          If <b className="font-semibold">{email}</b> has an account here, a letter is on its way. The link in
-          it is good for half an hour, once.
+          If <b className="font-semibold">{entry.sent.email}</b> has an account here, a letter is on its way.
+          The link in it is good for half an hour, once.
         </LetterSent>
       ) : (
         <>
-          <Field
+          <Line
+            name="email"
             label="E-mail address of your account"
             type="email"
             autoComplete="username"
             required
             autoFocus
-            value={email}
-            onChange={setEmail}
           />
-          <Trouble error={forgotten.error} />
-          <Button main type="submit" disabled={forgotten.isPending} className="mt-2">
-            Send me a letter
-          </Button>
+          <Refused />
+          <Send className="mt-2">Send me a letter</Send>
         </>
       )}
-    </form>
+    </Form>
   );
 }
 
@@ -108,78 +81,55 @@ export function Reset({
   set: (token: string, password: string) => Promise<unknown>;
   onEntered: () => unknown;
 }) {
-  const [password, setPassword] = useState("");
-  const reset = useMutation({
-    mutationFn: () => set(letterToken(), password),
-    onSuccess: onEntered,
+  const entry = useEntry({
+    start: { password: "" },
+    send: ({ password }) => set(letterToken(), password),
+    done: onEntered,
   });
   return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        reset.mutate();
-      }}
-    >
+    <Form of={entry}>
       <h1 className="mb-4">Set another password</h1>
-      <NewPassword value={password} onChange={setPassword} />
+      <NewPassword name="password" />
       <p className="mb-3 text-soft">You are then signed in here, and signed out everywhere else.</p>
-      <Trouble error={reset.error} />
-      <Button main type="submit" disabled={reset.isPending}>
-        Set it
-      </Button>
-    </form>
+      <Refused />
+      <Send>Set it</Send>
+    </Form>
   );
 }
 
 /** A password that is to be. */
-export function NewPassword({ value, onChange }: { value: string; onChange: (value: string) => void }) {
+export function NewPassword({ name }: { name: string }) {
   return (
-    <Field
+    <Line
+      name={name}
       label="New password"
       type="password"
       autoComplete="new-password"
       required
-      value={value}
-      onChange={onChange}
       hint="At least 10 characters."
     />
   );
 }
 
+const UNCHANGED = { current: "", new: "" };
+
 /** One's own password, changed. */
-export function PasswordChange({ change }: { change: (current: string, next: string) => Promise<unknown> }) {
-  const [current, setCurrent] = useState("");
-  const [next, setNext] = useState("");
-  const save = useMutation({
-    mutationFn: () => change(current, next),
-    onSuccess: () => {
-      setCurrent("");
-      setNext("");
-    },
-  });
+export function PasswordChange({ change }: { change: (typed: typeof UNCHANGED) => Promise<unknown> }) {
+  const entry = useEntry({ start: UNCHANGED, send: change, afresh: true });
   return (
-    <form
-      className="max-w-[420px]"
-      onSubmit={(e) => {
-        e.preventDefault();
-        save.mutate();
-      }}
-    >
-      <Field
+    <Form of={entry} className="max-w-[420px]">
+      <Line
+        name="current"
         label="Present password"
         type="password"
         autoComplete="current-password"
         required
-        value={current}
-        onChange={setCurrent}
       />
-      <NewPassword value={next} onChange={setNext} />
-      <Trouble error={save.error} />
-      {save.isSuccess && <p role="status">It is changed, and you are signed out everywhere else.</p>}
-      <Button main type="submit" disabled={save.isPending} className="mt-2">
-        Change it
-      </Button>
-    </form>
+      <NewPassword name="new" />
+      <Refused />
+      {entry.sent && <p role="status">It is changed, and you are signed out everywhere else.</p>}
+      <Send className="mt-2">Change it</Send>
+    </Form>
   );
 }
 

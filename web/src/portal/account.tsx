@@ -1,9 +1,9 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useQueryClient } from "@tanstack/react-query";
 import { Link, useLocation, useNavigate } from "react-router";
 import { api } from "../api/portal";
 import { entered } from "../api/queries/asking";
-import { Button, Field, Trouble } from "../kit/controls";
+import { Line } from "../kit/fields";
+import { Form, Refused, Send, useEntry } from "../kit/form";
 import {
   Credentials,
   DemoPeople,
@@ -16,6 +16,7 @@ import {
 } from "../kit/signing-in";
 import { useMe } from "./app";
 
+const NARROW = "mx-auto max-w-[420px] pt-6";
 const ENTRANCES = new Set(["/sign-in", "/confirm", "/reset"]);
 
 function useEntered() {
@@ -57,20 +58,15 @@ export function SignIn() {
 
 /** First the address, which a letter shows to be one's own. */
 export function SignUp() {
-  const [email, setEmail] = useState("");
-  const ask = useMutation({ mutationFn: () => api.post("/sign-up", { body: { email } }) });
+  const entry = useEntry({ start: { email: "" }, send: (body) => api.post("/sign-up", { body }) });
   return (
-    <Narrow
-      onSubmit={() => {
-        ask.mutate();
-      }}
-    >
+    <Form of={entry} className={NARROW}>
       <h1 className="mb-4">Sign up</h1>
-      {ask.isSuccess ? (
+      {entry.sent ? (
         <LetterSent>
-          A letter to <b className="font-semibold">{email}</b> is on its way. Open the link in it within a day
-          to go on. Nothing there? Look where unwanted mail is kept, or{" "}
-          <button type="button" className="figure-link" onClick={() => ask.reset()}>
+          A letter to <b className="font-semibold">{entry.sent.email}</b> is on its way. Open the link in it
+          within a day to go on. Nothing there? Look where unwanted mail is kept, or{" "}
+          <button type="button" className="figure-link" onClick={entry.again}>
             try another address
           </button>
           .
@@ -80,73 +76,50 @@ export function SignUp() {
           <p className="mb-4 text-soft">
             An account is your organisation's: its applications, keys, plans and invoices.
           </p>
-          <Field
-            label="E-mail address"
-            type="email"
-            autoComplete="email"
-            required
-            autoFocus
-            value={email}
-            onChange={setEmail}
-          />
-          <Trouble error={ask.error} />
+          <Line name="email" label="E-mail address" type="email" autoComplete="email" required autoFocus />
+          <Refused />
           <div className="mt-2 flex items-center gap-4">
-            <Button main type="submit" disabled={ask.isPending}>
-              Send me a letter
-            </Button>
+            <Send>Send me a letter</Send>
             <Link className="figure-link" to="/sign-in">
               Sign in instead
             </Link>
           </div>
         </>
       )}
-    </Narrow>
+    </Form>
   );
 }
 
 /** Then the account, for whoever has the letter. */
 export function Confirm() {
   const entered = useEntered();
-  const [typed, setTyped] = useState({ name: "", organisation: "", password: "" });
-  const set = (field: keyof typeof typed) => (value: string) => setTyped({ ...typed, [field]: value });
-  const confirm = useMutation({
-    mutationFn: () => api.post("/sign-up/confirm", { body: { ...typed, token: letterToken() } }),
-    onSuccess: entered,
+  const entry = useEntry({
+    start: { name: "", organisation: "", password: "" },
+    send: (typed) => api.post("/sign-up/confirm", { body: { ...typed, token: letterToken() } }),
+    done: entered,
   });
   return (
-    <Narrow
-      onSubmit={() => {
-        confirm.mutate();
-      }}
-    >
+    <Form of={entry} className={NARROW}>
       <h1 className="mb-4">Your account</h1>
-      <Field label="Your name" autoComplete="name" required value={typed.name} onChange={set("name")} />
-      <Field
-        label="Your organisation"
-        autoComplete="organization"
-        required
-        value={typed.organisation}
-        onChange={set("organisation")}
-      />
-      <NewPassword value={typed.password} onChange={set("password")} />
-      <Trouble error={confirm.error} />
+      <Line name="name" label="Your name" autoComplete="name" required />
+      <Line name="organisation" label="Your organisation" autoComplete="organization" required />
+      <NewPassword name="password" />
+      <Refused />
       <div className="mt-2 flex items-center gap-4">
-        <Button main type="submit" disabled={confirm.isPending}>
-          Make the account
-        </Button>
-        {confirm.error && (
+        <Send>Make the account</Send>
+        {entry.error !== null && (
           <Link className="figure-link" to="/sign-up">
             Ask for another letter
           </Link>
         )}
       </div>
-    </Narrow>
+    </Form>
   );
 }
 
 export function ForgottenPassword() {
   return (
-    <div className="mx-auto max-w-[420px] pt-6">
+    <div className={NARROW}>
       <Forgotten ask={(email) => api.post("/session/forgotten", { body: { email } })} />
     </div>
   );
@@ -155,7 +128,7 @@ export function ForgottenPassword() {
 export function ResetPassword() {
   const entered = useEntered();
   return (
-    <div className="mx-auto max-w-[420px] pt-6">
+    <div className={NARROW}>
       <Reset
         set={(token, password) => api.post("/session/reset", { body: { token, password } })}
         onEntered={entered}
@@ -168,21 +141,7 @@ export function OwnPassword() {
   return (
     <>
       <h1 className="mb-4">Your password</h1>
-      <PasswordChange change={(current, next) => api.put("/password", { body: { current, new: next } })} />
+      <PasswordChange change={(body) => api.put("/password", { body })} />
     </>
-  );
-}
-
-function Narrow({ onSubmit, children }: { onSubmit: () => void; children: React.ReactNode }) {
-  return (
-    <form
-      className="mx-auto max-w-[420px] pt-6"
-      onSubmit={(e) => {
-        e.preventDefault();
-        onSubmit();
-      }}
-    >
-      {children}
-    </form>
   );
 }

@@ -1,19 +1,33 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, useContext, useLayoutEffect } from "react";
-import { Link, NavLink, Route, Routes, useNavigate } from "react-router";
+import { createContext, lazy, Suspense, useContext, useLayoutEffect } from "react";
+import { Link, NavLink, Route, Routes, useLocation, useNavigate } from "react-router";
 import { api, type Portal } from "../api/portal";
 import { left } from "../api/queries/asking";
 import { me as signedIn } from "../api/queries/portal";
+import { Boundary } from "../kit/boundary";
 import { Trouble, Waiting } from "../kit/controls";
-import { speak } from "../kit/format";
+import { Told } from "../kit/told";
 import { Confirm, ForgottenPassword, OwnPassword, ResetPassword, SignIn, SignUp } from "./account";
-import { ApplicationPage, Applications } from "./applications";
 import { Browse } from "./browse";
-import { InvoicePage, Invoices } from "./invoices";
 import { ProductPage } from "./product";
-import { Usage } from "./usage";
 
 type Member = Portal["Member"];
+type Page = React.ComponentType;
+
+/** What somebody has here for themselves; each page's program is loaded when they go there. */
+const OWN_PAGES: [string, Page][] = [
+  ["/password", OwnPassword],
+  ["/applications", lazily(() => import("./applications").then((of) => of.Applications))],
+  ["/applications/:id", lazily(() => import("./applications").then((of) => of.ApplicationPage))],
+  ["/usage", lazily(() => import("./usage").then((of) => of.Usage))],
+  ["/invoices", lazily(() => import("./invoices").then((of) => of.Invoices))],
+  ["/invoices/:id", lazily(() => import("./invoices").then((of) => of.InvoicePage))],
+];
+
+function lazily(load: () => Promise<Page>): Page {
+  return lazy(async () => ({ default: await load() }));
+}
+
 const Me = createContext<Member | null>(null);
 
 /** Who is signed in, and the provider's look. */
@@ -35,6 +49,7 @@ function useColours(look: Member["look"] | undefined) {
 }
 
 export function App() {
+  const { pathname } = useLocation();
   const me = useQuery(signedIn());
   useColours(me.data?.look);
   if (me.error)
@@ -49,85 +64,54 @@ export function App() {
         <Waiting words="Opening the portal" />
       </div>
     );
-  speak(me.data.look.time_zone, me.data.look.currency);
+  const { look } = me.data;
   return (
-    <Me.Provider value={me.data}>
-      <div className="portal min-h-full bg-white text-[15px] text-[#1E2B2A]">
-        <Header me={me.data} />
-        <main className="mx-auto max-w-[1200px] px-6 pt-6 pb-16">
-          <Routes>
-            <Route path="/" element={<Browse />} />
-            <Route path="/products/:slug" element={<ProductPage />} />
-            <Route path="/sign-in" element={<SignIn />} />
-            <Route path="/sign-up" element={<SignUp />} />
-            <Route path="/confirm" element={<Confirm />} />
-            <Route path="/forgotten" element={<ForgottenPassword />} />
-            <Route path="/reset" element={<ResetPassword />} />
-            <Route
-              path="/password"
-              element={
-                <Own>
-                  <OwnPassword />
-                </Own>
-              }
-            />
-            <Route
-              path="/applications"
-              element={
-                <Own>
-                  <Applications />
-                </Own>
-              }
-            />
-            <Route
-              path="/applications/:id"
-              element={
-                <Own>
-                  <ApplicationPage />
-                </Own>
-              }
-            />
-            <Route
-              path="/usage"
-              element={
-                <Own>
-                  <Usage />
-                </Own>
-              }
-            />
-            <Route
-              path="/invoices"
-              element={
-                <Own>
-                  <Invoices />
-                </Own>
-              }
-            />
-            <Route
-              path="/invoices/:id"
-              element={
-                <Own>
-                  <InvoicePage />
-                </Own>
-              }
-            />
-            <Route
-              path="*"
-              element={
-                <>
-                  <h1>Nothing is here</h1>
-                  <p className="mt-2">
-                    <Link className="figure-link" to="/">
-                      See the data and plans
-                    </Link>
-                  </p>
-                </>
-              }
-            />
-          </Routes>
-        </main>
-      </div>
-    </Me.Provider>
+    <Told zone={look.time_zone} currency={look.currency}>
+      <Me.Provider value={me.data}>
+        <div className="portal min-h-full bg-white text-[15px] text-[#1E2B2A]">
+          <Header me={me.data} />
+          <main className="mx-auto max-w-[1200px] px-6 pt-6 pb-16">
+            <Boundary at={pathname}>
+              <Suspense fallback={<Waiting words="Opening the page" />}>
+                <Routes>
+                  <Route path="/" element={<Browse />} />
+                  <Route path="/products/:slug" element={<ProductPage />} />
+                  <Route path="/sign-in" element={<SignIn />} />
+                  <Route path="/sign-up" element={<SignUp />} />
+                  <Route path="/confirm" element={<Confirm />} />
+                  <Route path="/forgotten" element={<ForgottenPassword />} />
+                  <Route path="/reset" element={<ResetPassword />} />
+                  {OWN_PAGES.map(([path, Page]) => (
+                    <Route
+                      key={path}
+                      path={path}
+                      element={
+                        <Own>
+                          <Page />
+                        </Own>
+                      }
+                    />
+                  ))}
+                  <Route
+                    path="*"
+                    element={
+                      <>
+                        <h1>Nothing is here</h1>
+                        <p className="mt-2">
+                          <Link className="figure-link" to="/">
+                            See the data and plans
+                          </Link>
+                        </p>
+                      </>
+                    }
+                  />
+                </Routes>
+              </Suspense>
+            </Boundary>
+          </main>
+        </div>
+      </Me.Provider>
+    </Told>
   );
 }
 

@@ -20,13 +20,6 @@ export function Applications() {
   const stale = useStale();
   const navigate = useNavigate();
   const [adding, setAdding] = useState(false);
-  const register = useMutation({
-    mutationFn: (name: string) => api.post("/applications", { body: { name, description: "" } }),
-    onSuccess: async (made) => {
-      await stale(STALE.application);
-      navigate(`/applications/${made.id}`);
-    },
-  });
   return (
     <>
       <div className="flex items-baseline justify-between gap-4">
@@ -65,10 +58,12 @@ export function Applications() {
           title="Register an application"
           verb="Register it"
           hint="As your own people call it."
-          error={register.error}
-          pending={register.isPending}
           onClose={() => setAdding(false)}
-          onGo={register.mutate}
+          send={async (name) => {
+            const made = await api.post("/applications", { body: { name, description: "" } });
+            await stale(STALE.application);
+            navigate(`/applications/${made.id}`);
+          }}
         />
       )}
     </>

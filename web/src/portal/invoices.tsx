@@ -4,6 +4,7 @@ import { invoice, invoices, lineDays } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
 import { amount, date, month } from "../kit/format";
 import { InvoiceLines } from "../kit/invoice";
+import { Table } from "../kit/table";
 
 export function Invoices() {
   const list = useQuery(invoices());
@@ -18,32 +19,25 @@ export function Invoices() {
         </p>
       )}
       {list.data && list.data.length > 0 && (
-        <table className="plain-table mt-3 max-w-[760px]">
-          <thead>
-            <tr>
-              <th>Invoice</th>
-              <th>For</th>
-              <th>State</th>
-              <th>Due</th>
-              <th className="number">Total</th>
-            </tr>
-          </thead>
-          <tbody>
-            {list.data.map((i) => (
-              <tr key={i.id}>
-                <td>
-                  <Link className="figure-link" to={`/invoices/${i.id}`}>
-                    {i.number}
-                  </Link>
-                </td>
-                <td>{month(i.period_start)}</td>
-                <td>{i.state}</td>
-                <td>{i.due_on ? date(i.due_on) : ""}</td>
-                <td className="number">{amount(i.total, i.currency)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <Table
+          className="mt-3 max-w-[760px]"
+          rows={list.data}
+          id={(i) => i.id}
+          columns={[
+            {
+              head: "Invoice",
+              cell: (i) => (
+                <Link className="figure-link" to={`/invoices/${i.id}`}>
+                  {i.number}
+                </Link>
+              ),
+            },
+            { head: "For", cell: (i) => month(i.period_start) },
+            { head: "State", cell: (i) => i.state },
+            { head: "Due", cell: (i) => (i.due_on ? date(i.due_on) : "") },
+            { head: "Total", cell: (i) => amount(i.total, i.currency), number: true },
+          ]}
+        />
       )}
     </>
   );

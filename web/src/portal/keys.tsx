@@ -3,9 +3,11 @@ import { useState } from "react";
 import { api, type Portal } from "../api/portal";
 import { useStale } from "../api/queries/asking";
 import { STALE } from "../api/queries/portal";
-import { Choose } from "../kit/choose";
-import { Button, Dialog, Field, Trouble, WordButton } from "../kit/controls";
+import { Button, Dialog, Trouble, WordButton } from "../kit/controls";
+import { Choice, Line } from "../kit/fields";
+import { Form, Refused, Send, useEntry } from "../kit/form";
 import { dayAndYear, untilWhen } from "../kit/format";
+import { Table } from "../kit/table";
 import { useMe } from "./app";
 
 type App = Portal["ApplicationView"];
@@ -14,28 +16,25 @@ type App = Portal["ApplicationView"];
 export function Keys({ app }: { app: App }) {
   const me = useMe();
   const stale = useStale();
-  const [label, setLabel] = useState("");
-  const [environment, setEnvironment] = useState<"live" | "sandbox">("live");
-  const [kind, setKind] = useState<"key" | "secret">("key");
-  const [lastDay, setLastDay] = useState("");
   const [revoking, setRevoking] = useState<App["keys"][number] | null>(null);
-  const make = useMutation({
-    mutationFn: () =>
+  const make = useEntry({
+    start: {
+      label: "",
+      environment: "live" as "live" | "sandbox",
+      kind: "key" as "key" | "secret",
+      last_day: "",
+    },
+    send: (typed) =>
       api.post("/applications/{application_id}/keys", {
         params: { path: { application_id: app.id } },
-        body: {
-          label,
-          environment,
-          kind,
-          last_day: lastDay || null,
-        },
+        body: { ...typed, last_day: typed.last_day || null },
       }),
-    onSuccess: () => {
-      setLabel("");
-      setLastDay("");
-      stale(STALE.key);
+    done: (_, typed, form) => {
+      form.reset({ ...typed, label: "", last_day: "" });
+      return stale(STALE.key);
     },
   });
+  const { kind } = make.form.watch();
   const revoke = useMutation({
     mutationFn: (key: number) => api.delete("/keys/{key_id}", { params: { path: { key_id: key } } }),
     onSuccess: () => {
@@ -52,86 +51,74 @@ export function Keys({ app }: { app: App }) {
         {me.look.token_endpoint}. Each product says which it takes.
       </p>
       {app.keys.length > 0 && (
-        <table className="plain-table mt-1">
-          <thead>
-            <tr>
-              <th>Key</th>
-              <th>Label</th>
-              <th>Calls</th>
-              <th>State</th>
-              <th>Good until</th>
-              <th>Made</th>
-              <th>
-                <span className="sr-only">Revoke</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {app.keys.map((k) => (
-              <tr key={k.id}>
-                <td>
-                  <code className="font-mono text-[13px]">{k.prefix}…</code>
-                </td>
-                <td>
+        <Table
+          className="mt-1"
+          rows={app.keys}
+          id={(k) => k.id}
+          columns={[
+            { head: "Key", cell: (k) => <code className="font-mono text-[13px]">{k.prefix}…</code> },
+            {
+              head: "Label",
+              cell: (k) => (
+                <>
                   {k.label}
                   {k.kind === "secret" && <span className="text-soft">, a secret</span>}
-                </td>
-                <td>{k.environment}</td>
-                <td>{k.state}</td>
-                <td>{k.expires_at ? untilWhen(k.expires_at) : "it is revoked"}</td>
-                <td>{dayAndYear(k.created_at)}</td>
-                <td className="number">
-                  {k.state === "active" && <WordButton onClick={() => setRevoking(k)}>revoke</WordButton>}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                </>
+              ),
+            },
+            { head: "Calls", cell: (k) => k.environment },
+            { head: "State", cell: (k) => k.state },
+            {
+              head: "Good until",
+              cell: (k) => (k.expires_at ? untilWhen(k.expires_at) : "it is revoked"),
+            },
+            { head: "Made", cell: (k) => dayAndYear(k.created_at) },
+            {
+              head: "Revoke",
+              quiet: true,
+              number: true,
+              cell: (k) =>
+                k.state === "active" && <WordButton onClick={() => setRevoking(k)}>revoke</WordButton>,
+            },
+          ]}
+        />
       )}
-      <form
-        className="mt-3 flex flex-wrap items-end gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          make.mutate();
-        }}
-      >
-        <Choose
-          label="Make"
-          value={kind}
-          choices={[
-            ["key", "a key"],
-            ["secret", "a secret for the client id"],
-          ]}
-          onChange={setKind}
-        />
-        <div className="w-44">
-          <Field label="Label of a new key" value={label} onChange={setLabel} placeholder="server" />
+      <Form of={make} className="mt-3">
+        <div className="flex flex-wrap items-end gap-3">
+          <Choice
+            name="kind"
+            label="Make"
+            choices={[
+              ["key", "a key"],
+              ["secret", "a secret for the client id"],
+            ]}
+          />
+          <div className="w-44">
+            <Line name="label" label="Label of a new key" placeholder="server" />
+          </div>
+          <Choice
+            name="environment"
+            label="It calls"
+            choices={[
+              ["live", "live"],
+              ["sandbox", "the sandbox"],
+            ]}
+          />
+          <div className="w-40">
+            <Line name="last_day" label="Good until the end of" type="date" />
+          </div>
+          <Send className="mb-3">{kind === "key" ? "Make a key" : "Make a secret"}</Send>
         </div>
-        <Choose
-          label="It calls"
-          value={environment}
-          choices={[
-            ["live", "live"],
-            ["sandbox", "the sandbox"],
-          ]}
-          onChange={setEnvironment}
-        />
-        <div className="w-40">
-          <Field label="Good until the end of" type="date" value={lastDay} onChange={setLastDay} />
-        </div>
-        <Button main type="submit" disabled={make.isPending} className="mb-3">
-          {kind === "key" ? "Make a key" : "Make a secret"}
-        </Button>
-      </form>
-      <Trouble error={make.error} />
-      {make.data && (
+        <Refused />
+      </Form>
+      {make.answer && (
         <NewKey
-          secret={make.data.secret}
+          secret={make.answer.secret}
           header={app.plans[0]?.key_header ?? "X-API-Key"}
-          kind={make.data.key.kind}
+          kind={make.answer.key.kind}
           client={app.client_id}
           gateway={me.look.gateway}
-          onClose={() => make.reset()}
+          onClose={make.again}
         />
       )}
       {revoking && (
@@ -159,45 +146,38 @@ export function Tags({ app }: { app: App }) {
   const kept = Object.entries(app.tags)
     .map(([name, value]) => `${name}=${value}`)
     .join(", ");
-  const [words, setWords] = useState(kept);
-  const save = useMutation({
-    mutationFn: () =>
+  const entry = useEntry({
+    start: { tags: kept },
+    kept: { tags: kept },
+    send: ({ tags }) =>
       api.put("/applications/{application_id}/tags", {
         params: { path: { application_id: app.id } },
-        body: {
-          tags: Object.fromEntries(
-            words
-              .split(",")
-              .map((pair) => pair.split("=").map((part) => part.trim()))
-              .filter(([name]) => name)
-              .map(([name = "", value = ""]) => [name, value]),
-          ),
-        },
+        body: { tags: pairs(tags) },
       }),
-    onSuccess: () => stale(STALE.key),
+    done: () => stale(STALE.key),
   });
+  const { tags } = entry.form.watch();
   return (
-    <form
-      className="mt-8 flex max-w-[760px] items-end gap-3"
-      onSubmit={(e) => {
-        e.preventDefault();
-        save.mutate();
-      }}
-    >
+    <Form of={entry} className="mt-8 flex max-w-[760px] items-end gap-3">
       <div className="flex-1">
-        <Field
+        <Line
+          name="tags"
           label="Tags, passed on where an API wants to know who calls"
           placeholder="region=west, ship=17"
-          value={words}
-          onChange={setWords}
         />
-        <Trouble error={save.error} />
+        <Refused />
       </div>
-      <Button type="submit" disabled={save.isPending || words === kept} className="mb-3">
+      <Send main={false} disabled={tags === kept} className="mb-3">
         Save the tags
-      </Button>
-    </form>
+      </Send>
+    </Form>
   );
+}
+
+/** Names and values of `region=west, ship=17`. */
+function pairs(words: string): Record<string, string> {
+  const parts = words.split(",").map((pair) => pair.split("=").map((part) => part.trim()));
+  return Object.fromEntries(parts.filter(([name]) => name).map(([name = "", value = ""]) => [name, value]));
 }
 
 function NewKey({

@@ -1,19 +1,14 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, type Portal } from "../api/portal";
-import { useStale } from "../api/queries/asking";
-import { applications, product as ofProduct, STALE } from "../api/queries/portal";
-import { Button, Dialog, Field, Trouble, Waiting } from "../kit/controls";
-import { amount, count, dayAndYear } from "../kit/format";
+import type { Portal } from "../api/portal";
+import { applications, product as ofProduct } from "../api/queries/portal";
+import { Button, Dialog, Trouble, Waiting } from "../kit/controls";
+import { amount, count } from "../kit/format";
 import { Prose } from "../kit/prose";
+import { Table } from "../kit/table";
 import { useMe } from "./app";
-
-const WHO_DECIDES: Record<string, string> = {
-  reviewed: "A person decides, usually within a working day.",
-  "reviewed twice": "Two people decide, usually within two working days.",
-  outside: "It is decided at the ticket desk.",
-};
+import { Ask } from "./ask";
 
 type Product = Portal["Storefront"];
 type Offer = Portal["Offer"];
@@ -188,26 +183,22 @@ function Operations({ product, gateway }: { product: Product; gateway: string })
   const first = product.operations.findLast((o) => o.method === "GET") ?? product.operations.at(-1);
   return (
     <>
-      <table className="plain-table max-w-[860px]">
-        <thead>
-          <tr>
-            <th>Operation</th>
-            <th>What it gives</th>
-          </tr>
-        </thead>
-        <tbody>
-          {product.operations.map((o) => (
-            <tr key={o.method + o.path}>
-              <td>
-                <code className="font-mono text-[13px]">
-                  {o.method} {o.url_path}
-                </code>
-              </td>
-              <td>{o.summary}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Table
+        className="max-w-[860px]"
+        rows={product.operations}
+        id={(o) => o.method + o.path}
+        columns={[
+          {
+            head: "Operation",
+            cell: (o) => (
+              <code className="font-mono text-[13px]">
+                {o.method} {o.url_path}
+              </code>
+            ),
+          },
+          { head: "What it gives", cell: (o) => o.summary },
+        ]}
+      />
       {first && (
         <>
           <h2 className="mt-6 mb-1.5">A first call</h2>
@@ -232,26 +223,7 @@ function firstCall(header: string, gateway: string, of: Product["operations"][nu
 
 function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer; onClose: () => void }) {
   const me = useMe();
-  const stale = useStale();
   const own = useQuery({ ...applications(), refetchInterval: false, enabled: Boolean(me.name) });
-  const [application, setApplication] = useState("");
-  const [name, setName] = useState("");
-  const [purpose, setPurpose] = useState("");
-  const [accepted, setAccepted] = useState(false);
-  const fresh = application === "new" || own.data?.length === 0;
-  const ask = useMutation({
-    mutationFn: async () => {
-      const id = fresh
-        ? (await api.post("/applications", { body: { name, description: "" } })).id
-        : Number(application || own.data?.[0]?.id);
-      await stale(STALE.application);
-      setApplication(String(id));
-      return api.post("/requests", {
-        body: { application_id: id, plan_id: offer.plan_id, purpose, terms_accepted: accepted },
-      });
-    },
-    onSuccess: () => stale(STALE.request),
-  });
   if (!me.name)
     return (
       <Dialog open onClose={onClose} title={`Choose ${offer.name}`}>
@@ -268,99 +240,11 @@ function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer
         </p>
       </Dialog>
     );
-  if (ask.data)
-    return (
-      <Dialog
-        open
-        onClose={onClose}
-        title={ask.data.state === "granted" ? "You are in" : "Your request is on the desk"}
-      >
-        <p>
-          {ask.data.application} {ask.data.state === "granted" ? "may now call" : "has asked for"}{" "}
-          {product.name} · {offer.name}.
-          {ask.data.state === "granted"
-            ? " Make a key, and make the first call."
-            : ` ${WHO_DECIDES[product.access_route] ?? ""} You are told by mail.`}
-        </p>
-        <p className="mt-4">
-          <Link className="figure-link" to={`/applications/${application}`}>
-            Open {ask.data.application}
-          </Link>
-        </p>
-      </Dialog>
-    );
   if (own.isPending)
     return (
       <Dialog open onClose={onClose} title={`${product.name} · ${offer.name}`}>
         <Waiting words="Reading your applications" />
       </Dialog>
     );
-  return (
-    <Dialog open onClose={onClose} title={`${product.name} · ${offer.name}`}>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          ask.mutate();
-        }}
-      >
-        {own.data && own.data.length > 0 && (
-          <label className="mb-3 block text-[13px] text-soft">
-            For the application
-            <select
-              // biome-ignore lint/a11y/noAutofocus: a dialog begins with its first field
-              autoFocus
-              className="field text-[15px] text-ink"
-              value={application || String(own.data[0]?.id)}
-              onChange={(e) => setApplication(e.target.value)}
-            >
-              {own.data.map((a) => (
-                <option key={a.id} value={a.id}>
-                  {a.name}
-                </option>
-              ))}
-              <option value="new">a new one</option>
-            </select>
-          </label>
-        )}
-        {fresh && (
-          <Field
-            label="Name of the application"
-            required
-            autoFocus={!own.data?.length}
-            value={name}
-            onChange={setName}
-          />
-        )}
-        <Field
-          label="What is it for?"
-          area
-          required
-          value={purpose}
-          onChange={setPurpose}
-          hint="A sentence helps the reviewer decide."
-        />
-        {product.terms_html && (
-          <div className="mb-3 max-h-40 overflow-y-auto border-l-[3px] border-line pl-3 text-[14px]">
-            <Prose html={product.terms_html} />
-          </div>
-        )}
-        <label className="mb-3 flex items-baseline gap-2">
-          <input
-            type="checkbox"
-            className="accent-(--portal-main)"
-            checked={accepted}
-            onChange={(e) => setAccepted(e.target.checked)}
-          />
-          <span>I accept the terms of use of {dayAndYear(product.terms_dated)}</span>
-        </label>
-        <Trouble error={ask.error} />
-        <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Not now</Button>
-          <Button main type="submit" disabled={ask.isPending}>
-            {product.access_route === "open" ? "Subscribe" : "Ask for access"}
-          </Button>
-        </div>
-      </form>
-    </Dialog>
-  );
+  return <Ask key={offer.plan_id} product={product} offer={offer} own={own.data ?? []} onClose={onClose} />;
 }

@@ -5,6 +5,7 @@ import { Button, Trouble, Waiting, WordButton } from "../kit/controls";
 import { count, dayAndMinute, milliseconds } from "../kit/format";
 import { AllowanceGauge } from "../kit/gauge";
 import { ReceiptLadder } from "../kit/receipt";
+import { Table } from "../kit/table";
 import { Verdict } from "../kit/verdict";
 
 /** One's allowances and calls; each call opens to its receipt. */
@@ -68,36 +69,35 @@ export function Usage() {
           </p>
           <Trouble error={pages.error} />
           {pages.isPending && <Waiting words="Fetching your calls" />}
-          <table className="plain-table text-[14px]">
-            <thead>
-              <tr>
-                <th>Time</th>
-                <th>Operation</th>
-                <th>Application</th>
-                <th className="number">Took</th>
-                <th>Verdict</th>
-              </tr>
-            </thead>
-            <tbody>
-              {rows.map((c) => (
-                <tr key={c.call_id} aria-current={c.call_id === chosen || undefined}>
-                  <td className="whitespace-nowrap">
-                    <button type="button" className="figure-link" onClick={() => set("call", c.call_id)}>
-                      {dayAndMinute(c.at)}
-                    </button>
-                  </td>
-                  <td>{c.operation}</td>
-                  <td>{c.application}</td>
-                  <td className="number">{milliseconds(c.took_us)}</td>
-                  <td className="whitespace-nowrap">
-                    <Verdict of={c.verdict}>
-                      {c.verdict === "refused" ? `refused by ${c.refused_by}` : c.verdict}
-                    </Verdict>
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <Table
+            className="text-[14px]"
+            rows={rows}
+            id={(c) => c.call_id}
+            current={(c) => c.call_id === chosen}
+            columns={[
+              {
+                head: "Time",
+                look: "whitespace-nowrap",
+                cell: (c) => (
+                  <button type="button" className="figure-link" onClick={() => set("call", c.call_id)}>
+                    {dayAndMinute(c.at)}
+                  </button>
+                ),
+              },
+              { head: "Operation", cell: (c) => c.operation },
+              { head: "Application", cell: (c) => c.application },
+              { head: "Took", cell: (c) => milliseconds(c.took_us), number: true },
+              {
+                head: "Verdict",
+                look: "whitespace-nowrap",
+                cell: (c) => (
+                  <Verdict of={c.verdict}>
+                    {c.verdict === "refused" ? `refused by ${c.refused_by}` : c.verdict}
+                  </Verdict>
+                ),
+              },
+            ]}
+          />
           {!pages.isPending && rows.length === 0 && (
             <p className="py-3 text-soft">No calls yet. With a key, the first one takes a minute.</p>
           )}

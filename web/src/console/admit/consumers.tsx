@@ -5,6 +5,7 @@ import { consumer } from "../../api/queries/admit";
 import { Trouble, Waiting } from "../../kit/controls";
 import { amount, count, date, dayAndYear, month } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
+import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
 import { ListPage, useList } from "../list";
 import { useOpened } from "../shell";
@@ -19,6 +20,7 @@ export function Consumers() {
       list={list}
       reading="Reading the consumers"
       empty="Nobody has signed up yet. They do on the portal."
+      id={(c) => c.id}
       address={(c) => `/admit/consumers/${c.id}`}
       words="Named"
       columns={[
@@ -114,32 +116,29 @@ export function Consumer() {
       <Section title="Invoices">
         {c.invoices.length === 0 && <p className="py-2 text-soft">None yet; a charge run makes them.</p>}
         {c.invoices.length > 0 && (
-          <table className="plain-table">
-            <thead>
-              <tr>
-                <th>Invoice</th>
-                <th>For</th>
-                <th>State</th>
-                <th>Due</th>
-                <th className="number">Total</th>
-              </tr>
-            </thead>
-            <tbody>
-              {c.invoices.map((i) => (
-                <tr key={i.id}>
-                  <td>
-                    <Link className="figure-link" to={`/settle/invoices/${i.id}`}>
-                      {i.number ?? "a draft"}
-                    </Link>
-                  </td>
-                  <td>{month(i.period_start)}</td>
-                  <td>{i.state}</td>
-                  <td>{i.due_on ? date(i.due_on) : ""}</td>
-                  <td className="number text-brass">{amount(i.total, i.currency)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <Table
+            rows={c.invoices}
+            id={(i) => i.id}
+            columns={[
+              {
+                head: "Invoice",
+                cell: (i) => (
+                  <Link className="figure-link" to={`/settle/invoices/${i.id}`}>
+                    {i.number ?? "a draft"}
+                  </Link>
+                ),
+              },
+              { head: "For", cell: (i) => month(i.period_start) },
+              { head: "State", cell: (i) => i.state },
+              { head: "Due", cell: (i) => (i.due_on ? date(i.due_on) : "") },
+              {
+                head: "Total",
+                cell: (i) => amount(i.total, i.currency),
+                number: true,
+                look: "text-brass",
+              },
+            ]}
+          />
         )}
       </Section>
     </Page>

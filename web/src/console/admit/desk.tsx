@@ -4,13 +4,13 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type Console } from "../../api/console";
 import { request as ofRequest, STALE } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
-import { Button, Kbd, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Button, Kbd, Trouble, WordButton } from "../../kit/controls";
 import { count, dayAndMinute, dayAndYear } from "../../kit/format";
 import { useKeys } from "../../kit/keys";
-import { useRows } from "../../kit/rows";
+import { Listing } from "../../kit/list";
 import { TermsTable } from "../compose/revision";
 import { Aside, Page, Pair } from "../frame";
-import { ListFoot, SortHead, useList, Words } from "../list";
+import { useList } from "../list";
 
 type Request = Console["RequestView"];
 
@@ -25,11 +25,9 @@ export function Desk() {
     (query) => api.get("/requests", { params: { query: { ...query, decided } } }),
     { fixed: `decided=${decided}`, every: 5_000 },
   );
-  const { rows } = list;
   const open = (r: Request) =>
     navigate(`/admit/desk/${r.id}${decided ? "?show=decided" : ""}`, { replace: Boolean(id) });
-  const { rowProps } = useRows(rows, (r) => r.id, open);
-  const chosen = id ? Number(id) : (rows[0]?.id ?? null);
+  const chosen = id ? Number(id) : (list.rows[0]?.id ?? null);
   const one = useQuery(ofRequest(chosen));
   return (
     <Page
@@ -49,51 +47,47 @@ export function Desk() {
       }
       margin={one.data && <Background of={one.data} />}
     >
-      <Trouble error={list.error} />
-      {list.isPending && <Waiting words="Looking what waits" />}
-      {decided && (
-        <div className="mt-3">
-          <Words label="Consumer named" />
-        </div>
-      )}
-      {!list.isPending && !list.error && rows.length === 0 && (
-        <p className="py-6 text-soft">
-          {decided
+      <Listing
+        list={list}
+        id={(r) => r.id}
+        words={decided ? "Consumer named" : undefined}
+        reading="Looking what waits"
+        empty={
+          decided
             ? "Nothing has been decided yet."
-            : "No request waits. When a developer asks for a reviewed plan, it comes here."}
-        </p>
-      )}
-      {rows.length > 0 && (
-        <table className="plain-table mt-3">
-          <thead>
-            <tr>
-              <SortHead by="since">Since</SortHead>
-              <SortHead by="consumer">Consumer</SortHead>
-              <SortHead by="application">Application</SortHead>
-              <SortHead by="plan">Asks for</SortHead>
-              {decided ? <SortHead by="outcome">Outcome</SortHead> : <th>Asked by</th>}
-            </tr>
-          </thead>
-          <tbody>
-            {rows.map((r) => (
-              <tr key={r.id} {...rowProps(r)} aria-current={r.id === chosen || undefined}>
-                <td className="whitespace-nowrap">{dayAndMinute(r.created_at)}</td>
-                <td>
-                  <Link className="figure-link" to={`/admit/desk/${r.id}${decided ? "?show=decided" : ""}`}>
-                    {r.consumer}
-                  </Link>
-                </td>
-                <td>{r.application}</td>
-                <td className="whitespace-nowrap">
-                  {r.product} · {r.plan}
-                </td>
-                <td>{decided ? r.state : r.asked_by}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-      <ListFoot of={list} />
+            : "No request waits. When a developer asks for a reviewed plan, it comes here."
+        }
+        className={decided ? "" : "mt-3"}
+        open={open}
+        current={(r) => r.id === chosen}
+        columns={[
+          {
+            head: "Since",
+            sort: "since",
+            cell: (r) => dayAndMinute(r.created_at),
+            look: "whitespace-nowrap",
+          },
+          {
+            head: "Consumer",
+            sort: "consumer",
+            cell: (r) => (
+              <Link className="figure-link" to={`/admit/desk/${r.id}${decided ? "?show=decided" : ""}`}>
+                {r.consumer}
+              </Link>
+            ),
+          },
+          { head: "Application", sort: "application", cell: (r) => r.application },
+          {
+            head: "Asks for",
+            sort: "plan",
+            cell: (r) => `${r.product} · ${r.plan}`,
+            look: "whitespace-nowrap",
+          },
+          decided
+            ? { head: "Outcome", sort: "outcome", cell: (r) => r.state }
+            : { head: "Asked by", cell: (r) => r.asked_by },
+        ]}
+      />
       {one.data && <Decide key={one.data.request.id} request={one.data.request} />}
       {one.error && <Trouble error={one.error} />}
     </Page>

@@ -4,7 +4,10 @@ import { api, type Console } from "../../api/console";
 import { groups, STALE } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
 import { Several } from "../../kit/choose";
-import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Button, Dialog, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Line } from "../../kit/fields";
+import { Form, Refused, Send, useEntry } from "../../kit/form";
+import { Table } from "../../kit/table";
 import { Page } from "../frame";
 import { ConsumerChoice } from "./consumer-choice";
 
@@ -14,57 +17,50 @@ type Group = Console["GroupView"];
 export function Groups() {
   const stale = useStale();
   const list = useQuery(groups());
-  const [name, setName] = useState("");
   const [edited, setEdited] = useState<Group | null>(null);
-  const make = useMutation({
-    mutationFn: () => api.post("/groups", { body: { name } }),
-    onSuccess: () => {
-      setName("");
-      stale(STALE.group);
-    },
+  const make = useEntry({
+    start: { name: "" },
+    send: (body) => api.post("/groups", { body }),
+    afresh: true,
+    done: () => stale(STALE.group),
   });
   return (
     <Page title="Groups" sub="A product or plan shown to groups is hidden from everybody else, its name too.">
-      <form
-        className="my-4 flex items-end gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          make.mutate();
-        }}
-      >
-        <div className="w-64">
-          <Field label="Name of a new group" required value={name} onChange={setName} />
+      <Form of={make} className="my-4">
+        <div className="flex items-end gap-3">
+          <div className="w-64">
+            <Line name="name" label="Name of a new group" required />
+          </div>
+          <Send main={false} className="mb-3">
+            Make it
+          </Send>
         </div>
-        <Button type="submit" className="mb-3" disabled={make.isPending}>
-          Make it
-        </Button>
-      </form>
-      <Trouble error={make.error ?? list.error} />
+        <Refused />
+      </Form>
+      <Trouble error={list.error} />
       {list.isPending && <Waiting words="Reading the groups" />}
       {list.data?.length === 0 && (
         <p className="text-soft">There is no group yet. Without groups everybody sees everything on sale.</p>
       )}
       {(list.data ?? []).length > 0 && (
-        <table className="plain-table">
-          <thead>
-            <tr>
-              <th>Group</th>
-              <th>Consumers</th>
-              <th>Sees, alone</th>
-            </tr>
-          </thead>
-          <tbody>
-            {list.data?.map((g) => (
-              <tr key={g.id}>
-                <td>
-                  <WordButton onClick={() => setEdited(g)}>{g.name}</WordButton>
-                </td>
-                <td>{g.consumers.join(", ") || <span className="text-soft">nobody yet</span>}</td>
-                <td>{g.sees.join(", ") || <span className="text-soft">nothing yet</span>}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <Table
+          rows={list.data ?? []}
+          id={(g) => g.id}
+          columns={[
+            {
+              head: "Group",
+              cell: (g) => <WordButton onClick={() => setEdited(g)}>{g.name}</WordButton>,
+            },
+            {
+              head: "Consumers",
+              cell: (g) => g.consumers.join(", ") || <span className="text-soft">nobody yet</span>,
+            },
+            {
+              head: "Sees, alone",
+              cell: (g) => g.sees.join(", ") || <span className="text-soft">nothing yet</span>,
+            },
+          ]}
+        />
       )}
       {edited && <Members key={edited.id} group={edited} onClose={() => setEdited(null)} />}
     </Page>

@@ -5,7 +5,9 @@ import { limitsOf, overrides, STALE } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
 import { me } from "../../api/queries/house";
 import { Choose } from "../../kit/choose";
-import { Button, Dialog, Field, Trouble, WordButton } from "../../kit/controls";
+import { Dialog, Trouble, WordButton } from "../../kit/controls";
+import { digits, Line, Own } from "../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../kit/form";
 import { dayAndYear, untilWhen } from "../../kit/format";
 
 type Consumer = Console["ConsumerView"];
@@ -76,76 +78,71 @@ const FIELDS: readonly (readonly [string, string])[] = [
   ["units", "Units"],
 ];
 
-function Override({
-  consumer,
-  onClose,
-  onDone,
-}: {
-  consumer: number;
-  onClose: () => void;
-  onDone: () => void;
-}) {
+type AskedFor = { consumer: number; onClose: () => void; onDone: () => void };
+
+function Override({ consumer, onClose, onDone }: AskedFor) {
   const held = useQuery(limitsOf(consumer));
-  const [place, setPlace] = useState("0");
-  const [changed, setChanged] = useState<Record<string, number>>({});
-  const [reason, setReason] = useState("");
-  const [until, setUntil] = useState("");
-  const all: Held[] = held.data ?? [];
-  const chosen = all[Number(place)];
-  const limit = { ...(chosen?.limit ?? {}), ...changed } as Record<string, unknown>;
-  const save = useMutation({
-    mutationFn: () =>
-      api.post("/subscriptions/{subscription_id}/overrides", {
-        params: { path: { subscription_id: chosen?.subscription_id ?? 0 } },
-        body: { limit, reason, until },
-      }),
-    onSuccess: onDone,
-  });
   return (
     <Dialog open onClose={onClose} title="Override a limit">
-      {all.length === 0 && <p className="text-soft">No subscription of this consumer has a limit.</p>}
-      {chosen && (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            save.mutate();
-          }}
-        >
-          <Choose
-            label="Which limit"
-            value={place}
-            choices={all.map((h, n) => [String(n), `${h.application} · ${h.name}: ${h.sentence}`] as const)}
-            onChange={(next) => {
-              setPlace(next);
-              setChanged({});
-            }}
-          />
-          <div className="grid grid-cols-3 gap-x-6">
-            {FIELDS.filter(([name]) => name in limit).map(([name, label]) => (
-              <Field
-                key={name}
-                label={label}
-                inputMode="numeric"
-                required
-                value={String(limit[name])}
-                onChange={(value) => setChanged({ ...changed, [name]: Number(value.replace(/\D/g, "")) })}
-              />
-            ))}
-          </div>
-          <Field label="Why, for the record" required value={reason} onChange={setReason} />
-          <Field label="Until the end of" type="date" required value={until} onChange={setUntil} />
-          <p className="text-[13px] text-soft">
-            It holds within a second. The consumer's members are told by mail.
-          </p>
-          <Trouble error={save.error} />
-          <div className="mt-3 flex justify-end gap-2">
-            <Button onClick={onClose}>Leave it</Button>
-            <Button main type="submit" disabled={save.isPending || !until}>
-              Override it for {chosen.application}
-            </Button>
-          </div>
-        </form>
+      {held.data?.length === 0 && <p className="text-soft">No subscription of this consumer has a limit.</p>}
+      {held.data?.[0] && (
+        <OverrideForm all={held.data} first={held.data[0]} onClose={onClose} onDone={onDone} />
       )}
     </Dialog>
+  );
+}
+
+function OverrideForm({
+  all,
+  first,
+  onClose,
+  onDone,
+}: Omit<AskedFor, "consumer"> & { all: Held[]; first: Held }) {
+  const entry = useEntry({
+    start: { place: "0", limit: first.limit as Record<string, unknown>, reason: "", until: "" },
+    send: ({ place, ...body }) =>
+      api.post("/subscriptions/{subscription_id}/overrides", {
+        params: { path: { subscription_id: (all[Number(place)] ?? first).subscription_id } },
+        body,
+      }),
+    done: onDone,
+  });
+  const { place, limit, until } = entry.form.watch();
+  return (
+    <Form of={entry}>
+      <Own<string> name="place">
+        {({ onChange, ...field }) => (
+          <Choose
+            {...field}
+            label="Which limit"
+            choices={all.map((h, n) => [String(n), `${h.application} · ${h.name}: ${h.sentence}`] as const)}
+            onChange={(next) => {
+              onChange(next);
+              entry.form.setValue("limit", all[Number(next)]?.limit ?? {});
+            }}
+          />
+        )}
+      </Own>
+      <div className="grid grid-cols-3 gap-x-6">
+        {FIELDS.filter(([name]) => name in limit).map(([name, label]) => (
+          <Line
+            key={place + name}
+            name={`limit.${name}`}
+            label={label}
+            inputMode="numeric"
+            required
+            kept={digits}
+          />
+        ))}
+      </div>
+      <Line name="reason" label="Why, for the record" required />
+      <Line name="until" label="Until the end of" type="date" required />
+      <p className="text-[13px] text-soft">
+        It holds within a second. The consumer's members are told by mail.
+      </p>
+      <Ends onLeave={onClose}>
+        <Send disabled={!until}>Override it for {(all[Number(place)] ?? first).application}</Send>
+      </Ends>
+    </Form>
   );
 }

@@ -1,103 +1,77 @@
 import type { Console } from "../../api/console";
-import { Choose } from "../../kit/choose";
-import { Field } from "../../kit/controls";
+import { Choice, Line } from "../../kit/fields";
+import { useTyped } from "../../kit/form";
 
 export type Settings = Console["ApiSettings"];
 export type First = Console["ApiIn"]["state"];
 
 /** Whether a new version answers calls at once. */
-export function FirstState({ state, onChange }: { state: First; onChange: (state: First) => void }) {
+export function FirstState() {
   return (
     <div className="w-72">
-      <Choose
+      <Choice
+        name="state"
         label="It answers calls"
-        value={state}
         choices={[
           ["live", "at once"],
           ["draft", "not yet: a draft nobody can call"],
         ]}
-        onChange={onChange}
       />
     </div>
   );
 }
 
 /** Where an API version answers, what picks it, and which back ends it asks. */
-export function ApiFields({ typed, onChange }: { typed: Settings; onChange: (typed: Settings) => void }) {
-  const set = (part: Partial<Settings>) => onChange({ ...typed, ...part });
+export function ApiFields() {
+  const { chosen_by } = useTyped<Settings>();
   return (
     <>
       <div className="grid grid-cols-[2fr_1fr_2fr] gap-x-6">
-        <Field label="Name" required value={typed.name} onChange={(name) => set({ name })} />
-        <Field label="Version" required value={typed.version} onChange={(version) => set({ version })} />
-        <Field
-          label="Answers under"
-          required
-          placeholder="/tides/v1"
-          value={typed.base_path}
-          onChange={(base_path) => set({ base_path })}
-        />
+        <Line name="name" label="Name" required />
+        <Line name="version" label="Version" required />
+        <Line name="base_path" label="Answers under" required placeholder="/tides/v1" />
       </div>
       <div className="grid grid-cols-[3fr_2fr] gap-x-6">
-        <Field
+        <Line
+          name="back_end_url"
           label="Back-end address"
           required
           placeholder="http://127.0.0.1:8402/tides"
-          value={typed.back_end_url}
-          onChange={(back_end_url) => set({ back_end_url })}
           hint="A name and password, as in https://name:password@…, are sealed; https://@… forgets them."
         />
-        <Field
+        <Line<number | null>
+          name="capacity_per_second"
           label="The back end takes, calls a second"
           inputMode="numeric"
-          value={typed.capacity_per_second == null ? "" : String(typed.capacity_per_second)}
-          onChange={(value) => set({ capacity_per_second: /^\d+$/.test(value) ? Number(value) : null })}
+          kept={(text) => (/^\d+$/.test(text) ? Number(text) : null)}
         />
       </div>
       <div className="grid grid-cols-[3fr_2fr] gap-x-6">
-        <Field
+        <Line
+          name="sandbox_url"
           label="Back-end address of the sandbox"
           placeholder="none: there is no sandbox"
-          value={typed.sandbox_url}
-          onChange={(sandbox_url) => set({ sandbox_url })}
         />
-        <Field
-          label="Path that tells whether it is well"
-          placeholder="/health"
-          value={typed.health_path}
-          onChange={(health_path) => set({ health_path })}
-        />
+        <Line name="health_path" label="Path that tells whether it is well" placeholder="/health" />
       </div>
       <div className="grid grid-cols-3 gap-x-6">
-        <Choose
+        <Choice
+          name="chosen_by"
           label="Calls find this version by"
-          value={typed.chosen_by}
           choices={[
             ["path", "the path alone"],
             ["header", "a header of the call"],
             ["host", "the host they call"],
           ]}
-          onChange={(chosen_by) => set({ chosen_by })}
         />
-        {typed.chosen_by === "header" && (
-          <Field
-            label="Header"
-            required
-            placeholder="API-Version"
-            value={typed.chosen_name}
-            onChange={(chosen_name) => set({ chosen_name })}
-          />
+        {chosen_by === "header" && (
+          <Line name="chosen_name" label="Header" required placeholder="API-Version" />
         )}
-        {typed.chosen_by !== "path" && (
-          <Field
-            label={typed.chosen_by === "header" ? "that says" : "Host"}
-            required
-            value={typed.chosen_value}
-            onChange={(chosen_value) => set({ chosen_value })}
-          />
+        {chosen_by !== "path" && (
+          <Line name="chosen_value" label={chosen_by === "header" ? "that says" : "Host"} required />
         )}
       </div>
-      <Field label="What it is" value={typed.description} onChange={(description) => set({ description })} />
+      <Line name="description" label="What it is" />
     </>
   );
 }

@@ -5,7 +5,9 @@ import { api, type Console } from "../../api/console";
 import { Problem } from "../../api/problem";
 import { makeStale } from "../../api/queries/asking";
 import { apiVersion, callers as callersOf, STALE } from "../../api/queries/compose";
-import { Button, Dialog, Field, Note, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Dialog, Note, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Line } from "../../kit/fields";
+import { Ends, Form, Refused, Send, useEntry } from "../../kit/form";
 import { count, dayAndMinute, dayAndYear, plural } from "../../kit/format";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../shell";
@@ -91,26 +93,21 @@ function EditSettings({
   onClose: () => void;
   onDone: (view: View) => void;
 }) {
-  const [typed, setTyped] = useState(() => settingsOf(view));
   const [edition, setEdition] = useState(view.edition);
-  const save = useMutation({
-    mutationFn: () =>
+  const entry = useEntry({
+    start: settingsOf(view),
+    send: (body) =>
       api.put("/apis/{version_id}", {
         params: { path: { version_id: view.id }, header: { "if-match": `"${edition}"` } },
-        body: typed,
+        body,
       }),
-    onSuccess: onDone,
+    done: onDone,
   });
-  const other =
-    save.error instanceof Problem && save.error.status === 412 ? (save.error.current as View) : null;
+  const { error } = entry;
+  const other = error instanceof Problem && error.status === 412 ? (error.current as View) : null;
   return (
     <Dialog wide open onClose={onClose} title={`${view.name} ${view.version}: where it answers and asks`}>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
+      <Form of={entry}>
         {other && (
           <Note>
             Somebody else saved this meanwhile: under {other.base_path}, from {other.back_end_url}. Yours is
@@ -118,7 +115,7 @@ function EditSettings({
             <WordButton
               onClick={() => {
                 setEdition(other.edition);
-                save.reset();
+                entry.again();
               }}
             >
               go on with yours
@@ -126,12 +123,10 @@ function EditSettings({
             .
           </Note>
         )}
-        <ApiFields typed={typed} onChange={setTyped} />
-        {!other && <Trouble error={save.error} />}
-        <Button main type="submit" disabled={save.isPending}>
-          Save
-        </Button>
-      </form>
+        <ApiFields />
+        {!other && <Refused />}
+        <Send>Save</Send>
+      </Form>
     </Dialog>
   );
 }
@@ -203,14 +198,9 @@ const MOVES: Record<string, string> = {
 /** The version's life: draft, live, sunset with a day, gone. */
 function Life({ view, onShow }: { view: View; onShow: (view: View) => void }) {
   const [asked, setAsked] = useState<"sunset" | "gone" | null>(null);
-  const move = useMutation({
-    mutationFn: (body: Console["StateIn"]) =>
-      api.put("/apis/{version_id}/state", { params: { path: { version_id: view.id } }, body }),
-    onSuccess: (next) => {
-      setAsked(null);
-      onShow(next);
-    },
-  });
+  const path = { version_id: view.id };
+  const move = (body: Console["StateIn"]) => api.put("/apis/{version_id}/state", { params: { path }, body });
+  const live = useMutation({ mutationFn: () => move({ state: "live" }), onSuccess: onShow });
   return (
     <Aside title="Its life">
       {view.sunset_at && view.state === "sunset" && (
@@ -221,24 +211,23 @@ function Life({ view, onShow }: { view: View; onShow: (view: View) => void }) {
       )}
       {view.moves.map((to) => (
         <p key={to} className="py-0.5">
-          <WordButton
-            onClick={() =>
-              to === "live" ? move.mutate({ state: "live" }) : setAsked(to as "sunset" | "gone")
-            }
-          >
+          <WordButton onClick={() => (to === "live" ? live.mutate() : setAsked(to as "sunset" | "gone"))}>
             {to === "live" && view.state === "sunset" ? "Call its end off" : MOVES[to]}
           </WordButton>
         </p>
       ))}
       {view.moves.length === 0 && <p className="text-soft">It is gone and answers 410.</p>}
-      {!asked && <Trouble error={move.error} />}
+      <Trouble error={live.error} />
       {asked && (
         <EndDialog
           view={view}
           to={asked}
-          error={move.error}
           onClose={() => setAsked(null)}
-          onGo={(sunset_on) => move.mutate({ state: asked, sunset_on })}
+          send={(day) => move({ state: asked, sunset_on: day })}
+          done={(next) => {
+            setAsked(null);
+            onShow(next);
+          }}
         />
       )}
     </Aside>
@@ -248,39 +237,38 @@ function Life({ view, onShow }: { view: View; onShow: (view: View) => void }) {
 function EndDialog({
   view,
   to,
-  error,
   onClose,
-  onGo,
+  send,
+  done,
 }: {
   view: View;
   to: "sunset" | "gone";
-  error: unknown;
   onClose: () => void;
-  onGo: (day: string | null) => void;
+  send: (day: string | null) => Promise<View>;
+  done: (next: View) => void;
 }) {
-  const [on, setOn] = useState("");
+  const entry = useEntry({ start: { sunset_on: "" }, send: (typed) => send(typed.sunset_on || null), done });
+  const { sunset_on } = entry.form.watch();
   const callers = useQuery(callersOf(view.id));
   const names = callers.data ?? [];
   return (
     <Dialog open onClose={onClose} title={to === "sunset" ? "Announce its end" : "End it now"}>
-      <p className="mb-3">
-        {names.length
-          ? `${plural(names.length, "consumer")} may call ${view.name} ${view.version} now: ${names.join(", ")}.`
-          : `Nobody may call ${view.name} ${view.version} now.`}{" "}
-        {to === "sunset"
-          ? "Their members are told by mail today."
-          : "From now on each of their calls to it is answered 410. This cannot be undone."}
-      </p>
-      {to === "sunset" && (
-        <Field label="It answers no more from" type="date" required value={on} onChange={setOn} />
-      )}
-      <Trouble error={error} />
-      <div className="flex justify-end gap-2">
-        <Button onClick={onClose}>Not yet</Button>
-        <Button main disabled={to === "sunset" && !on} onClick={() => onGo(on || null)}>
-          {to === "sunset" ? "Announce it" : `End it for ${plural(names.length, "consumer")}`}
-        </Button>
-      </div>
+      <Form of={entry}>
+        <p className="mb-3">
+          {names.length
+            ? `${plural(names.length, "consumer")} may call ${view.name} ${view.version} now: ${names.join(", ")}.`
+            : `Nobody may call ${view.name} ${view.version} now.`}{" "}
+          {to === "sunset"
+            ? "Their members are told by mail today."
+            : "From now on each of their calls to it is answered 410. This cannot be undone."}
+        </p>
+        {to === "sunset" && <Line name="sunset_on" label="It answers no more from" type="date" required />}
+        <Ends leave="Not yet" onLeave={onClose}>
+          <Send disabled={to === "sunset" && !sunset_on}>
+            {to === "sunset" ? "Announce it" : `End it for ${plural(names.length, "consumer")}`}
+          </Send>
+        </Ends>
+      </Form>
     </Dialog>
   );
 }

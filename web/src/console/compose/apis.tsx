@@ -1,14 +1,16 @@
-import { useMutation } from "@tanstack/react-query";
-import { useState } from "react";
+import { useFieldArray } from "react-hook-form";
 import { useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
 import { STALE } from "../../api/queries/compose";
-import { Button, Trouble, WordButton } from "../../kit/controls";
+import { Button, WordButton } from "../../kit/controls";
+import { Choice, Line } from "../../kit/fields";
+import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { dayAndYear } from "../../kit/format";
+import { Table } from "../../kit/table";
 import { Page } from "../frame";
 import { ListPage, useList } from "../list";
-import { ApiFields, type First, FirstState, type Settings } from "./api-fields";
+import { ApiFields, FirstState, type Settings } from "./api-fields";
 
 type Typed = Console["ApiIn"];
 
@@ -22,6 +24,7 @@ export function Apis() {
       list={list}
       reading="Reading the APIs"
       empty="APIs belong here: their operations, and the back end that answers them. Bring in the first document."
+      id={(a) => a.id}
       address={(row) => `/compose/apis/${row.id}`}
       actions={
         <>
@@ -66,120 +69,78 @@ const EMPTY: Settings = {
   health_path: "",
 };
 
+const OPERATION: Typed["operations"][number] = { method: "GET", path: "/", summary: "", groups: [] };
+const START: Typed = { ...EMPTY, state: "live", operations: [OPERATION] };
+
 export function NewApi() {
   const navigate = useNavigate();
   const stale = useStale();
-  const [typed, setTyped] = useState(EMPTY);
-  const [state, setState] = useState<First>("live");
-  const [operations, setOperations] = useState<Typed["operations"]>([
-    { method: "GET", path: "/", summary: "", groups: [] },
-  ]);
-  const create = useMutation({
-    mutationFn: () => api.post("/apis", { body: { ...typed, state, operations } }),
-    onSuccess: async (made) => {
+  const entry = useEntry({
+    start: START,
+    send: (body) => api.post("/apis", { body }),
+    done: async (made) => {
       await stale(STALE.api);
       navigate(`/compose/apis/${made.id}`, { replace: true });
     },
   });
-  const change = (n: number, part: Partial<Typed["operations"][number]>) =>
-    setOperations(operations.map((o, i) => (i === n ? { ...o, ...part } : o)));
+  const rows = useFieldArray({ control: entry.form.control, name: "operations" });
   return (
     <Page title="A new API" sub="Its operations are typed by hand.">
-      <form
-        className="mt-5 max-w-[760px]"
-        onSubmit={(e) => {
-          e.preventDefault();
-          create.mutate();
-        }}
-      >
-        <ApiFields typed={typed} onChange={setTyped} />
-        <FirstState state={state} onChange={setState} />
+      <Form of={entry} className="mt-5 max-w-[760px]">
+        <ApiFields />
+        <FirstState />
         <h2 className="mt-5 border-b border-line pb-1">Operations</h2>
-        <table className="plain-table">
-          <thead>
-            <tr>
-              <th className="w-24">Method</th>
-              <th>Path</th>
-              <th>In words</th>
-              <th className="w-20">
-                <span className="sr-only">Remove</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {operations.map((operation, n) => (
-              // biome-ignore lint/suspicious/noArrayIndexKey: rows being typed have no other name
-              <tr key={n}>
-                <td>
-                  <MethodSelect
-                    label={`Method of operation ${n + 1}`}
-                    value={operation.method}
-                    onChange={(method) => change(n, { method })}
-                  />
-                </td>
-                <td>
-                  <input
-                    aria-label={`Path of operation ${n + 1}`}
-                    className="field"
-                    required
-                    value={operation.path}
-                    onChange={(e) => change(n, { path: e.target.value })}
-                  />
-                </td>
-                <td>
-                  <input
-                    aria-label={`Operation ${n + 1} in words`}
-                    className="field"
-                    value={operation.summary}
-                    onChange={(e) => change(n, { summary: e.target.value })}
-                  />
-                </td>
-                <td className="number">
-                  <WordButton
-                    aria-label={`Take away operation ${n + 1}`}
-                    onClick={() => setOperations(operations.filter((_, i) => i !== n))}
-                  >
-                    take away
-                  </WordButton>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <Table
+          rows={rows.fields}
+          id={(row) => row.id}
+          columns={[
+            {
+              head: "Method",
+              width: "w-24",
+              cell: (_, n) => (
+                <Choice
+                  quiet
+                  name={`operations.${n}.method`}
+                  label={`Method of operation ${n + 1}`}
+                  choices={METHODS}
+                />
+              ),
+            },
+            {
+              head: "Path",
+              cell: (_, n) => (
+                <Line quiet required name={`operations.${n}.path`} label={`Path of operation ${n + 1}`} />
+              ),
+            },
+            {
+              head: "In words",
+              cell: (_, n) => (
+                <Line quiet name={`operations.${n}.summary`} label={`Operation ${n + 1} in words`} />
+              ),
+            },
+            {
+              head: "Remove",
+              quiet: true,
+              width: "w-20",
+              number: true,
+              cell: (_, n) => (
+                <WordButton aria-label={`Take away operation ${n + 1}`} onClick={() => rows.remove(n)}>
+                  take away
+                </WordButton>
+              ),
+            },
+          ]}
+        />
         <div className="mt-3 flex items-center justify-between">
-          <WordButton
-            onClick={() =>
-              setOperations([...operations, { method: "GET", path: "/", summary: "", groups: [] }])
-            }
-          >
-            Add an operation
-          </WordButton>
-          <Button main type="submit" disabled={create.isPending}>
-            Describe it
-          </Button>
+          <WordButton onClick={() => rows.append(OPERATION)}>Add an operation</WordButton>
+          <Send>Describe it</Send>
         </div>
-        <Trouble error={create.error} />
-      </form>
+        <Refused />
+      </Form>
     </Page>
   );
 }
 
-const METHODS = ["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"];
-
-export function MethodSelect({
-  label,
-  value,
-  onChange,
-}: {
-  label: string;
-  value: string;
-  onChange: (value: string) => void;
-}) {
-  return (
-    <select aria-label={label} className="field" value={value} onChange={(e) => onChange(e.target.value)}>
-      {METHODS.map((m) => (
-        <option key={m}>{m}</option>
-      ))}
-    </select>
-  );
-}
+export const METHODS = ["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"].map(
+  (method) => [method, method] as const,
+);

@@ -4,73 +4,53 @@ import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
 import { apiVersion, documentAgainst, documentRead, STALE } from "../../api/queries/compose";
-import { Button, Note, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Note, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { TextFile, Tick } from "../../kit/fields";
+import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { count, plural } from "../../kit/format";
+import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
-import { ApiFields, type First, FirstState, type Settings } from "./api-fields";
+import { ApiFields, FirstState } from "./api-fields";
 
 type Reading = Console["ReadingView"];
+/** Of a text longer than this many characters the beginning is shown. */
+const MOST_SHOWN = 300_000;
 
 /** Bringing in an OpenAPI document: choose or paste it, then it is read. */
 export function NewDocument() {
   const navigate = useNavigate();
   const [search] = useSearchParams();
-  const [text, setText] = useState("");
-  const [name, setName] = useState("");
   const to = search.get("to");
-  const begin = useMutation({
-    mutationFn: () => api.post("/documents", { body: { name, text } }),
-    onSuccess: (reading) => navigate(`/compose/documents/${reading.id}${to ? `?to=${to}` : ""}`),
+  const entry = useEntry({
+    start: { name: "", text: "" },
+    send: (body) => api.post("/documents", { body }),
+    done: (reading) => navigate(`/compose/documents/${reading.id}${to ? `?to=${to}` : ""}`),
   });
-  const take = async (file: File | undefined) => {
-    if (!file) return;
-    setName(file.name);
-    setText(await file.text());
-  };
+  const { name, text } = entry.form.watch();
+  const long = text.length > MOST_SHOWN;
   return (
     <Page
       title={to ? "A newer document" : "Bring in a document"}
       sub="OpenAPI 2.0, 3.0 or 3.1, as JSON or YAML, up to 20 MB. Nothing changes before you have seen what it says."
     >
-      <form
-        className="mt-5 max-w-[760px]"
-        onSubmit={(e) => {
-          e.preventDefault();
-          begin.mutate();
-        }}
-      >
-        <label className="mb-3 block text-[13px] text-soft">
-          From a file
-          <input
-            type="file"
-            accept=".json,.yaml,.yml,application/json,application/yaml"
-            className="mt-1 block text-ink file:mr-3 file:cursor-pointer file:rounded file:border file:border-line file:bg-sheet file:px-3 file:py-1 file:text-[13px]"
-            onChange={(e) => take(e.target.files?.[0])}
-          />
-        </label>
-        <label className="mb-3 block text-[13px] text-soft">
-          Or paste its text
-          <textarea
-            className="field mt-1 h-72 rounded border border-line p-2 font-mono text-[12px] text-ink"
-            spellCheck={false}
-            value={text.length > 300_000 ? `${text.slice(0, 300_000)}\n…` : text}
-            onChange={(e) => {
-              setText(e.target.value);
-              setName("");
-            }}
-          />
-        </label>
-        {text.length > 300_000 && (
+      <Form of={entry} className="mt-5 max-w-[760px]">
+        <TextFile
+          name="text"
+          accept=".json,.yaml,.yml,application/json,application/yaml"
+          label="Or paste its text"
+          height="h-72"
+          shows={(whole) => (long ? `${whole.slice(0, MOST_SHOWN)}\n…` : whole)}
+          onName={(from) => entry.form.setValue("name", from)}
+        />
+        {long && (
           <p className="mb-3 text-[13px] text-soft">
             The beginning of {name || "the text"}; all {count(Math.round(text.length / 1000))} thousand
             characters are read.
           </p>
         )}
-        <Trouble error={begin.error} />
-        <Button main type="submit" disabled={!text.trim() || begin.isPending}>
-          {begin.isPending ? "Sending it …" : "Read it"}
-        </Button>
-      </form>
+        <Refused />
+        <Send disabled={!text.trim()}>{entry.sending ? "Sending it …" : "Read it"}</Send>
+      </Form>
     </Page>
   );
 }
@@ -151,19 +131,18 @@ function Findings({ reading }: { reading: Reading }) {
           ? "What is wrong"
           : `${plural(reading.findings.length, "finding")}, ${reading.left_out} of them left out`}
       </h2>
-      <table className="plain-table">
-        <tbody>
-          {shown.map((f) => (
-            <tr key={f.where + f.what}>
-              <td className={`whitespace-nowrap ${f.weight === "left out" ? "text-madder" : "text-brass"}`}>
-                {f.weight}
-              </td>
-              <td className="max-w-[300px] break-all font-mono text-[12px]">{f.where}</td>
-              <td>{f.what}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Table
+        rows={shown}
+        id={(f) => f.where + f.what}
+        columns={[
+          {
+            cell: (f) => f.weight,
+            look: (f) => `whitespace-nowrap ${f.weight === "left out" ? "text-madder" : "text-brass"}`,
+          },
+          { cell: (f) => f.where, look: "max-w-[300px] break-all font-mono text-[12px]" },
+          { cell: (f) => f.what },
+        ]}
+      />
       {reading.findings.length > 8 && (
         <WordButton onClick={() => setAll(!all)}>
           {all ? "fewer" : `all ${reading.findings.length}`}
@@ -200,75 +179,48 @@ function Found({ reading }: { reading: Reading }) {
   );
 }
 
-function Agree({
-  reading,
-  agreed,
-  onChange,
-}: {
-  reading: Reading;
-  agreed: boolean;
-  onChange: (agreed: boolean) => void;
-}) {
+/** That parts may be left out is agreed to. */
+function Agree({ reading }: { reading: Reading }) {
   if (!reading.left_out) return null;
   return (
-    <label className="my-3 flex items-baseline gap-2">
-      <input
-        type="checkbox"
-        className="accent-(--color-kelp)"
-        checked={agreed}
-        onChange={(e) => onChange(e.target.checked)}
-      />
+    <Tick name="agreed" className="my-3">
       {plural(reading.left_out, "part")} may be left out; take the rest.
-    </label>
+    </Tick>
   );
 }
 
 function AsNew({ reading }: { reading: Reading }) {
   const navigate = useNavigate();
   const stale = useStale();
-  const [agreed, setAgreed] = useState(false);
-  const [typed, setTyped] = useState<Settings>(() => begun(reading));
-  const [state, setState] = useState<First>("live");
-  const apply = useMutation({
-    mutationFn: () =>
-      api.post("/documents/{reading_id}/as-new", {
-        params: { path: { reading_id: reading.id } },
-        body: { ...typed, state, agreed },
-      }),
-    onSuccess: async (made) => {
+  const entry = useEntry({
+    start: begun(reading),
+    send: (body) =>
+      api.post("/documents/{reading_id}/as-new", { params: { path: { reading_id: reading.id } }, body }),
+    done: async (made) => {
       await stale(STALE.document);
       navigate(`/compose/apis/${made.id}`, { replace: true });
     },
   });
+  const { agreed } = entry.form.watch();
   return (
-    <form
-      className="mt-5 max-w-[760px]"
-      onSubmit={(e) => {
-        e.preventDefault();
-        apply.mutate();
-      }}
-    >
+    <Form of={entry} className="mt-5 max-w-[760px]">
       <h2 className="mb-2 border-b border-line pb-1">It becomes</h2>
-      <ApiFields typed={typed} onChange={setTyped} />
-      <FirstState state={state} onChange={setState} />
-      <Agree reading={reading} agreed={agreed} onChange={setAgreed} />
-      <Trouble error={apply.error} />
-      <Button
-        main
-        type="submit"
-        disabled={apply.isPending || reading.operations === 0 || (reading.left_out > 0 && !agreed)}
-      >
+      <ApiFields />
+      <FirstState />
+      <Agree reading={reading} />
+      <Refused />
+      <Send disabled={reading.operations === 0 || (reading.left_out > 0 && !agreed)}>
         Take in {plural(reading.operations, "operation")}
-      </Button>
-      {apply.isPending && (
+      </Send>
+      {entry.sending && (
         <Waiting words={`Taking in ${plural(reading.operations, "operation")}, all or none`} />
       )}
-    </form>
+    </Form>
   );
 }
 
 /** What a document suggests for the version it becomes. */
-function begun(reading: Reading): Settings {
+function begun(reading: Reading): Console["NewFromDocument"] {
   const version = /^\d+/.exec(reading.version)?.[0];
   const name = reading.title || "";
   const word = name
@@ -287,27 +239,30 @@ function begun(reading: Reading): Settings {
     chosen_value: "",
     sandbox_url: "",
     health_path: "",
+    state: "live",
+    agreed: false,
   };
 }
 
 function Replace({ reading, versionId }: { reading: Reading; versionId: number }) {
   const navigate = useNavigate();
   const stale = useStale();
-  const [agreed, setAgreed] = useState(false);
   const path = { reading_id: reading.id, version_id: versionId };
   const version = useQuery(apiVersion(versionId));
   const against = useQuery(documentAgainst(reading.id, versionId));
-  const apply = useMutation({
-    mutationFn: () =>
+  const entry = useEntry({
+    start: { agreed: false },
+    send: (body) =>
       api.post("/documents/{reading_id}/to/{version_id}", {
         params: { path, header: { "if-match": `"${version.data?.edition ?? 0}"` } },
-        body: { agreed },
+        body,
       }),
-    onSuccess: async () => {
+    done: async () => {
       await stale(STALE.document);
       navigate(`/compose/apis/${versionId}`, { replace: true });
     },
   });
+  const { agreed } = entry.form.watch();
   const d = against.data;
   if (!d || !version.data)
     return against.error ? (
@@ -356,18 +311,20 @@ function Replace({ reading, versionId }: { reading: Reading; versionId: number }
           calls, sealed meters and invoices keep speaking of them.
         </Note>
       )}
-      <Agree reading={reading} agreed={agreed} onChange={setAgreed} />
-      <Trouble error={apply.error} />
-      <Button
-        main
-        disabled={apply.isPending || (reading.left_out > 0 && !agreed)}
-        onClick={() => apply.mutate()}
-      >
-        {touched.length ? `Apply it, and take ${plural(touched.length, "operation")} from sale` : "Apply it"}
-      </Button>
-      {apply.isPending && (
-        <Waiting words={`Applying it to ${version.data.name} ${version.data.version}, whole or not at all`} />
-      )}
+      <Form of={entry}>
+        <Agree reading={reading} />
+        <Refused />
+        <Send disabled={reading.left_out > 0 && !agreed}>
+          {touched.length
+            ? `Apply it, and take ${plural(touched.length, "operation")} from sale`
+            : "Apply it"}
+        </Send>
+        {entry.sending && (
+          <Waiting
+            words={`Applying it to ${version.data.name} ${version.data.version}, whole or not at all`}
+          />
+        )}
+      </Form>
     </section>
   );
 }

@@ -1,8 +1,8 @@
-import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
-import { Several } from "../../kit/choose";
-import { Button, Dialog, Field, Trouble, WordButton } from "../../kit/controls";
+import { Dialog, WordButton } from "../../kit/controls";
+import { Choices, digits, Line, Tick } from "../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../kit/form";
 import { count, plural } from "../../kit/format";
 import { Aside } from "../frame";
 
@@ -92,69 +92,50 @@ function Change({
   onClose: () => void;
   onDone: (view: View) => void;
 }) {
-  const [typed, setTyped] = useState(view.forwarding);
-  const [origins, setOrigins] = useState(view.forwarding.cors_origins.join(", "));
-  const set = (part: Partial<Settings>) => setTyped({ ...typed, ...part });
-  const save = useMutation({
-    mutationFn: () =>
+  const entry = useEntry({
+    start: { ...view.forwarding, cors_origins: view.forwarding.cors_origins.join(", ") },
+    send: (typed) =>
       api.put("/apis/{version_id}/forwarding", {
         params: { path: { version_id: view.id }, header: { "if-match": `"${view.edition}"` } },
-        body: { ...typed, cors_origins: origins.split(/[,\s]+/).filter(Boolean) },
+        body: { ...typed, cors_origins: typed.cors_origins.split(/[,\s]+/).filter(Boolean) },
       }),
-    onSuccess: onDone,
+    done: onDone,
   });
   return (
     <Dialog wide open onClose={onClose} title={`${view.name} ${view.version}: how back ends are asked`}>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
+      <Form of={entry}>
         <div className="grid grid-cols-3 gap-x-6">
           {NUMBERS.map(([name, label]) => (
-            <Field
+            <Line
               key={name}
+              name={name}
               label={label}
               required
               inputMode="numeric"
-              value={String(typed[name])}
-              onChange={(value) => set({ [name]: Number(value.replace(/\D/g, "")) })}
+              kept={digits}
               hint={name === "breaker_failures" ? "0: never" : undefined}
             />
           ))}
         </div>
-        <Field
+        <Line
+          name="cors_origins"
           label="Origins of pages that may call from a browser"
           placeholder="none; * for any, or https://maps.example, https://…"
-          value={origins}
-          onChange={setOrigins}
         />
-        <label className="flex items-baseline gap-2 py-2">
-          <input
-            type="checkbox"
-            className="accent-(--color-kelp)"
-            checked={typed.passes_caller}
-            onChange={(e) => set({ passes_caller: e.target.checked })}
-          />
+        <Tick name="passes_caller">
           Tell the back end who calls: Calm-Consumer, -Application, -Client, -Plan, -Subscription,
           -Environment, -Tags
-        </label>
-        <Several
+        </Tick>
+        <Choices
+          name="lets_through"
           label="Sent on although some back ends read it as another path or method"
-          chosen={typed.lets_through}
           choices={ODD}
           none="Nothing of the kind: it is refused."
-          onChange={(lets_through) => set({ lets_through })}
         />
-        <Trouble error={save.error} />
-        <div className="mt-3 flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
-          <Button main type="submit" disabled={save.isPending}>
-            Save
-          </Button>
-        </div>
-      </form>
+        <Ends onLeave={onClose}>
+          <Send>Save</Send>
+        </Ends>
+      </Form>
     </Dialog>
   );
 }

@@ -1,10 +1,11 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
 import { issuers, STALE } from "../../api/queries/compose";
-import { Choose, Several } from "../../kit/choose";
-import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Button, Dialog, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Choice, Choices, Line, Tick } from "../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../kit/form";
 import { Aside, Page } from "../frame";
 
 type Issuer = Console["IssuerView"];
@@ -87,86 +88,48 @@ function Edit({
   onClose: () => void;
   onDone: () => void;
 }) {
-  const [typed, setTyped] = useState<Typed>(issuer ? (issuer as unknown as Typed) : EMPTY);
-  const set = (part: Partial<Typed>) => setTyped({ ...typed, ...part });
-  const save = useMutation({
-    mutationFn: () =>
+  const entry = useEntry({
+    start: issuer ? (issuer as unknown as Typed) : EMPTY,
+    send: (body) =>
       issuer
         ? api.put("/issuers/{issuer_id}", {
             params: { path: { issuer_id: issuer.id }, header: { "if-match": `"${issuer.edition}"` } },
-            body: typed,
+            body,
           })
-        : api.post("/issuers", { body: typed }),
-    onSuccess: onDone,
+        : api.post("/issuers", { body }),
+    done: onDone,
   });
   return (
     <Dialog wide open onClose={onClose} title={issuer ? issuer.name : "Trust an issuer"}>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
+      <Form of={entry}>
         <div className="grid grid-cols-2 gap-x-6">
-          <Field label="Name" required value={typed.name} onChange={(name) => set({ name })} />
-          <Field
-            label="Issuer, as tokens say it (iss)"
-            required
-            value={typed.issuer}
-            onChange={(value) => set({ issuer: value })}
-          />
-          <Field
-            label="Where its keys are"
-            required
-            value={typed.jwks_url}
-            onChange={(jwks_url) => set({ jwks_url })}
-          />
-          <Field
-            label="Audience its tokens must be for (aud)"
-            required
-            value={typed.audience}
-            onChange={(audience) => set({ audience })}
-          />
-          <Field
-            label="Claim with the application's client id"
-            required
-            value={typed.claim}
-            onChange={(claim) => set({ claim })}
-          />
-          <Choose
+          <Line name="name" label="Name" required />
+          <Line name="issuer" label="Issuer, as tokens say it (iss)" required />
+          <Line name="jwks_url" label="Where its keys are" required />
+          <Line name="audience" label="Audience its tokens must be for (aud)" required />
+          <Line name="claim" label="Claim with the application's client id" required />
+          <Choice
+            name="environment"
             label="Its tokens call"
-            value={typed.environment}
             choices={[
               ["live", "live"],
               ["sandbox", "the sandbox"],
             ]}
-            onChange={(environment) => set({ environment })}
           />
         </div>
-        <Several
+        <Choices
+          name="algorithms"
           label="They may be signed by"
-          chosen={typed.algorithms}
           choices={ALGORITHMS.map((name) => [name, name] as const)}
           none="Choose at least one."
-          onChange={(algorithms) => set({ algorithms })}
         />
-        <label className="flex items-baseline gap-2 py-1">
-          <input
-            type="checkbox"
-            className="accent-(--color-kelp)"
-            checked={typed.trusted}
-            onChange={(e) => set({ trusted: e.target.checked })}
-          />
+        <Tick name="trusted" className="py-1">
           It is trusted now
-        </label>
-        <Trouble error={save.error} />
-        <div className="mt-3 flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
-          <Button main type="submit" disabled={save.isPending}>
-            Save
-          </Button>
-        </div>
-      </form>
+        </Tick>
+        <Ends onLeave={onClose}>
+          <Send>Save</Send>
+        </Ends>
+      </Form>
     </Dialog>
   );
 }

@@ -6,6 +6,7 @@ import { allApis, effective, houseLimits, STALE } from "../../api/queries/compos
 import { Trouble, Waiting, WordButton } from "../../kit/controls";
 import { Menu, MenuItem } from "../../kit/menu";
 import { type Part, Sentence } from "../../kit/sentence";
+import { Table } from "../../kit/table";
 import { typed, withChange } from "../../kit/terms";
 import { Aside, Page } from "../frame";
 import { useOpened } from "../shell";
@@ -115,49 +116,52 @@ export function WhatACallerGets() {
         </>
       }
     >
-      <table className="plain-table mt-4">
-        <thead>
-          <tr>
-            <th>Operation</th>
-            <th>Limit</th>
-            <th>From</th>
-            <th>Counted by</th>
-          </tr>
-        </thead>
-        <tbody>
-          {data.rows.map((row) => {
-            const lines = Math.max(1, row.limits.length);
-            return Array.from({ length: lines }, (_, n) => {
-              const limit = row.limits[n];
-              return (
-                <tr key={`${row.operations[0]}${limit?.layer}${limit?.name}`}>
-                  {n === 0 && (
-                    <td rowSpan={lines} className="max-w-[280px]">
-                      {row.operations.map((o) => (
-                        <div key={o} className="break-words">
-                          {o}
-                        </div>
-                      ))}
-                    </td>
-                  )}
-                  <td>{limit ? <Sentence parts={limit.sentence as unknown as Part[]} /> : "no limit"}</td>
-                  <td className="whitespace-nowrap text-soft">
-                    {limit && (LAYERS[limit.layer] ?? limit.layer)}
-                  </td>
-                  {n === 0 && (
-                    <td rowSpan={lines}>
-                      {row.meters.join(", ") || <span className="text-soft">no meter</span>}
-                    </td>
-                  )}
-                </tr>
-              );
-            });
-          })}
-        </tbody>
-      </table>
+      <Table
+        className="mt-4"
+        rows={data.rows.flatMap(oneByOne)}
+        id={({ row, limit }) => `${row.operations[0]}${limit?.layer}${limit?.name}`}
+        columns={[
+          {
+            head: "Operation",
+            look: "max-w-[280px]",
+            spans: ({ lines }) => lines,
+            cell: ({ row }) =>
+              row.operations.map((o) => (
+                <div key={o} className="break-words">
+                  {o}
+                </div>
+              )),
+          },
+          {
+            head: "Limit",
+            cell: ({ limit }) =>
+              limit ? <Sentence parts={limit.sentence as unknown as Part[]} /> : "no limit",
+          },
+          {
+            head: "From",
+            look: "whitespace-nowrap text-soft",
+            cell: ({ limit }) => limit && (LAYERS[limit.layer] ?? limit.layer),
+          },
+          {
+            head: "Counted by",
+            spans: ({ lines }) => lines,
+            cell: ({ row }) => row.meters.join(", ") || <span className="text-soft">no meter</span>,
+          },
+        ]}
+      />
       {data.rows.length === 0 && <p className="py-4 text-soft">The product sells no operation.</p>}
     </Page>
   );
+}
+
+/** A row for each limit of some operations, or one that says there is none; the first tells how many they are. */
+function oneByOne<Row extends { limits: unknown[] }>(row: Row) {
+  const lines = Math.max(1, row.limits.length);
+  return Array.from({ length: lines }, (_, n) => ({
+    row,
+    limit: row.limits[n] as Row["limits"][number] | undefined,
+    lines: n === 0 ? lines : 0,
+  }));
 }
 
 /** The OpenAPI document of what a plan sells, by API version. */

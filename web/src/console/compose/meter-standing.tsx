@@ -23,15 +23,6 @@ export function Standing({ meter }: { meter: View }) {
       await stale(STALE.meter);
     },
   });
-  const clone = useMutation({
-    mutationFn: (name: string) =>
-      api.post("/meters/{meter_id}/clone", { params: { path: { meter_id: meter.id } }, body: { name } }),
-    onSuccess: async (made) => {
-      setAsked(null);
-      await stale(STALE.meter);
-      navigate(`/compose/meters/${made.id}`);
-    },
-  });
   return (
     <>
       {meter.sealed_at
@@ -63,10 +54,14 @@ export function Standing({ meter }: { meter: View }) {
         <NameDialog
           title={`A copy of ${meter.name}`}
           verb="Make the copy"
-          error={clone.error}
-          pending={clone.isPending}
           onClose={() => setAsked(null)}
-          onGo={clone.mutate}
+          send={async (name) => {
+            const path = { meter_id: meter.id };
+            const made = await api.post("/meters/{meter_id}/clone", { params: { path }, body: { name } });
+            setAsked(null);
+            await stale(STALE.meter);
+            navigate(`/compose/meters/${made.id}`);
+          }}
         />
       )}
     </>

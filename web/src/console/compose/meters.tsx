@@ -1,11 +1,13 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
 import { meter as ofMeter, STALE } from "../../api/queries/compose";
-import { Choose, Several } from "../../kit/choose";
-import { Button, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Several } from "../../kit/choose";
+import { Button, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Choice, Choices, Line, Own } from "../../kit/fields";
+import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { plural } from "../../kit/format";
 import { Page } from "../frame";
 import { ListPage, useList } from "../list";
@@ -27,6 +29,7 @@ export function Meters() {
       list={list}
       reading="Reading the meters"
       empty="Meters belong here: which operations and which outcomes count. Make the first one."
+      id={(row) => row.id}
       address={(m) => `/compose/meters/${m.id}`}
       actions={
         <Button main onClick={() => navigate("/compose/meters/new")}>
@@ -86,54 +89,59 @@ function inWords(m: View): string {
   return `${measure}${outcome}, on ${plural(m.operations.length, "operation")}`;
 }
 
-const EMPTY: Filter = {
+type Typed = Filter & { name: string };
+
+const EMPTY: Typed = {
+  name: "",
   operations: [],
   outcomes: ["2xx"],
   measure: "calls",
   environments: ["live"],
   credentials: [],
-  header: null,
+  header: "",
 };
+
+function typedOf(meter: View): Typed {
+  return {
+    name: meter.name,
+    operations: meter.operations,
+    outcomes: meter.outcomes,
+    measure: meter.measure as Filter["measure"],
+    environments: meter.environments as Filter["environments"],
+    credentials: meter.credentials,
+    header: meter.header ?? "",
+  };
+}
+
+/** The header is told only where it is what counts. */
+function sent<T extends Filter>(typed: T): T {
+  return { ...typed, header: typed.measure === "reported" ? typed.header : null };
+}
 
 export function MeterPage() {
   const { id } = useParams();
   const fresh = id === "new";
   const navigate = useNavigate();
   const stale = useStale();
-  const [name, setName] = useState("");
-  const [filter, setFilter] = useState<Filter>(EMPTY);
-  const set = (part: Partial<Filter>) => setFilter({ ...filter, ...part });
   const one = useQuery({ ...ofMeter(Number(id)), enabled: !fresh });
   const meter = one.data;
   useOpened(meter?.name);
-  useEffect(() => {
-    if (meter) {
-      setName(meter.name);
-      setFilter({
-        operations: meter.operations,
-        outcomes: meter.outcomes,
-        measure: meter.measure as Filter["measure"],
-        environments: meter.environments as Filter["environments"],
-        credentials: meter.credentials,
-        header: meter.header,
-      });
-    }
-  }, [meter]);
-  const save = useMutation({
-    mutationFn: () => {
-      const body = { name, ...filter };
-      return meter
+  const entry = useEntry({
+    start: EMPTY,
+    kept: meter && typedOf(meter),
+    send: (typed) =>
+      meter
         ? api.put("/meters/{meter_id}", {
             params: { path: { meter_id: meter.id }, header: { "if-match": `"${meter.edition}"` } },
-            body,
+            body: sent(typed),
           })
-        : api.post("/meters", { body });
-    },
-    onSuccess: async (saved) => {
+        : api.post("/meters", { body: sent(typed) }),
+    done: async (saved) => {
       await stale(STALE.meter);
       navigate(`/compose/meters/${saved.id}`, { replace: true });
     },
   });
+  const { name, ...filter } = entry.form.watch();
   if (!fresh && !meter)
     return (
       <Page title="Meter">
@@ -147,82 +155,85 @@ export function MeterPage() {
       sub={
         meter ? <Standing meter={meter} /> : "Nothing is charged by it until a published plan speaks of it."
       }
-      margin={<Preview filter={filter} meterId={meter?.id ?? null} />}
+      margin={<Preview filter={sent(filter)} meterId={meter?.id ?? null} />}
     >
-      <form
-        className="mt-5 max-w-[660px]"
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
-        <Field label="Name" required value={name} onChange={setName} />
+      <Form of={entry} className="mt-5 max-w-[660px]">
+        <Line name="name" label="Name" required />
         <fieldset disabled={sealed} className="contents">
           <div className="grid grid-cols-2 gap-x-6">
-            <Choose
+            <Choice
+              name="measure"
               label="It counts"
-              value={filter.measure}
               choices={Object.entries(MEASURES) as [Filter["measure"], string][]}
-              onChange={(measure) =>
-                set({ measure, header: measure === "reported" ? (filter.header ?? "") : null })
-              }
             />
             {filter.measure === "reported" && (
-              <Field
-                label="Header that reports it"
-                required
-                placeholder="X-Cells"
-                value={filter.header ?? ""}
-                onChange={(header) => set({ header })}
-              />
+              <Line name="header" label="Header that reports it" required placeholder="X-Cells" />
             )}
           </div>
         </fieldset>
-        <Several
-          label="of calls that were"
-          chosen={filter.outcomes}
-          choices={[
-            ...OUTCOMES,
-            ...filter.outcomes
-              .filter((o) => !OUTCOMES.some(([known]) => known === o))
-              .map((o) => [o, o] as const),
-          ]}
-          none="With none chosen, every outcome counts. Refused calls never do."
-          disabled={sealed}
-          onChange={(outcomes) => set({ outcomes: outcomes.sort() })}
-        />
-        {!sealed && <OtherCode onAdd={(code) => set({ outcomes: [...filter.outcomes, code].sort() })} />}
+        <Own<string[]> name="outcomes">
+          {({ value, onChange, error }) => (
+            <Outcomes chosen={value} onChange={onChange} error={error} sealed={sealed} />
+          )}
+        </Own>
         <div className="grid grid-cols-2 gap-x-6">
-          <Several
+          <Choices
+            name="environments"
             label="made in"
-            chosen={filter.environments}
             choices={ENVIRONMENTS}
             none="Choose at least one."
             disabled={sealed}
-            onChange={(environments) => set({ environments })}
           />
-          <Several
+          <Choices
+            name="credentials"
             label="with"
-            chosen={filter.credentials}
             choices={CREDENTIALS}
             none="Any credential."
             disabled={sealed}
-            onChange={(credentials) => set({ credentials })}
           />
         </div>
         <h2 className="mt-2 mb-1">on these operations</h2>
-        <ChooseOperations
-          chosen={filter.operations}
-          onChange={(operations) => set({ operations })}
-          disabled={sealed}
-        />
-        <Button main type="submit" disabled={save.isPending || filter.operations.length === 0}>
+        <Own<number[]> name="operations">
+          {({ value, onChange, error }) => (
+            <ChooseOperations chosen={value} onChange={onChange} error={error} disabled={sealed} />
+          )}
+        </Own>
+        <Send disabled={filter.operations.length === 0}>
           {meter ? (sealed ? "Rename" : "Save") : "Make it"}
-        </Button>
-        {save.isSuccess && <span className="ml-3 text-soft">Saved.</span>}
-        <Trouble error={save.error} />
-      </form>
+        </Send>
+        {entry.sent && <span className="ml-3 text-soft">Saved.</span>}
+        <Refused />
+      </Form>
     </Page>
+  );
+}
+
+/** The statuses that count, by class or singly. */
+function Outcomes({
+  chosen,
+  onChange,
+  error,
+  sealed,
+}: {
+  chosen: string[];
+  onChange: (outcomes: string[]) => void;
+  error?: string;
+  sealed: boolean;
+}) {
+  const others = chosen.filter((o) => !OUTCOMES.some(([known]) => known === o));
+  return (
+    <>
+      <Several
+        label="of calls that were"
+        chosen={chosen}
+        choices={[...OUTCOMES, ...others.map((o) => [o, o] as const)]}
+        none="With none chosen, every outcome counts. Refused calls never do."
+        disabled={sealed}
+        error={error}
+        onChange={(outcomes) => onChange(outcomes.sort())}
+      />
+      {!sealed && <OtherCode onAdd={(code) => onChange([...chosen, code].sort())} />}
+    </>
   );
 }
 

@@ -6,8 +6,11 @@ import { useStale } from "../../api/queries/asking";
 import { operations, STALE } from "../../api/queries/compose";
 import { Choose } from "../../kit/choose";
 import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Choice, Line } from "../../kit/fields";
+import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { count, plural } from "../../kit/format";
-import { MethodSelect } from "./apis";
+import { Table } from "../../kit/table";
+import { METHODS } from "./apis";
 
 type View = Console["ApiView"];
 type Operation = Console["OperationView"];
@@ -89,10 +92,13 @@ export function OperationTable({ view }: { view: View }) {
       {!data && <Waiting words="Reading the operations" />}
       {data && data.operations.length === 0 && <p className="py-3 text-soft">No operation is like that.</p>}
       {data && data.operations.length > 0 && (
-        <table className="plain-table">
-          <thead>
-            <tr>
-              <th className="w-6">
+        <Table
+          rows={data.operations}
+          id={(o) => o.id}
+          columns={[
+            {
+              width: "w-6",
+              head: (
                 <input
                   type="checkbox"
                   aria-label="Choose all of this page"
@@ -100,28 +106,25 @@ export function OperationTable({ view }: { view: View }) {
                   checked={chosen.length === data.operations.length}
                   onChange={(e) => setChosen(e.target.checked ? data.operations.map((o) => o.id) : [])}
                 />
-              </th>
-              <th className="w-[40%]">Operation</th>
-              <th>Group</th>
-              <th>Counted by</th>
-              <th>Sold by</th>
-            </tr>
-          </thead>
-          <tbody>
-            {data.operations.map((o) => (
-              <tr key={o.id}>
-                <td>
-                  <input
-                    type="checkbox"
-                    aria-label={`Choose ${o.method} ${o.path}`}
-                    className="accent-(--color-kelp)"
-                    checked={chosen.includes(o.id)}
-                    onChange={() =>
-                      setChosen(chosen.includes(o.id) ? chosen.filter((c) => c !== o.id) : [...chosen, o.id])
-                    }
-                  />
-                </td>
-                <td className="max-w-[320px]">
+              ),
+              cell: (o) => (
+                <input
+                  type="checkbox"
+                  aria-label={`Choose ${o.method} ${o.path}`}
+                  className="accent-(--color-kelp)"
+                  checked={chosen.includes(o.id)}
+                  onChange={() =>
+                    setChosen(chosen.includes(o.id) ? chosen.filter((c) => c !== o.id) : [...chosen, o.id])
+                  }
+                />
+              ),
+            },
+            {
+              head: "Operation",
+              width: "w-[40%]",
+              look: "max-w-[320px]",
+              cell: (o) => (
+                <>
                   <WordButton onClick={() => setEdited(o)} className="text-left wrap-anywhere">
                     {o.method} {o.path}
                   </WordButton>
@@ -131,14 +134,20 @@ export function OperationTable({ view }: { view: View }) {
                     </div>
                   )}
                   {o.summary && <div className="text-[13px] text-soft">{o.summary}</div>}
-                </td>
-                <td>{o.groups.join(", ")}</td>
-                <td>{o.meters.join(", ") || <b className="font-normal text-brass">no meter</b>}</td>
-                <td>{sellers(o.plans) || <b className="font-normal text-brass">no plan</b>}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                </>
+              ),
+            },
+            { head: "Group", cell: (o) => o.groups.join(", ") },
+            {
+              head: "Counted by",
+              cell: (o) => o.meters.join(", ") || <b className="font-normal text-brass">no meter</b>,
+            },
+            {
+              head: "Sold by",
+              cell: (o) => sellers(o.plans) || <b className="font-normal text-brass">no plan</b>,
+            },
+          ]}
+        />
       )}
       {data && data.total > 0 && (
         <p className="mt-2 flex gap-4 text-[13px] text-soft">
@@ -234,27 +243,24 @@ function EditOperation({
   onClose: () => void;
   onDone: () => void;
 }) {
-  const [method, setMethod] = useState(operation?.method ?? "GET");
-  const [path, setPath] = useState(operation?.path ?? "/");
-  const [summary, setSummary] = useState(operation?.summary ?? "");
-  const [groups, setGroups] = useState(operation?.groups.join(", ") ?? "");
-  const [answers, setAnswers] = useState<Answers>((operation?.answers as Answers) ?? "back end");
-  const save = useMutation({
-    mutationFn: async () => {
-      const body = { method, path, summary, groups: groups.split(",").map((g) => g.trim()) };
-      if (operation && answers !== operation.answers)
-        await api.put("/operations/{operation_id}/answers", {
-          params: { path: { operation_id: operation.id } },
-          body: { answers },
-        });
-      return operation
-        ? api.put("/operations/{operation_id}", {
-            params: { path: { operation_id: operation.id } },
-            body,
-          })
-        : api.post("/apis/{version_id}/operations", { params: { path: { version_id: view.id } }, body });
+  const entry = useEntry({
+    start: {
+      method: operation?.method ?? "GET",
+      path: operation?.path ?? "/",
+      summary: operation?.summary ?? "",
+      groups: operation?.groups.join(", ") ?? "",
+      answers: ((operation?.answers as Answers) ?? "back end") as Answers,
     },
-    onSuccess: onDone,
+    send: async ({ answers, ...typed }) => {
+      const body = { ...typed, groups: typed.groups.split(",").map((g) => g.trim()) };
+      if (!operation)
+        return api.post("/apis/{version_id}/operations", { params: { path: { version_id: view.id } }, body });
+      const path = { operation_id: operation.id };
+      if (answers !== operation.answers)
+        await api.put("/operations/{operation_id}/answers", { params: { path }, body: { answers } });
+      return api.put("/operations/{operation_id}", { params: { path }, body });
+    },
+    done: onDone,
   });
   const remove = useMutation({
     mutationFn: () =>
@@ -267,33 +273,26 @@ function EditOperation({
       onClose={onClose}
       title={operation ? `${operation.method} ${operation.path}` : "A new operation"}
     >
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
-        <div className="mb-3 grid grid-cols-[90px_1fr] items-end gap-4">
-          <MethodSelect label="Method" value={method} onChange={setMethod} />
-          <div className="-mb-3">
-            <Field label="Path" required value={path} onChange={setPath} />
-          </div>
+      <Form of={entry}>
+        <div className="grid grid-cols-[90px_1fr] gap-4">
+          <Choice name="method" label="Method" choices={METHODS} />
+          <Line name="path" label="Path" required />
         </div>
-        <Field label="In words" value={summary} onChange={setSummary} />
-        <Field label="Groups, with commas between" value={groups} onChange={setGroups} />
+        <Line name="summary" label="In words" />
+        <Line name="groups" label="Groups, with commas between" />
         {operation && (
-          <Choose
+          <Choice
+            name="answers"
             label="It answers"
-            value={answers}
             choices={[
               ["back end", "from the back end"],
               ["sandbox example", "in the sandbox with its document's example, live from the back end"],
               ["example", "with its document's example: no back end is asked"],
             ]}
-            onChange={setAnswers}
           />
         )}
-        <Trouble error={save.error ?? remove.error} />
+        <Trouble error={remove.error} />
+        <Refused />
         <div className="mt-3 flex justify-between">
           {operation ? (
             <Button onClick={() => remove.mutate()} disabled={remove.isPending}>
@@ -302,11 +301,9 @@ function EditOperation({
           ) : (
             <span />
           )}
-          <Button main type="submit" disabled={save.isPending}>
-            {operation ? "Save" : "Add it"}
-          </Button>
+          <Send>{operation ? "Save" : "Add it"}</Send>
         </div>
-      </form>
+      </Form>
     </Dialog>
   );
 }

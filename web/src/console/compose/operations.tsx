@@ -2,13 +2,18 @@ import { useQueries, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Console } from "../../api/console";
 import { allApis, operations } from "../../api/queries/compose";
+import { Refusal } from "../../kit/controls";
 import { plural } from "../../kit/format";
 
 type Operation = Console["OperationView"];
-type Props = { chosen: number[]; onChange: (chosen: number[]) => void; disabled?: boolean };
+type Props = {
+  chosen: number[];
+  onChange: (chosen: number[]) => void;
+  disabled?: boolean;
+};
 
 /** All operations of all APIs, to choose from singly or by the group. */
-export function ChooseOperations({ chosen, onChange, disabled }: Props) {
+export function ChooseOperations({ chosen, onChange, disabled, error }: Props & { error?: string }) {
   const list = useQuery(allApis());
   const versions = (list.data?.rows ?? []).filter((v) => v.state !== "gone");
   const pages = useQueries({
@@ -29,6 +34,7 @@ export function ChooseOperations({ chosen, onChange, disabled }: Props) {
       {list.data?.total === 0 && (
         <p className="text-soft">There is no API yet whose operations could be chosen.</p>
       )}
+      {error && <Refusal>{error}</Refusal>}
     </div>
   );
 }

@@ -3,8 +3,9 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api } from "../../api/console";
 import { groups as ofGroups } from "../../api/queries/admit";
-import { Choose, Several } from "../../kit/choose";
-import { Button, Dialog, Trouble } from "../../kit/controls";
+import { Dialog, Trouble } from "../../kit/controls";
+import { Choice, Choices } from "../../kit/fields";
+import { Ends, Form, Refused, Send, useEntry } from "../../kit/form";
 import { plural } from "../../kit/format";
 import { Menu, MenuItem, MenuRule } from "../../kit/menu";
 import { NameDialog } from "../../kit/name-dialog";
@@ -18,13 +19,11 @@ type Asked = "rename" | "copy" | "groups" | "withdraw" | null;
 export function PlanHead({ plan, sheet, onShow }: Props) {
   const navigate = useNavigate();
   const [asked, setAsked] = useState<Asked>(null);
-  const act = useMutation({
-    mutationFn: (make: () => Promise<Sheet>) => make(),
-    onSuccess: (next) => {
-      setAsked(null);
-      onShow(next);
-    },
-  });
+  const done = (next: Sheet) => {
+    setAsked(null);
+    onShow(next);
+  };
+  const act = useMutation({ mutationFn: (make: () => Promise<Sheet>) => make(), onSuccess: done });
   const path = { plan_id: plan.id };
   const ids = sheet.plans.map((p) => p.id);
   const place = ids.indexOf(plan.id);
@@ -95,22 +94,21 @@ export function PlanHead({ plan, sheet, onShow }: Props) {
         {plan.state} · {plural(plan.subscriptions, "subscription")}
         {plan.groups.length > 0 && <span className="block">only for {plan.groups.join(", ")}</span>}
       </small>
-      {!asked && <Trouble error={act.error} />}
+      <Trouble error={act.error} />
       {(asked === "rename" || asked === "copy") && (
         <NameDialog
           title={asked === "rename" ? `Another name for ${plan.name}` : `A new plan like ${plan.name}`}
           verb={asked === "rename" ? "Rename it" : "Add the plan"}
           start={asked === "rename" ? plan.name : ""}
-          error={act.error}
           onClose={() => setAsked(null)}
-          onGo={(name) =>
-            act.mutate(() =>
-              asked === "rename"
+          send={async (name) =>
+            done(
+              await (asked === "rename"
                 ? api.put("/plans/{plan_id}/name", { params: { path }, body: { name } })
                 : api.post("/products/{product_id}/plans", {
                     params: { path: { product_id: sheet.product.id } },
                     body: { name, like: plan.id },
-                  }),
+                  })),
             )
           }
         />
@@ -118,49 +116,49 @@ export function PlanHead({ plan, sheet, onShow }: Props) {
       {asked === "groups" && (
         <SeenBy
           plan={plan}
-          error={act.error}
           onClose={() => setAsked(null)}
-          onGo={(groups) =>
-            act.mutate(() => api.put("/plans/{plan_id}/groups", { params: { path }, body: { groups } }))
-          }
+          send={(groups) => api.put("/plans/{plan_id}/groups", { params: { path }, body: { groups } })}
+          done={done}
         />
       )}
       {asked === "withdraw" && (
         <Withdraw
           plan={plan}
           others={sheet.plans.filter((p) => p.id !== plan.id && p.live_revision !== null)}
-          error={act.error}
           onClose={() => setAsked(null)}
-          onGo={(move_to) =>
-            act.mutate(() => api.post("/plans/{plan_id}/withdraw", { params: { path }, body: { move_to } }))
-          }
+          send={(move_to) => api.post("/plans/{plan_id}/withdraw", { params: { path }, body: { move_to } })}
+          done={done}
         />
       )}
     </th>
   );
 }
 
-type DialogProps<T> = { error: unknown; onClose: () => void; onGo: (value: T) => void };
+type DialogProps<T> = {
+  onClose: () => void;
+  send: (value: T) => Promise<Sheet>;
+  done: (next: Sheet) => void;
+};
 
-function SeenBy({ plan, error, onClose, onGo }: DialogProps<number[]> & { plan: Plan }) {
-  const groups = useQuery(ofGroups());
-  const [chosen, setChosen] = useState(plan.group_ids);
+function SeenBy({ plan, onClose, send, done }: DialogProps<number[]> & { plan: Plan }) {
+  const all = useQuery(ofGroups());
+  const entry = useEntry({ start: { groups: plan.group_ids }, send: ({ groups }) => send(groups), done });
+  const { groups } = entry.form.watch();
   return (
     <Dialog open onClose={onClose} title={`Who sees ${plan.name}`}>
-      <Several
-        label="Only consumers of"
-        chosen={chosen}
-        choices={(groups.data ?? []).map((g) => [g.id, g.name] as const)}
-        none="With no group chosen, everybody who sees the product."
-        onChange={setChosen}
-      />
-      {groups.data?.length === 0 && (
-        <p className="mb-3 text-soft">There is no group yet. They are made under Admit, Groups.</p>
-      )}
-      <Trouble error={error} />
-      <Button main onClick={() => onGo(chosen)}>
-        {chosen.length ? "Show it to these only" : "Show it to everybody"}
-      </Button>
+      <Form of={entry}>
+        <Choices
+          name="groups"
+          label="Only consumers of"
+          choices={(all.data ?? []).map((g) => [g.id, g.name] as const)}
+          none="With no group chosen, everybody who sees the product."
+        />
+        {all.data?.length === 0 && (
+          <p className="mb-3 text-soft">There is no group yet. They are made under Admit, Groups.</p>
+        )}
+        <Refused />
+        <Send>{groups.length ? "Show it to these only" : "Show it to everybody"}</Send>
+      </Form>
     </Dialog>
   );
 }
@@ -168,41 +166,45 @@ function SeenBy({ plan, error, onClose, onGo }: DialogProps<number[]> & { plan: 
 function Withdraw({
   plan,
   others,
-  error,
   onClose,
-  onGo,
+  send,
+  done,
 }: DialogProps<number | null> & { plan: Plan; others: Plan[] }) {
-  const [to, setTo] = useState(String(others[0]?.id ?? ""));
-  const target = others.find((p) => String(p.id) === to);
   const moves = plan.subscriptions > 0;
+  const entry = useEntry({
+    start: { move_to: String(others[0]?.id ?? "") },
+    send: ({ move_to }) => send(moves ? Number(move_to) : null),
+    done,
+  });
+  const { move_to } = entry.form.watch();
+  const target = others.find((p) => String(p.id) === move_to);
   return (
     <Dialog open onClose={onClose} title={`Withdraw ${plan.name}`}>
-      <p className="mb-3">
-        Nobody can subscribe to it any more, and it leaves the sheet. Its published revisions stay readable.{" "}
-        {moves
-          ? `${plural(plan.subscriptions, "subscription")} on it must move; their members are told by mail, and charges go by the day.`
-          : "Nobody is on it."}
-      </p>
-      {moves && others.length > 0 && (
-        <Choose
-          label="They move, at once, to"
-          value={to}
-          choices={others.map((p) => [String(p.id), p.name] as const)}
-          onChange={setTo}
-        />
-      )}
-      {moves && others.length === 0 && (
-        <p className="text-madder">No other plan is published that they could move to.</p>
-      )}
-      <Trouble error={error} />
-      <div className="flex justify-end gap-2">
-        <Button onClick={onClose}>Keep it</Button>
-        <Button main disabled={moves && !target} onClick={() => onGo(moves ? Number(to) : null)}>
-          {moves && target
-            ? `Withdraw it, and move ${plural(plan.subscriptions, "subscription")} to ${target.name}`
-            : "Withdraw it"}
-        </Button>
-      </div>
+      <Form of={entry}>
+        <p className="mb-3">
+          Nobody can subscribe to it any more, and it leaves the sheet. Its published revisions stay readable.{" "}
+          {moves
+            ? `${plural(plan.subscriptions, "subscription")} on it must move; their members are told by mail, and charges go by the day.`
+            : "Nobody is on it."}
+        </p>
+        {moves && others.length > 0 && (
+          <Choice
+            name="move_to"
+            label="They move, at once, to"
+            choices={others.map((p) => [String(p.id), p.name] as const)}
+          />
+        )}
+        {moves && others.length === 0 && (
+          <p className="text-madder">No other plan is published that they could move to.</p>
+        )}
+        <Ends leave="Keep it" onLeave={onClose}>
+          <Send disabled={moves && !target}>
+            {moves && target
+              ? `Withdraw it, and move ${plural(plan.subscriptions, "subscription")} to ${target.name}`
+              : "Withdraw it"}
+          </Send>
+        </Ends>
+      </Form>
     </Dialog>
   );
 }

@@ -1,12 +1,14 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
 import { groups as ofGroups } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
 import { markdown, STALE } from "../../api/queries/compose";
-import { Choose, Several } from "../../kit/choose";
-import { Button, Field, Trouble, WordButton } from "../../kit/controls";
+import { Choose } from "../../kit/choose";
+import { Button, WordButton } from "../../kit/controls";
+import { Choice, Choices, Line, Own } from "../../kit/fields";
+import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { Prose } from "../../kit/prose";
 import { Page } from "../frame";
 import { ListPage, useList } from "../list";
@@ -24,6 +26,7 @@ export function Products() {
       list={list}
       reading="Reading the products"
       empty="Products belong here: what is sold together, under which terms. Make the first one."
+      id={(row) => row.id}
       address={(p) => `/compose/products/${p.id}`}
       actions={
         <Button main onClick={() => navigate("/compose/products/new")}>
@@ -56,21 +59,16 @@ const EMPTY: Typed = {
 export function NewProduct() {
   const navigate = useNavigate();
   const stale = useStale();
-  const create = useMutation({
-    mutationFn: (typed: Typed) => api.post("/products", { body: typed }),
-    onSuccess: async (made) => {
-      await stale(STALE.product);
-      navigate(`/compose/products/${made.id}`, { replace: true });
-    },
-  });
   return (
     <Page title="A new product" sub="Afterwards its plans are laid out on the tariff sheet.">
       <ProductForm
         start={EMPTY}
         verb="Make it"
-        saving={create.isPending}
-        error={create.error}
-        onSave={(typed) => create.mutate(typed)}
+        send={(body) => api.post("/products", { body })}
+        done={async (made) => {
+          await stale(STALE.product);
+          navigate(`/compose/products/${made.id}`, { replace: true });
+        }}
       />
     </Page>
   );
@@ -88,87 +86,69 @@ const MOVES = [
   ["anew", "allowances start anew"],
 ] as const;
 
-type FormProps = {
+type FormProps<R> = {
   start: Typed;
   verb: string;
-  saving: boolean;
-  error: unknown;
-  onSave: (typed: Typed) => void;
+  send: (typed: Typed) => Promise<R>;
+  done: (answer: R) => unknown;
 };
 
-export function ProductForm({ start, verb, saving, error, onSave }: FormProps) {
-  const [typed, setTyped] = useState(start);
-  const set = (part: Partial<Typed>) => setTyped({ ...typed, ...part });
+export function ProductForm<R>({ start, verb, send, done }: FormProps<R>) {
+  const entry = useEntry({ start, send, done });
   const groups = useQuery(ofGroups());
+  const typed = entry.form.watch();
   return (
-    <form
-      className="mt-5 max-w-[660px]"
-      onSubmit={(e) => {
-        e.preventDefault();
-        onSave(typed);
-      }}
-    >
-      <Field label="Name" required value={typed.name} onChange={(name) => set({ name })} />
+    <Form of={entry} className="mt-5 max-w-[660px]">
+      <Line name="name" label="Name" required />
+      <Markdown name="description" label="What it is, for the portal" value={typed.description} />
+      <Markdown name="contact" label="Whom to ask" value={typed.contact} />
       <Markdown
-        label="What it is, for the portal"
-        value={typed.description}
-        onChange={(description) => set({ description })}
-      />
-      <Markdown label="Whom to ask" value={typed.contact} onChange={(contact) => set({ contact })} />
-      <Markdown
+        name="terms_of_use"
         label="Terms of use a subscriber must accept"
         value={typed.terms_of_use}
-        onChange={(terms_of_use) => set({ terms_of_use })}
       />
       {start.terms_of_use !== "" && typed.terms_of_use !== start.terms_of_use && (
         <p className="-mt-2 mb-3 text-[13px] text-brass">
           This becomes a new version. Every subscriber is told by mail and asked to accept it.
         </p>
       )}
-      <Choose
-        label="Access is"
-        value={typed.access_route}
-        choices={ROUTES}
-        onChange={(access_route) => set({ access_route })}
-      />
-      <Choose
-        label="Over a move to another plan"
-        value={typed.moves_anew ? "anew" : "on"}
-        choices={MOVES}
-        onChange={(chosen) => set({ moves_anew: chosen === "anew" })}
-      />
-      <Several
+      <Choice name="access_route" label="Access is" choices={ROUTES} />
+      <Own<boolean> name="moves_anew">
+        {({ value, onChange, error }) => (
+          <Choose
+            label="Over a move to another plan"
+            value={value ? "anew" : "on"}
+            choices={MOVES}
+            error={error}
+            onChange={(chosen) => onChange(chosen === "anew")}
+          />
+        )}
+      </Own>
+      <Choices
+        name="groups"
         label="Seen by consumers of"
-        chosen={typed.groups}
         choices={(groups.data ?? []).map((g) => [g.id, g.name] as const)}
         none="With no group chosen, everybody sees it. Others could not even name it."
-        onChange={(chosen) => set({ groups: chosen })}
       />
       <h2 className="mb-1">It bundles</h2>
-      <ChooseOperations chosen={typed.operations} onChange={(operations) => set({ operations })} />
-      <Button main type="submit" disabled={saving || typed.operations.length === 0}>
-        {verb}
-      </Button>
-      <Trouble error={error} />
-    </form>
+      <Own<number[]> name="operations">
+        {({ value, onChange, error }) => (
+          <ChooseOperations chosen={value} onChange={onChange} error={error} />
+        )}
+      </Own>
+      <Send disabled={typed.operations.length === 0}>{verb}</Send>
+      <Refused />
+    </Form>
   );
 }
 
 /** Text in Markdown, with a look at how it will read. */
-function Markdown({
-  label,
-  value,
-  onChange,
-}: {
-  label: string;
-  value: string;
-  onChange: (value: string) => void;
-}) {
+function Markdown({ name, label, value }: { name: string; label: string; value: string }) {
   const [shown, setShown] = useState(false);
   const made = useQuery({ ...markdown(value), enabled: shown });
   return (
     <div className="mb-3">
-      <Field label={label} area value={value} onChange={onChange} hint="Markdown" />
+      <Line name={name} label={label} area hint="Markdown" />
       <div className="-mt-2 text-[12px]">
         <WordButton className="text-[12px]" onClick={() => setShown(!shown)}>
           {shown ? "hide how it reads" : "how it reads"}

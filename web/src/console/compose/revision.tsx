@@ -5,6 +5,7 @@ import { revision as ofRevision } from "../../api/queries/compose";
 import { Trouble, Waiting } from "../../kit/controls";
 import { dayAndYear } from "../../kit/format";
 import { Sentence } from "../../kit/sentence";
+import { Table } from "../../kit/table";
 import { Page } from "../frame";
 import { useOpened } from "../shell";
 
@@ -55,27 +56,23 @@ export function RevisionPage() {
 /** The terms of one plan, read only. */
 export function TermsTable({ rows }: { rows: Console["SheetRow"][] }) {
   return (
-    <table className="plain-table mt-4">
-      <tbody>
-        {rows.map((row) => (
-          <tr key={row.group + row.label}>
-            <th className="w-32 text-soft">{row.label}</th>
-            <td>
-              {row.cells[0]?.sentences.map((parts, n) => (
-                // biome-ignore lint/suspicious/noArrayIndexKey: sentences are in order
-                <div key={n}>
-                  <Sentence parts={parts as never} />
-                </div>
-              ))}
-            </td>
-          </tr>
-        ))}
-        {rows.length === 0 && (
-          <tr>
-            <td className="text-soft">No limits and no prices.</td>
-          </tr>
-        )}
-      </tbody>
-    </table>
+    <Table
+      className="mt-4"
+      rows={rows}
+      id={(row) => row.group + row.label}
+      none="No limits and no prices."
+      columns={[
+        { cell: (row) => row.label, names: true, look: "w-32 text-soft" },
+        {
+          cell: (row) =>
+            row.cells[0]?.sentences.map((parts, n) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: sentences are in order
+              <div key={n}>
+                <Sentence parts={parts as never} />
+              </div>
+            )),
+        },
+      ]}
+    />
   );
 }

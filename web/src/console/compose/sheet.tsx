@@ -1,4 +1,3 @@
-import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Console } from "../../api/console";
@@ -202,63 +201,40 @@ function AddPlan({
   onClose: () => void;
   onDone: (sheet: Sheet) => void;
 }) {
-  const add = useMutation({
-    mutationFn: (name: string) =>
-      api.post("/products/{product_id}/plans", {
-        params: { path: { product_id: productId } },
-        body: { name },
-      }),
-    onSuccess: onDone,
-  });
   return (
     <NameDialog
       title="A new plan"
       verb="Add the plan"
       hint="It stands at the right of the sheet, as a draft nobody sees yet."
-      error={add.error}
-      pending={add.isPending}
       onClose={onClose}
-      onGo={add.mutate}
+      send={async (name) => {
+        const path = { product_id: productId };
+        onDone(await api.post("/products/{product_id}/plans", { params: { path }, body: { name } }));
+      }}
     />
   );
 }
 
 function CloneProduct({ product, onClose }: { product: Sheet["product"]; onClose: () => void }) {
   const navigate = useNavigate();
-  const clone = useMutation({
-    mutationFn: (name: string) =>
-      api.post("/products/{product_id}/clone", {
-        params: { path: { product_id: product.id } },
-        body: { name },
-      }),
-    onSuccess: (made) => {
-      onClose();
-      navigate(`/compose/products/${made.id}`);
-    },
-  });
   return (
     <NameDialog
       title={`A product like ${product.name}`}
       verb="Make it"
       hint="It gets the same operations, terms of use and plans; the plans as drafts."
-      error={clone.error}
-      pending={clone.isPending}
       onClose={onClose}
-      onGo={clone.mutate}
+      send={async (name) => {
+        const path = { product_id: product.id };
+        const made = await api.post("/products/{product_id}/clone", { params: { path }, body: { name } });
+        onClose();
+        navigate(`/compose/products/${made.id}`);
+      }}
     />
   );
 }
 
 function EditProduct({ sheet, onClose, onDone }: { sheet: Sheet; onClose: () => void; onDone: () => void }) {
   const p = sheet.product;
-  const save = useMutation({
-    mutationFn: (body: Console["ProductIn"]) =>
-      api.put("/products/{product_id}", {
-        params: { path: { product_id: p.id }, header: { "if-match": `"${p.edition}"` } },
-        body,
-      }),
-    onSuccess: onDone,
-  });
   return (
     <Dialog wide open onClose={onClose} title={p.name}>
       <ProductForm
@@ -273,9 +249,13 @@ function EditProduct({ sheet, onClose, onDone }: { sheet: Sheet; onClose: () => 
           moves_anew: p.moves_anew,
         }}
         verb="Save"
-        saving={save.isPending}
-        error={save.error}
-        onSave={(body) => save.mutate(body)}
+        send={(body) =>
+          api.put("/products/{product_id}", {
+            params: { path: { product_id: p.id }, header: { "if-match": `"${p.edition}"` } },
+            body,
+          })
+        }
+        done={onDone}
       />
     </Dialog>
   );

@@ -1,6 +1,8 @@
-import { useState } from "react";
-import { Button, Dialog, WordButton } from "../../kit/controls";
+import { Dialog, WordButton } from "../../kit/controls";
+import { Own } from "../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../kit/form";
 import { count } from "../../kit/format";
+import { Table } from "../../kit/table";
 import { typed } from "../../kit/terms";
 
 type Tier = { up_to: string | null; unit: string; flat: string };
@@ -20,18 +22,8 @@ export function Steps({
   onClose: () => void;
   onSave: (price: Price) => void;
 }) {
-  const [tiers, setTiers] = useState(price.tiers);
-  const set = (n: number, part: Partial<Tier>) =>
-    setTiers(tiers.map((tier, i) => (i === n ? { ...tier, ...part } : tier)));
-  const trouble = wrong(tiers);
-  const split = (n: number) => {
-    const from = Number(tiers[n - 1]?.up_to ?? 0);
-    const to = tiers[n]?.up_to;
-    const middle =
-      to === null || to === undefined ? (from ? from * 2 : 1000) : Math.round((from + Number(to)) / 2);
-    const tier = tiers[n];
-    if (tier) setTiers([...tiers.slice(0, n), { ...tier, up_to: String(middle) }, ...tiers.slice(n)]);
-  };
+  const entry = useEntry({ start: price, send: async (typed) => onSave(typed) });
+  const trouble = wrong(entry.form.watch().tiers);
   return (
     <Dialog open wide onClose={onClose} title={title}>
       <p className="mb-3 text-soft">
@@ -40,75 +32,90 @@ export function Steps({
           : "The step that is reached prices all units."}{" "}
         Steps count from behind the {count(price.included)} included.
       </p>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          if (!trouble) onSave({ ...price, tiers });
-        }}
-      >
-        <table className="plain-table">
-          <thead>
-            <tr>
-              <th>From</th>
-              <th>Up to</th>
-              <th>{currency} each</th>
-              <th>{currency} once</th>
-              <th>
-                <span className="sr-only">Change the steps</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {tiers.map((tier, n) => (
-              // biome-ignore lint/suspicious/noArrayIndexKey: a step is its place
-              <tr key={n}>
-                <td className="whitespace-nowrap text-soft">above {count(tiers[n - 1]?.up_to ?? 0)}</td>
-                <td>
-                  {tier.up_to === null ? (
-                    <span className="text-soft">without end</span>
-                  ) : (
-                    <Figure
-                      label={`Step ${n + 1} up to`}
-                      value={tier.up_to}
-                      onChange={(up_to) => set(n, { up_to })}
-                    />
-                  )}
-                </td>
-                <td>
-                  <Figure
-                    label={`Step ${n + 1} each`}
-                    value={tier.unit}
-                    onChange={(unit) => set(n, { unit })}
-                  />
-                </td>
-                <td>
-                  <Figure
-                    label={`Step ${n + 1} once`}
-                    value={tier.flat}
-                    onChange={(flat) => set(n, { flat })}
-                  />
-                </td>
-                <td className="whitespace-nowrap">
-                  <WordButton onClick={() => split(n)}>split</WordButton>{" "}
-                  {tiers.length > 1 && tier.up_to !== null && (
-                    <WordButton onClick={() => setTiers(tiers.filter((_, i) => i !== n))}>join</WordButton>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+      <Form of={entry}>
+        <Own<Tier[]> name="tiers">
+          {({ value, onChange }) => <StepTable tiers={value} onChange={onChange} currency={currency} />}
+        </Own>
         <p role="alert" className="mt-2 min-h-[1.5em] text-madder">
           {trouble}
         </p>
-        <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
-          <Button main type="submit" disabled={Boolean(trouble)}>
-            Keep these steps
-          </Button>
-        </div>
-      </form>
+        <Ends onLeave={onClose}>
+          <Send disabled={Boolean(trouble)}>Keep these steps</Send>
+        </Ends>
+      </Form>
     </Dialog>
+  );
+}
+
+function StepTable({
+  tiers,
+  onChange,
+  currency,
+}: {
+  tiers: Tier[];
+  onChange: (tiers: Tier[]) => void;
+  currency: string;
+}) {
+  const set = (n: number, part: Partial<Tier>) =>
+    onChange(tiers.map((tier, i) => (i === n ? { ...tier, ...part } : tier)));
+  const split = (n: number) => {
+    const from = Number(tiers[n - 1]?.up_to ?? 0);
+    const to = tiers[n]?.up_to;
+    const middle =
+      to === null || to === undefined ? (from ? from * 2 : 1000) : Math.round((from + Number(to)) / 2);
+    const tier = tiers[n];
+    if (tier) onChange([...tiers.slice(0, n), { ...tier, up_to: String(middle) }, ...tiers.slice(n)]);
+  };
+  return (
+    <Table
+      rows={tiers}
+      id={(_, n) => n}
+      columns={[
+        {
+          head: "From",
+          look: "whitespace-nowrap text-soft",
+          cell: (_, n) => `above ${count(tiers[n - 1]?.up_to ?? 0)}`,
+        },
+        {
+          head: "Up to",
+          cell: (tier, n) =>
+            tier.up_to === null ? (
+              <span className="text-soft">without end</span>
+            ) : (
+              <Figure
+                label={`Step ${n + 1} up to`}
+                value={tier.up_to}
+                onChange={(up_to) => set(n, { up_to })}
+              />
+            ),
+        },
+        {
+          head: `${currency} each`,
+          cell: (tier, n) => (
+            <Figure label={`Step ${n + 1} each`} value={tier.unit} onChange={(unit) => set(n, { unit })} />
+          ),
+        },
+        {
+          head: `${currency} once`,
+          cell: (tier, n) => (
+            <Figure label={`Step ${n + 1} once`} value={tier.flat} onChange={(flat) => set(n, { flat })} />
+          ),
+        },
+        {
+          head: "Change the steps",
+          quiet: true,
+          look: "whitespace-nowrap",
+          cell: (tier, n) => (
+            <>
+              <WordButton onClick={() => split(n)}>split</WordButton>{" "}
+              {tiers.length > 1 && tier.up_to !== null && (
+                <WordButton onClick={() => onChange(tiers.filter((_, i) => i !== n))}>join</WordButton>
+              )}
+            </>
+          ),
+        },
+      ]}
+    />
   );
 }
 

@@ -1,11 +1,10 @@
-import { useMutation } from "@tanstack/react-query";
-import { useState } from "react";
-import { api, type Console } from "../../api/console";
+import { api } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
 import { STALE } from "../../api/queries/compose";
-import { Choose } from "../../kit/choose";
-import { Button, Field, Trouble } from "../../kit/controls";
+import { Choice, Line, TextFile } from "../../kit/fields";
+import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { plural } from "../../kit/format";
+import { Table } from "../../kit/table";
 import { Aside, Page } from "../frame";
 
 type Existing = "" | "keep" | "next period" | "at date";
@@ -13,23 +12,23 @@ type Existing = "" | "keep" | "next period" | "at date";
 /** The whole tariff as a document: taken out for version control, compared, and applied as a whole. */
 export function TariffDocument() {
   const stale = useStale();
-  const [text, setText] = useState("");
-  const [publish, setPublish] = useState<Existing>("");
-  const [on, setOn] = useState("");
-  const compare = useMutation({ mutationFn: () => api.post("/tariff/diff", { body: { text } }) });
-  const apply = useMutation({
-    mutationFn: () =>
+  const compare = useEntry({
+    start: { text: "" },
+    send: (body) => api.post("/tariff/diff", { body }),
+  });
+  const { text } = compare.form.watch();
+  const apply = useEntry({
+    start: { publish: "" as Existing, on: "" },
+    send: ({ publish, on }) =>
       api.post("/tariff/apply", {
         body: { text, publish: publish || null, on: publish === "at date" ? on : null },
       }),
-    onSuccess: () => stale(STALE.tariff),
+    done: () => stale(STALE.tariff),
   });
-  const change = (next: string) => {
-    setText(next);
-    compare.reset();
-    apply.reset();
-  };
-  const differences = compare.data;
+  const { publish, on } = apply.form.watch();
+  // Differences are those of the text as it stands.
+  const differences = compare.sent?.text === text ? compare.answer : undefined;
+  const applied = differences && apply.answer;
   return (
     <Page
       title="The tariff as a document"
@@ -54,93 +53,60 @@ export function TariffDocument() {
         </>
       }
     >
-      <form
-        className="mt-5 max-w-[760px]"
-        onSubmit={(e) => {
-          e.preventDefault();
-          compare.mutate();
-        }}
-      >
-        <label className="mb-3 block text-[13px] text-soft">
-          From a file
-          <input
-            type="file"
-            accept=".yaml,.yml,.json"
-            className="mt-1 block text-ink file:mr-3 file:cursor-pointer file:rounded file:border file:border-line file:bg-sheet file:px-3 file:py-1 file:text-[13px]"
-            onChange={async (e) => change((await e.target.files?.[0]?.text()) ?? "")}
-          />
-        </label>
-        <label className="mb-3 block text-[13px] text-soft">
-          Or paste it
-          <textarea
-            className="field mt-1 h-64 rounded border border-line p-2 font-mono text-[12px] text-ink"
-            spellCheck={false}
-            value={text}
-            onChange={(e) => change(e.target.value)}
-          />
-        </label>
-        <Button type="submit" disabled={!text.trim() || compare.isPending}>
+      <Form of={compare} className="mt-5 max-w-[760px]">
+        <TextFile
+          name="text"
+          accept=".yaml,.yml,.json"
+          label="Or paste it"
+          height="h-64"
+          onName={apply.again}
+        />
+        <Send main={false} disabled={!text.trim()}>
           Compare it with what is here
-        </Button>
-        <Trouble error={compare.error} />
-      </form>
-      {differences && !apply.data && (
+        </Send>
+        <Refused />
+      </Form>
+      {differences && !applied && (
         <section className="mt-5 max-w-[760px]" aria-label="Differences">
           <h2 className="border-b border-line pb-1">
             {differences.length ? plural(differences.length, "difference") : "No difference"}
           </h2>
-          <Differences rows={differences} />
+          <Table
+            rows={differences}
+            id={(d) => d.where + d.what}
+            columns={[{ cell: (d) => d.where, look: "w-56" }, { cell: (d) => d.what }]}
+          />
           {differences.length > 0 && (
-            <div className="mt-3">
-              <Choose
+            <Form of={apply} className="mt-3">
+              <Choice
+                name="publish"
                 label="New terms"
-                value={publish}
                 choices={[
                   ["", "stay drafts, to be published on the sheet"],
                   ["next period", "are published; those on a plan move at their next period"],
                   ["at date", "are published; those on a plan move on a day"],
                   ["keep", "are published; those on a plan keep their revision"],
                 ]}
-                onChange={setPublish}
               />
               {publish === "at date" && (
                 <div className="w-48">
-                  <Field label="The day they move" type="date" value={on} onChange={setOn} />
+                  <Line name="on" label="The day they move" type="date" />
                 </div>
               )}
-              <Button
-                main
-                disabled={apply.isPending || (publish === "at date" && !on)}
-                onClick={() => apply.mutate()}
-              >
+              <Send disabled={publish === "at date" && !on}>
                 Apply {plural(differences.length, "difference")}
-              </Button>
-            </div>
+              </Send>
+              <Refused />
+            </Form>
           )}
-          <Trouble error={apply.error} />
         </section>
       )}
-      {apply.data && (
+      {applied && (
         <p role="status" className="mt-5">
-          Applied: {plural(apply.data.differences.length, "difference")}.{" "}
-          {apply.data.unpublished.length > 0 && `As drafts still: ${apply.data.unpublished.join(", ")}.`}
+          Applied: {plural(applied.differences.length, "difference")}.{" "}
+          {applied.unpublished.length > 0 && `As drafts still: ${applied.unpublished.join(", ")}.`}
         </p>
       )}
     </Page>
-  );
-}
-
-function Differences({ rows }: { rows: Console["Difference"][] }) {
-  return (
-    <table className="plain-table">
-      <tbody>
-        {rows.map((d) => (
-          <tr key={d.where + d.what}>
-            <td className="w-56">{d.where}</td>
-            <td>{d.what}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
   );
 }

@@ -10,7 +10,7 @@ export function OwnPassword() {
       sub="A session ends after an hour in which nothing is asked, and after twelve hours in any case."
     >
       <div className="mt-5">
-        <PasswordChange change={(current, next) => api.put("/password", { body: { current, new: next } })} />
+        <PasswordChange change={(body) => api.put("/password", { body })} />
       </div>
     </Page>
   );

@@ -1,9 +1,9 @@
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
-import { Trouble, Waiting } from "../../kit/controls";
 import { dayAndMinute } from "../../kit/format";
+import { Listing } from "../../kit/list";
 import { Aside, Page } from "../frame";
-import { ListFoot, useList, Words } from "../list";
+import { useList } from "../list";
 
 type Entry = Console["Entry"];
 
@@ -17,45 +17,39 @@ export function RecordPage() {
       sub="Everything somebody did that changed terms, access or money. Entries are never altered."
       margin={open && <Change entry={open} />}
     >
-      <div className="mt-4">
-        <Words label="Only entries that mention" />
-      </div>
-      <Trouble error={list.error} />
-      {list.isPending && <Waiting words="Reading the record" />}
-      <table className="plain-table mt-3">
-        <thead>
-          <tr>
-            <th>When</th>
-            <th>Who</th>
-            <th>Did</th>
-            <th>To</th>
-            <th>
-              <span className="sr-only">More</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {list.rows.map((e) => (
-            <tr key={e.id} aria-selected={open?.id === e.id}>
-              <td className="whitespace-nowrap">{dayAndMinute(e.at)}</td>
-              <td>{e.actor}</td>
-              <td>{e.action}</td>
-              <td>
+      <Listing
+        list={list}
+        id={(e) => e.id}
+        words="Only entries that mention"
+        reading="Reading the record"
+        empty="Nothing is on the record yet."
+        more="Earlier entries"
+        selected={(e) => open?.id === e.id}
+        columns={[
+          { head: "When", cell: (e) => dayAndMinute(e.at), look: "whitespace-nowrap" },
+          { head: "Who", cell: (e) => e.actor },
+          { head: "Did", cell: (e) => e.action },
+          {
+            head: "To",
+            cell: (e) => (
+              <>
                 <span className="text-soft">{e.subject_kind}</span> {e.subject}
-              </td>
-              <td className="number">
-                {(e.before || e.after || e.why) && (
-                  <button type="button" className="figure-link" onClick={() => setOpen(e)}>
-                    what changed
-                  </button>
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {!list.isPending && list.rows.length === 0 && <p className="py-4 text-soft">No entry mentions that.</p>}
-      <ListFoot of={list} more="Earlier entries" />
+              </>
+            ),
+          },
+          {
+            head: "More",
+            quiet: true,
+            number: true,
+            cell: (e) =>
+              (e.before || e.after || e.why) && (
+                <button type="button" className="figure-link" onClick={() => setOpen(e)}>
+                  what changed
+                </button>
+              ),
+          },
+        ]}
+      />
     </Page>
   );
 }

@@ -3,8 +3,11 @@ import { useState } from "react";
 import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
 import { STALE, serviceTokens } from "../../api/queries/house";
-import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Button, Dialog, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { digits, Line } from "../../kit/fields";
+import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { count, dayAndMinute, dayAndYear, plural } from "../../kit/format";
+import { Table } from "../../kit/table";
 import { Aside, Page } from "../frame";
 
 type Token = Console["ServiceTokenView"];
@@ -41,36 +44,29 @@ export function ServiceTokens() {
         </p>
       )}
       {list.data && list.data.length > 0 && (
-        <table className="plain-table">
-          <thead>
-            <tr>
-              <th>For</th>
-              <th>Acts</th>
-              <th>Until</th>
-              <th>Last used</th>
-              <th>
-                <span className="sr-only">What can be done</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {list.data.map((token) => (
-              <tr key={token.id}>
-                <td>{token.label}</td>
-                <td>
-                  as {token.role}, for {token.mine ? "you" : token.owner}
-                </td>
-                <td className={token.state === "active" ? "" : "text-soft"}>{until(token)}</td>
-                <td className="text-soft">{used(token)}</td>
-                <td className="number">
-                  {token.state === "active" && (
-                    <WordButton onClick={() => setRevoking(token)}>revoke…</WordButton>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <Table
+          rows={list.data}
+          id={(token) => token.id}
+          columns={[
+            { head: "For", cell: (token) => token.label },
+            { head: "Acts", cell: (token) => `as ${token.role}, for ${token.mine ? "you" : token.owner}` },
+            {
+              head: "Until",
+              cell: until,
+              look: (token) => (token.state === "active" ? "" : "text-soft"),
+            },
+            { head: "Last used", cell: used, look: "text-soft" },
+            {
+              head: "What can be done",
+              quiet: true,
+              number: true,
+              cell: (token) =>
+                token.state === "active" && (
+                  <WordButton onClick={() => setRevoking(token)}>revoke…</WordButton>
+                ),
+            },
+          ]}
+        />
       )}
       {making && <Make onClose={() => setMaking(false)} onMade={stale} />}
       {revoking && <Revoke token={revoking} onClose={() => setRevoking(null)} onDone={stale} />}
@@ -90,13 +86,12 @@ function used(token: Token): string {
 }
 
 function Make({ onClose, onMade }: { onClose: () => void; onMade: () => unknown }) {
-  const [label, setLabel] = useState("");
-  const [days, setDays] = useState("90");
-  const make = useMutation({
-    mutationFn: () => api.post("/service-tokens", { body: { label, days: Number(days) } }),
-    onSuccess: onMade,
+  const make = useEntry({
+    start: { label: "", days: 90 },
+    send: (body) => api.post("/service-tokens", { body }),
+    done: onMade,
   });
-  const secret = make.data?.token;
+  const secret = make.answer?.token;
   return (
     <Dialog open onClose={onClose} title={secret ? "Keep it now" : "Make a service token"}>
       {secret ? (
@@ -110,28 +105,21 @@ function Make({ onClose, onMade }: { onClose: () => void; onMade: () => unknown 
           </Button>
         </>
       ) : (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            make.mutate();
-          }}
-        >
-          <Field label="What it is for" required autoFocus value={label} onChange={setLabel} />
-          <Field
+        <Form of={make}>
+          <Line name="label" label="What it is for" required autoFocus />
+          <Line
+            name="days"
             label="Good for how many days"
             type="number"
             min={1}
             max={366}
             required
-            value={days}
-            onChange={setDays}
+            kept={digits}
             hint="At most 366."
           />
-          <Trouble error={make.error} />
-          <Button main type="submit" disabled={make.isPending}>
-            Make it
-          </Button>
-        </form>
+          <Refused />
+          <Send>Make it</Send>
+        </Form>
       )}
     </Dialog>
   );

@@ -2,12 +2,11 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { api } from "../../api/console";
 import { counts as ofCounts } from "../../api/queries/observe";
-import { Trouble, Waiting } from "../../kit/controls";
 import { plural } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
-import { useRows } from "../../kit/rows";
+import { Listing } from "../../kit/list";
 import { Aside, Page, Pair } from "../frame";
-import { ListFoot, useList, Words } from "../list";
+import { useList } from "../list";
 
 /** Every quota, who is near the end, and when. */
 export function Allowances() {
@@ -16,11 +15,6 @@ export function Allowances() {
     every: 3_000,
   });
   const counts = useQuery({ ...ofCounts(), refetchInterval: false });
-  const { rowProps } = useRows(
-    list.rows,
-    (g) => `${g.subscription_id} ${g.name}`,
-    (g) => navigate(`/admit/consumers/${g.consumer_id}`),
-  );
   const ahead = list.rows.filter((g) => g.percent < 100 && g.spent_at).length;
   return (
     <Page
@@ -41,45 +35,40 @@ export function Allowances() {
         </>
       }
     >
-      <div className="mt-4">
-        <Words label="Consumer named" />
-      </div>
-      <Trouble error={list.error} />
-      {list.isPending && <Waiting words="Reading the allowances" />}
-      {!list.isPending && list.total === 0 && (
-        <p className="py-6 text-soft">No subscription here has an allowance.</p>
-      )}
-      <table className="plain-table mt-3">
-        <thead>
-          <tr>
-            <th>Consumer</th>
-            <th>Plan</th>
-            <th className="w-[42%]">Allowance</th>
-          </tr>
-        </thead>
-        <tbody>
-          {list.rows.map((g) => (
-            <tr key={`${g.subscription_id}${g.name}`} {...rowProps(g)}>
-              <td className="whitespace-nowrap">
+      <Listing
+        list={list}
+        id={(g) => `${g.subscription_id} ${g.name}`}
+        words="Consumer named"
+        reading="Reading the allowances"
+        empty="No subscription here has an allowance."
+        open={(g) => navigate(`/admit/consumers/${g.consumer_id}`)}
+        columns={[
+          {
+            head: "Consumer",
+            look: "whitespace-nowrap",
+            cell: (g) => (
+              <>
                 <Link className="figure-link" to={`/admit/consumers/${g.consumer_id}`}>
                   {g.consumer}
                 </Link>
                 <div className="text-[13px] text-soft">{g.application}</div>
-              </td>
-              <td>
+              </>
+            ),
+          },
+          {
+            head: "Plan",
+            cell: (g) => (
+              <>
                 {g.product} · {g.plan}
                 <div className="text-[13px] text-soft">
                   {g.name}: {g.sentence}
                 </div>
-              </td>
-              <td>
-                <AllowanceGauge of={g} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <ListFoot of={list} />
+              </>
+            ),
+          },
+          { head: "Allowance", width: "w-[42%]", cell: (g) => <AllowanceGauge of={g} /> },
+        ]}
+      />
     </Page>
   );
 }

@@ -8,7 +8,7 @@ import { VerdictBars } from "../../kit/chart";
 import { Button, Kbd, Trouble, Waiting } from "../../kit/controls";
 import { clock, count, dayAndMinute, milliseconds, minute, zoneName } from "../../kit/format";
 import { ReceiptLadder } from "../../kit/receipt";
-import { useRows } from "../../kit/rows";
+import { Table } from "../../kit/table";
 import { Verdict } from "../../kit/verdict";
 import { ConsumerChoice } from "../admit/consumer-choice";
 import { Aside, Page } from "../frame";
@@ -41,11 +41,6 @@ export function Traffic() {
     else next.delete(name);
     setSearch(next, { replace: name === "call" && chosen !== null });
   };
-  const { rowProps } = useRows(
-    rows,
-    (row) => row.call_id,
-    (row) => set("call", row.call_id),
-  );
   const receipt = useQuery(ofReceipt(chosen));
   const total = pages.data?.pages[0]?.total ?? 0;
   return (
@@ -102,42 +97,42 @@ export function Traffic() {
       </div>
       <Trouble error={pages.error} />
       {pages.isPending && <Waiting words="Reading the log" />}
-      <table className="plain-table tight mt-1">
-        <thead>
-          <tr>
-            <th>Time</th>
-            <th>Operation</th>
-            <th>Consumer</th>
-            <th>Application</th>
-            <th className="number">Took</th>
-            <th>Verdict</th>
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map((c) => (
-            <tr key={c.call_id} {...rowProps(c)} aria-current={c.call_id === chosen || undefined}>
-              <td className="whitespace-nowrap" title={dayAndMinute(c.at)}>
-                <Link
-                  className="hover:text-kelp"
-                  to={`?${withCall(search, c.call_id)}`}
-                  onClick={(e) => e.stopPropagation()}
-                >
-                  {Date.now() - Date.parse(c.at) < 43_200_000 ? clock(c.at) : dayAndMinute(c.at)}
-                </Link>
-              </td>
-              <td className="max-w-56 truncate whitespace-nowrap" title={c.operation}>
-                {c.operation}
-              </td>
-              <td className="whitespace-nowrap">{c.consumer || "unknown"}</td>
-              <td className="whitespace-nowrap">{c.application}</td>
-              <td className="number">{milliseconds(c.took_us)}</td>
-              <td className="whitespace-nowrap">
-                <Verdict of={c.verdict}>{verdictWords(c)}</Verdict>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Table
+        tight
+        className="mt-1"
+        rows={rows}
+        id={(c) => c.call_id}
+        open={(c) => set("call", c.call_id)}
+        current={(c) => c.call_id === chosen}
+        columns={[
+          {
+            head: "Time",
+            look: "whitespace-nowrap",
+            cell: (c) => (
+              <Link
+                className="hover:text-kelp"
+                title={dayAndMinute(c.at)}
+                to={`?${withCall(search, c.call_id)}`}
+              >
+                {Date.now() - Date.parse(c.at) < 43_200_000 ? clock(c.at) : dayAndMinute(c.at)}
+              </Link>
+            ),
+          },
+          {
+            head: "Operation",
+            look: "max-w-56 truncate whitespace-nowrap",
+            cell: (c) => <span title={c.operation}>{c.operation}</span>,
+          },
+          { head: "Consumer", cell: (c) => c.consumer || "unknown", look: "whitespace-nowrap" },
+          { head: "Application", cell: (c) => c.application, look: "whitespace-nowrap" },
+          { head: "Took", cell: (c) => milliseconds(c.took_us), number: true },
+          {
+            head: "Verdict",
+            look: "whitespace-nowrap",
+            cell: (c) => <Verdict of={c.verdict}>{verdictWords(c)}</Verdict>,
+          },
+        ]}
+      />
       {!pages.isPending && rows.length === 0 && (
         <p className="py-4 text-soft">
           No call is recorded that fits. A call just made takes a second to come here.

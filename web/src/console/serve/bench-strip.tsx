@@ -1,6 +1,9 @@
+import { scaleLinear } from "d3-scale";
+import { curveStepAfter, line } from "d3-shape";
 import { useState } from "react";
 import { WordButton } from "../../kit/controls";
 import { count } from "../../kit/format";
+import { Table } from "../../kit/table";
 import { Verdict } from "../../kit/verdict";
 import type { Fired, Run } from "./bench-run";
 
@@ -24,7 +27,7 @@ export function Strip({
   const [figures, setFigures] = useState(false);
   const calls = [...run.calls].sort((a, b) => a.n - b.n);
   const span = Math.max(1, ...calls.map((c) => c.at_ms + c.wait_ms), lastPlanned(run));
-  const x = (ms: number) => 4 + (ms / span) * (W - 8);
+  const x = scaleLinear([0, span], [4, W - 4]);
   const of = (verdict: string) => calls.filter((c) => c.verdict === verdict).length;
   const limits = run.begun.limits.map((limit, place) => ({ limit, place })).filter((l) => l.limit.allowed);
   return (
@@ -149,19 +152,16 @@ function Left({
   top: number;
 }) {
   const known = calls.filter((c) => c.left[place] != null);
-  const y = (left: number) => top + 28 - (Math.min(left, allowed) / allowed) * 15;
-  const path = known
-    .map((c, n) => {
-      const at = x(c.at_ms).toFixed(1);
-      const here = y(Number(c.left[place])).toFixed(1);
-      return n ? `H${at}V${here}` : `M${at} ${here}`;
-    })
-    .join("");
+  const y = scaleLinear([0, allowed], [top + 28, top + 13]).clamp(true);
+  const steps = line<Fired>()
+    .x((c) => x(c.at_ms))
+    .y((c) => y(Number(c.left[place])))
+    .curve(curveStepAfter);
   const last = known.at(-1);
   return (
     <g>
       <line x1={4} x2={W - 4} y1={top + 28.5} y2={top + 28.5} stroke="var(--color-line-soft)" />
-      <path d={path} fill="none" stroke="var(--color-ink)" strokeWidth={1.2} />
+      <path d={steps(known) ?? ""} fill="none" stroke="var(--color-ink)" strokeWidth={1.2} />
       <text x={4} y={top + 9} fill="var(--color-soft)">
         {name}:{" "}
         {last ? `${count(last.left[place] ?? 0)} of ${count(allowed)} left` : `${count(allowed)} at most`}
@@ -183,40 +183,31 @@ function Figures({
 }) {
   return (
     <div className="mt-1 max-h-72 overflow-y-auto">
-      <table className="plain-table tight">
-        <thead className="sticky top-0 bg-sheet">
-          <tr>
-            <th className="number">ms</th>
-            <th>Key</th>
-            <th>Verdict</th>
-            {names.map((name) => (
-              <th key={name} className="number">
-                {name}, left
-              </th>
-            ))}
-            <th className="number">Status</th>
-          </tr>
-        </thead>
-        <tbody>
-          {calls.map((c) => (
-            <tr key={c.n} aria-current={c.n === chosen || undefined}>
-              <td className="number">
-                <WordButton onClick={() => onChoose(c)}>{count(c.at_ms)}</WordButton>
-              </td>
-              <td>{c.key + 1}</td>
-              <td>
-                <Verdict of={c.verdict}>{c.by ? `refused by ${c.by}` : c.verdict}</Verdict>
-              </td>
-              {names.map((name, n) => (
-                <td key={name} className="number">
-                  {c.left[n] == null ? "" : count(c.left[n] ?? 0)}
-                </td>
-              ))}
-              <td className="number">{c.status}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Table
+        tight
+        sticky
+        rows={calls}
+        id={(c) => c.n}
+        current={(c) => c.n === chosen}
+        columns={[
+          {
+            head: "ms",
+            number: true,
+            cell: (c) => <WordButton onClick={() => onChoose(c)}>{count(c.at_ms)}</WordButton>,
+          },
+          { head: "Key", cell: (c) => c.key + 1 },
+          {
+            head: "Verdict",
+            cell: (c) => <Verdict of={c.verdict}>{c.by ? `refused by ${c.by}` : c.verdict}</Verdict>,
+          },
+          ...names.map((name, n) => ({
+            head: `${name}, left`,
+            number: true,
+            cell: (c: Fired) => (c.left[n] == null ? "" : count(c.left[n] ?? 0)),
+          })),
+          { head: "Status", cell: (c) => c.status, number: true },
+        ]}
+      />
     </div>
   );
 }

@@ -5,8 +5,10 @@ import { useStale } from "../../api/queries/asking";
 import { health as ofHealth, STALE } from "../../api/queries/serve";
 import { Trouble, Waiting, WordButton } from "../../kit/controls";
 import { clock, count, dayAndMinute, plural } from "../../kit/format";
+import { Listing, type ListOf } from "../../kit/list";
+import { Table } from "../../kit/table";
 import { Aside, Page } from "../frame";
-import { ListFoot, type ListOf, useList } from "../list";
+import { useList } from "../list";
 
 type Instance = Console["InstanceView"];
 
@@ -56,49 +58,54 @@ export function Gateways() {
         <p className="mt-4 text-soft">No gateway has reported within a day. ./calm start starts one.</p>
       )}
       {gateways.length > 0 && (
-        <table className="plain-table mt-4">
-          <thead>
-            <tr>
-              <th>Gateway</th>
-              <th>Terms it knows</th>
-              <th>Counts</th>
-              <th className="number">To ship</th>
-              <th className="number">Shipped to</th>
-              <th className="number">Calls</th>
-              <th className="number">Refused</th>
-              <th className="number">In flight</th>
-            </tr>
-          </thead>
-          <tbody>
-            {gateways.map((g) => (
-              <tr key={g.name}>
-                <td>
+        <Table
+          className="mt-4"
+          rows={gateways}
+          id={(g) => g.name}
+          columns={[
+            {
+              head: "Gateway",
+              cell: (g) => (
+                <>
                   {g.name}
-                  <div className={`text-[12px] ${g.alive ? "text-soft" : "text-madder"}`}>
-                    {g.alive ? `up since ${dayAndMinute(g.started_at)}` : `silent since ${clock(g.seen_at)}`}
-                  </div>
-                </td>
-                <td>
+                  <div className={`text-[12px] ${g.alive ? "text-soft" : "text-madder"}`}>{since(g)}</div>
+                </>
+              ),
+            },
+            {
+              head: "Terms it knows",
+              cell: (g) => (
+                <>
                   {g.behind ? `${plural(g.behind, "change")} behind` : "the newest"}
                   <div className="text-[12px] text-soft">looked {said(g, "snapshot_age_ms")} ms ago</div>
-                </td>
-                <td className={g.report.counters_away ? "text-madder" : ""}>{said(g, "counters")}</td>
-                <td className="number">{plural(Number(said(g, "backlog")), "segment")}</td>
-                <td className="number">{count(Number(said(g, "shipped")))}</td>
-                <td className="number">{count(Number(said(g, "calls")))}</td>
-                <td className="number">
+                </>
+              ),
+            },
+            {
+              head: "Counts",
+              cell: (g) => said(g, "counters"),
+              look: (g) => (g.report.counters_away ? "text-madder" : ""),
+            },
+            { head: "To ship", cell: (g) => plural(Number(said(g, "backlog")), "segment"), number: true },
+            { head: "Shipped to", cell: (g) => count(Number(said(g, "shipped"))), number: true },
+            { head: "Calls", cell: (g) => count(Number(said(g, "calls"))), number: true },
+            {
+              head: "Refused",
+              number: true,
+              cell: (g) => (
+                <>
                   {count(Number(said(g, "refused")))}
                   {Number(said(g, "left_out")) > 0 && (
                     <div className="text-[12px] text-soft">
                       {count(Number(said(g, "left_out")))} of nobody known, counted only
                     </div>
                   )}
-                </td>
-                <td className="number">{count(Number(said(g, "in_flight")))}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                </>
+              ),
+            },
+            { head: "In flight", cell: (g) => count(Number(said(g, "in_flight"))), number: true },
+          ]}
+        />
       )}
       {health.data && <Processes all={all} version={health.data.version} />}
       <FailedJobs list={failed} />
@@ -113,30 +120,26 @@ function Processes({ all, version }: { all: Instance[]; version: string }) {
     <section className="mt-7">
       <h2 className="border-b border-line pb-1">Processes</h2>
       <p className="py-2 text-soft">This page comes from version {version}.</p>
-      <table className="plain-table">
-        <thead>
-          <tr>
-            <th>Process</th>
-            <th>How it is</th>
-            <th>What it did</th>
-            <th>Version</th>
-          </tr>
-        </thead>
-        <tbody>
-          {all.map((of) => (
-            <tr key={of.name}>
-              <td>{of.name}</td>
-              <td className={of.alive ? "" : "text-madder"}>
-                {of.alive ? `up since ${dayAndMinute(of.started_at)}` : `silent since ${clock(of.seen_at)}`}
-              </td>
-              <td>{work(of)}</td>
-              <td className={of.report.version === version ? "" : "text-brass"}>{said(of, "version")}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Table
+        rows={all}
+        id={(of) => of.name}
+        columns={[
+          { head: "Process", cell: (of) => of.name },
+          { head: "How it is", cell: since, look: (of) => (of.alive ? "" : "text-madder") },
+          { head: "What it did", cell: work },
+          {
+            head: "Version",
+            cell: (of) => said(of, "version"),
+            look: (of) => (of.report.version === version ? "" : "text-brass"),
+          },
+        ]}
+      />
     </section>
   );
+}
+
+function since(of: Instance): string {
+  return of.alive ? `up since ${dayAndMinute(of.started_at)}` : `silent since ${clock(of.seen_at)}`;
 }
 
 function work(of: Instance): string {
@@ -156,46 +159,42 @@ function FailedJobs({ list }: { list: ListOf<Console["JobView"]> }) {
   return (
     <section className="mt-7">
       <h2 className="border-b border-line pb-1">Work that failed</h2>
-      <Trouble error={list.error ?? again.error} />
-      <p className="py-2 text-soft">
-        {list.rows.length === 0
-          ? "None. A letter, a ticket or a chore that cannot be done stands here with its error until it is."
-          : "Each is tried again after a pause that grows, until it is given up; then it waits for somebody."}
-      </p>
+      <Trouble error={again.error} />
       {list.rows.length > 0 && (
-        <table className="plain-table">
-          <thead>
-            <tr>
-              <th>What</th>
-              <th>Error</th>
-              <th className="number">Tried</th>
-              <th>Next</th>
-              <th>
-                <span className="sr-only">Do</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {list.rows.map((job) => (
-              <tr key={job.id}>
-                <td>
-                  {job.kind}
-                  {job.about !== job.kind && <div className="text-[12px] text-soft">{job.about}</div>}
-                </td>
-                <td className="break-words">{job.last_error}</td>
-                <td className="number">{count(job.attempts)}</td>
-                <td className={`whitespace-nowrap ${job.given_up ? "text-madder" : ""}`}>
-                  {job.given_up ? "given up" : dayAndMinute(job.run_at)}
-                </td>
-                <td className="whitespace-nowrap">
-                  <WordButton onClick={() => again.mutate(job.id)}>Try again</WordButton>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <p className="py-2 text-soft">
+          Each is tried again after a pause that grows, until it is given up; then it waits for somebody.
+        </p>
       )}
-      <ListFoot of={list} />
+      <Listing
+        list={list}
+        id={(job) => job.id}
+        reading="Looking what failed"
+        empty="None. A letter, a ticket or a chore that cannot be done stands here with its error until it is."
+        columns={[
+          {
+            head: "What",
+            cell: (job) => (
+              <>
+                {job.kind}
+                {job.about !== job.kind && <div className="text-[12px] text-soft">{job.about}</div>}
+              </>
+            ),
+          },
+          { head: "Error", cell: (job) => job.last_error, look: "break-words" },
+          { head: "Tried", cell: (job) => count(job.attempts), number: true },
+          {
+            head: "Next",
+            cell: (job) => (job.given_up ? "given up" : dayAndMinute(job.run_at)),
+            look: (job) => `whitespace-nowrap ${job.given_up ? "text-madder" : ""}`,
+          },
+          {
+            head: "Do",
+            quiet: true,
+            cell: (job) => <WordButton onClick={() => again.mutate(job.id)}>Try again</WordButton>,
+            look: "whitespace-nowrap",
+          },
+        ]}
+      />
     </section>
   );
 }
@@ -208,39 +207,31 @@ function SetAside() {
   return (
     <section className="mt-7">
       <h2 className="border-b border-line pb-1">Set aside</h2>
-      <Trouble error={list.error} />
-      <p className="py-2 text-soft">
-        {list.rows.length === 0
-          ? "Nothing. A call that is told again with something else of it would stand here, and count nothing."
-          : "Calls that were told again with something else of them. What was recorded first counts; this counts nothing."}
-      </p>
       {list.rows.length > 0 && (
-        <table className="plain-table">
-          <thead>
-            <tr>
-              <th>Came</th>
-              <th>Call</th>
-              <th>From</th>
-              <th>What it says otherwise</th>
-            </tr>
-          </thead>
-          <tbody>
-            {list.rows.map((s) => (
-              <tr key={s.id}>
-                <td className="whitespace-nowrap">{dayAndMinute(s.seen_at)}</td>
-                <td>
-                  <Link className="figure-link" to={`/observe/traffic?call=${s.call_id}`}>
-                    {s.call_id}
-                  </Link>
-                </td>
-                <td className="whitespace-nowrap">{s.source}</td>
-                <td>{s.differs.join("; ")}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <p className="py-2 text-soft">
+          Calls that were told again with something else of them. What was recorded first counts; this counts
+          nothing.
+        </p>
       )}
-      <ListFoot of={list} />
+      <Listing
+        list={list}
+        id={(s) => s.id}
+        reading="Looking what is set aside"
+        empty="Nothing. A call that is told again with something else of it would stand here, and count nothing."
+        columns={[
+          { head: "Came", cell: (s) => dayAndMinute(s.seen_at), look: "whitespace-nowrap" },
+          {
+            head: "Call",
+            cell: (s) => (
+              <Link className="figure-link" to={`/observe/traffic?call=${s.call_id}`}>
+                {s.call_id}
+              </Link>
+            ),
+          },
+          { head: "From", cell: (s) => s.source, look: "whitespace-nowrap" },
+          { head: "What it says otherwise", cell: (s) => s.differs.join("; ") },
+        ]}
+      />
     </section>
   );
 }

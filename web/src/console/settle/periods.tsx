@@ -6,9 +6,10 @@ import { useStale } from "../../api/queries/asking";
 import { periods, STALE } from "../../api/queries/settle";
 import { Button, Dialog, Trouble, Waiting } from "../../kit/controls";
 import { amount, count, dayAndMinute, month, plural } from "../../kit/format";
-import { useRows } from "../../kit/rows";
+import { Listing } from "../../kit/list";
+import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
-import { ListFoot, SortHead, useList, Words } from "../list";
+import { useList } from "../list";
 import { useOpened } from "../shell";
 
 type View = Console["PeriodView"];
@@ -16,40 +17,34 @@ type View = Console["PeriodView"];
 export function Periods() {
   const navigate = useNavigate();
   const list = useQuery(periods());
-  const rows = list.data ?? [];
-  const { rowProps } = useRows(
-    rows,
-    (p) => p.start,
-    (p) => navigate(`/settle/periods/${p.start}`),
-  );
   return (
     <Page title="Periods" sub="A period is a calendar month in the provider's time zone.">
       <Trouble error={list.error} />
       {list.isPending && <Waiting words="Reading the periods" />}
-      <table className="plain-table mt-4 max-w-[680px]">
-        <thead>
-          <tr>
-            <th>Period</th>
-            <th>State</th>
-            <th className="number">Invoices</th>
-            <th className="number">Invoiced, with tax</th>
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map((p) => (
-            <tr key={p.start} {...rowProps(p)}>
-              <td>
-                <Link className="figure-link" to={`/settle/periods/${p.start}`}>
-                  {month(p.start)}
-                </Link>
-              </td>
-              <td>{p.state}</td>
-              <td className="number">{p.invoices || ""}</td>
-              <td className="number text-brass">{p.invoices ? amount(p.total) : ""}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Table
+        className="mt-4 max-w-[680px]"
+        rows={list.data ?? []}
+        id={(p) => p.start}
+        open={(p) => navigate(`/settle/periods/${p.start}`)}
+        columns={[
+          {
+            head: "Period",
+            cell: (p) => (
+              <Link className="figure-link" to={`/settle/periods/${p.start}`}>
+                {month(p.start)}
+              </Link>
+            ),
+          },
+          { head: "State", cell: (p) => p.state },
+          { head: "Invoices", cell: (p) => p.invoices || "", number: true },
+          {
+            head: "Invoiced, with tax",
+            cell: (p) => (p.invoices ? amount(p.total) : ""),
+            number: true,
+            look: "text-brass",
+          },
+        ]}
+      />
     </Page>
   );
 }
@@ -83,11 +78,6 @@ export function PeriodPage() {
   const p = list.first?.period;
   useOpened(p ? month(p.start) : undefined);
   const navigate = useNavigate();
-  const { rowProps } = useRows(
-    list.rows,
-    (c) => c.consumer_id,
-    (c) => navigate(c.invoice_id ? `/settle/invoices/${c.invoice_id}` : `/admit/consumers/${c.consumer_id}`),
-  );
   if (!p)
     return (
       <Page title="Period">
@@ -98,78 +88,77 @@ export function PeriodPage() {
   const ended = p.state !== "running";
   return (
     <Page title={month(p.start)} sub={SAYS[p.state]} margin={<PeriodMargin period={p} result={run.data} />}>
-      <div className="my-4 flex items-center gap-3">
-        <div className="flex-1">
-          <Words label="Consumer named" />
-        </div>
-        {p.state !== "issued" && (
-          <Button main={drafts.length === 0} disabled={run.isPending} onClick={() => run.mutate()}>
-            {run.isPending
-              ? "Charging …"
-              : drafts.length
-                ? "Charge anew"
-                : `Make draft invoices for ${month(p.start)}`}
-          </Button>
-        )}
-        {drafts.length > 0 && ended && (
-          <Button main onClick={() => setIssuing(true)}>
-            Issue {plural(drafts.length, "invoice")}…
-          </Button>
-        )}
-      </div>
-      <Trouble error={run.error} />
-      <table className="plain-table">
-        <thead>
-          <tr>
-            <SortHead by="consumer">Consumer</SortHead>
-            <th>Plans</th>
-            <SortHead by="invoice">Invoice</SortHead>
-            <SortHead by="state">State</SortHead>
-            {drafts.length > 0 && (
-              <SortHead by="invoiced" number>
-                On the draft
-              </SortHead>
+      <Listing
+        list={list}
+        id={(c) => c.consumer_id}
+        words="Consumer named"
+        reading="Working out the charges"
+        empty="Nobody here was subscribed in this period."
+        open={(c) =>
+          navigate(c.invoice_id ? `/settle/invoices/${c.invoice_id}` : `/admit/consumers/${c.consumer_id}`)
+        }
+        actions={
+          <>
+            {p.state !== "issued" && (
+              <Button main={drafts.length === 0} disabled={run.isPending} onClick={() => run.mutate()}>
+                {run.isPending
+                  ? "Charging …"
+                  : drafts.length
+                    ? "Charge anew"
+                    : `Make draft invoices for ${month(p.start)}`}
+              </Button>
             )}
-            <SortHead by="charge" number>
-              {ended ? "Before tax" : "So far, before tax"}
-            </SortHead>
-          </tr>
-        </thead>
-        <tbody>
-          {list.rows.map((c) => (
-            <tr key={c.consumer_id} {...rowProps(c)}>
-              <td>
-                <Link
-                  className="figure-link"
-                  to={`/admit/consumers/${c.consumer_id}`}
-                  onClick={(e) => e.stopPropagation()}
-                >
-                  {c.consumer}
+            {drafts.length > 0 && ended && (
+              <Button main onClick={() => setIssuing(true)}>
+                Issue {plural(drafts.length, "invoice")}…
+              </Button>
+            )}
+          </>
+        }
+        columns={[
+          {
+            head: "Consumer",
+            sort: "consumer",
+            cell: (c) => (
+              <Link className="figure-link" to={`/admit/consumers/${c.consumer_id}`}>
+                {c.consumer}
+              </Link>
+            ),
+          },
+          { head: "Plans", cell: (c) => c.plans.join(", ") },
+          {
+            head: "Invoice",
+            sort: "invoice",
+            cell: (c) =>
+              c.invoice_id ? (
+                <Link className="figure-link" to={`/settle/invoices/${c.invoice_id}`}>
+                  {c.invoice_number ?? "a draft"}
                 </Link>
-              </td>
-              <td>{c.plans.join(", ")}</td>
-              <td>
-                {c.invoice_id ? (
-                  <Link
-                    className="figure-link"
-                    to={`/settle/invoices/${c.invoice_id}`}
-                    onClick={(e) => e.stopPropagation()}
-                  >
-                    {c.invoice_number ?? "a draft"}
-                  </Link>
-                ) : (
-                  <span className="text-soft">none yet</span>
-                )}
-              </td>
-              <td>{c.invoice_state ?? (ended ? "to charge" : "running")}</td>
-              {drafts.length > 0 && (
-                <td className="number text-brass">{c.invoiced ? amount(c.invoiced) : ""}</td>
-              )}
-              <td className="number text-brass">{amount(c.charge)}</td>
-            </tr>
-          ))}
-        </tbody>
-        <tfoot>
+              ) : (
+                <span className="text-soft">none yet</span>
+              ),
+          },
+          {
+            head: "State",
+            sort: "state",
+            cell: (c) => c.invoice_state ?? (ended ? "to charge" : "running"),
+          },
+          drafts.length > 0 && {
+            head: "On the draft",
+            sort: "invoiced",
+            cell: (c) => (c.invoiced ? amount(c.invoiced) : ""),
+            number: true,
+            look: "text-brass",
+          },
+          {
+            head: ended ? "Before tax" : "So far, before tax",
+            sort: "charge",
+            cell: (c) => amount(c.charge),
+            number: true,
+            look: "text-brass",
+          },
+        ]}
+        foot={
           <tr>
             <td colSpan={4}>Together, everybody</td>
             {drafts.length > 0 && (
@@ -177,10 +166,9 @@ export function PeriodPage() {
             )}
             <td className="number font-semibold text-brass">{amount(p.subtotal)}</td>
           </tr>
-        </tfoot>
-      </table>
-      <ListFoot of={list} />
-      {list.total === 0 && <p className="py-4 text-soft">Nobody here was subscribed in this period.</p>}
+        }
+      />
+      <Trouble error={run.error} />
       {issuing && <Issue period={p} onClose={() => setIssuing(false)} />}
     </Page>
   );

@@ -1,0 +1,103 @@
+import { Link } from "react-router";
+import { api, type Portal } from "../api/portal";
+import { useStale } from "../api/queries/asking";
+import { STALE } from "../api/queries/portal";
+import { Dialog } from "../kit/controls";
+import { Choice, Line, Tick } from "../kit/fields";
+import { Ends, Form, Send, useEntry } from "../kit/form";
+import { dayAndYear } from "../kit/format";
+import { Prose } from "../kit/prose";
+
+type Product = Portal["Storefront"];
+
+type Props = {
+  product: Product;
+  offer: Product["offers"][number];
+  own: Portal["ApplicationView"][];
+  onClose: () => void;
+};
+
+/** Chosen where the application is yet to be registered. */
+const NEW = "new";
+
+const WHO_DECIDES: Record<string, string> = {
+  reviewed: "A person decides, usually within a working day.",
+  "reviewed twice": "Two people decide, usually within two working days.",
+  outside: "It is decided at the ticket desk.",
+};
+
+/** A request: for which application, what for, and that the terms of use are accepted. */
+export function Ask({ product, offer, own, onClose }: Props) {
+  const stale = useStale();
+  const entry = useEntry({
+    start: { application: String(own[0]?.id ?? NEW), name: "", purpose: "", terms_accepted: false },
+    send: async ({ application, name, ...typed }, form) => {
+      const id =
+        application === NEW
+          ? (await api.post("/applications", { body: { name, description: "" } })).id
+          : Number(application);
+      form.setValue("application", String(id)); // should asking be refused, it is there all the same
+      await stale(STALE.application);
+      return api.post("/requests", { body: { application_id: id, plan_id: offer.plan_id, ...typed } });
+    },
+    done: () => stale(STALE.request),
+  });
+  const { application } = entry.form.watch();
+  const asked = entry.answer;
+  if (asked)
+    return (
+      <Dialog
+        open
+        onClose={onClose}
+        title={asked.state === "granted" ? "You are in" : "Your request is on the desk"}
+      >
+        <p>
+          {asked.application} {asked.state === "granted" ? "may now call" : "has asked for"} {product.name} ·{" "}
+          {offer.name}.
+          {asked.state === "granted"
+            ? " Make a key, and make the first call."
+            : ` ${WHO_DECIDES[product.access_route] ?? ""} You are told by mail.`}
+        </p>
+        <p className="mt-4">
+          <Link className="figure-link" to={`/applications/${application}`}>
+            Open {asked.application}
+          </Link>
+        </p>
+      </Dialog>
+    );
+  return (
+    <Dialog open onClose={onClose} title={`${product.name} · ${offer.name}`}>
+      <Form of={entry}>
+        {own.length > 0 && (
+          <Choice
+            name="application"
+            label="For the application"
+            autoFocus
+            choices={[...own.map((a) => [String(a.id), a.name] as const), [NEW, "a new one"] as const]}
+          />
+        )}
+        {application === NEW && (
+          <Line name="name" label="Name of the application" required autoFocus={own.length === 0} />
+        )}
+        <Line
+          name="purpose"
+          label="What is it for?"
+          area
+          required
+          hint="A sentence helps the reviewer decide."
+        />
+        {product.terms_html && (
+          <div className="mb-3 max-h-40 overflow-y-auto border-l-[3px] border-line pl-3 text-[14px]">
+            <Prose html={product.terms_html} />
+          </div>
+        )}
+        <Tick name="terms_accepted" className="mb-3">
+          I accept the terms of use of {dayAndYear(product.terms_dated)}
+        </Tick>
+        <Ends leave="Not now" onLeave={onClose}>
+          <Send>{product.access_route === "open" ? "Subscribe" : "Ask for access"}</Send>
+        </Ends>
+      </Form>
+    </Dialog>
+  );
+}
