@@ -13,7 +13,7 @@ import httpx
 from sqlalchemy import Column, Engine, Table, func, select, text
 
 from calm_tariff.core.periods import DAY
-from calm_tariff.demo.load import load
+from calm_tariff.demo.load import found, load
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for
@@ -82,7 +82,9 @@ def measure(folder: Path | None = None) -> dict[str, dict[str, float]]:
 def _fill(home: Path, size: str, url: str) -> None:
     if (home / size).exists():
         return
-    load(context_for(engine(url), reach=HERE), Processes(home, url, demo=True).standins)
+    ctx = context_for(engine(url), reach=HERE)
+    found(ctx)
+    load(ctx, Processes(home, url, demo=True).standins)
     if size == "hundredfold":
         multiply(engine(url), lambda words: print(words, file=sys.stderr, flush=True))
     (home / size).touch()

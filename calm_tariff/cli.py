@@ -115,8 +115,7 @@ def _standins(_: argparse.Namespace) -> int:
     from calm_tariff.settings import settings_now
     from calm_tariff.standins.run import serve
 
-    settings = settings_now()
-    serve(settings.standins_port, settings.mail_port, settings.ticket_desk_secret)
+    serve(settings_now())
     return 0
 
 

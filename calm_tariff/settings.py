@@ -133,6 +133,11 @@ class Settings(BaseSettings):
         return self.var / "journal"
 
     @property
+    def callers(self) -> Path:
+        """The file that says who keeps calling in a demo."""
+        return self.var / "callers.json"
+
+    @property
     def gateway_address(self) -> str:
         """Where callers reach the gateway."""
         return f"http://127.0.0.1:{self.gateway_port}"

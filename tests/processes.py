@@ -21,6 +21,7 @@ from typing import Any
 import httpx
 
 from calm_tariff.core.reach import Reach
+from calm_tariff.formats.callers import LiveCaller
 from calm_tariff.launch.children import die_with_parent, free_port
 from calm_tariff.services.serve.shipping import closed_segments
 from calm_tariff.settings import Settings
@@ -70,6 +71,7 @@ class Processes:
     demo: bool = False
     more: dict[str, object] = field(default_factory=dict)
     running: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+    callers: list[LiveCaller] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         ports = {f"{name}_port": free_port() for name in PORTS}

@@ -27,6 +27,7 @@ from calm_tariff.demo.scenario import (
     DemoProduct,
 )
 from calm_tariff.demo.serving import serve_as_told
+from calm_tariff.formats.callers import Asked, LiveCaller
 from calm_tariff.services.admit import applications, carrying_over, groups, requests, sign_up
 from calm_tariff.services.admit.carrying_over import Existing
 from calm_tariff.services.admit.members import MEMBERS
@@ -69,8 +70,23 @@ class _Office:
         return replace(self.ctx, actor=Actor(who, role), clock=lambda: moment)
 
 
-def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: float = 1.0) -> int:
-    """Load the whole scenario into an empty installation; returns how many calls were recorded.
+@dataclass(frozen=True, slots=True)
+class Loaded:
+    """What was loaded: how many calls were recorded, and who goes on calling."""
+
+    calls: int
+    callers: list[LiveCaller]
+
+
+def found(ctx: Context) -> None:
+    """The office and its people, in an empty installation: from here on they can sign in."""
+    installation.install(ctx, PROVIDER)
+    for email, name, role in STAFF:
+        installation.add_person(ctx, email, name, role, PASSWORD)
+
+
+def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: float = 1.0) -> Loaded:
+    """Load the whole scenario into what was just founded.
 
     `scale` makes everybody call more or less often than the scenario says.
     """
@@ -79,9 +95,6 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     where = zone(PROVIDER.time_zone)
     first = local_day(instant_of(now), where) - timedelta(days=DAYS)
     office = _Office(frozen, datetime.combine(first, time(0), where).astimezone(UTC))
-    installation.install(frozen, PROVIDER)
-    for email, name, role in STAFF:
-        installation.add_person(frozen, email, name, role, PASSWORD)
     say("bringing in the APIs")
     labels = _describe(office, standins)
     named = sorted({c.group for c in CONSUMERS if c.group})
@@ -90,8 +103,9 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     for product in PRODUCTS:
         offers |= _sell(office, product, labels, seen_by)
     say(f"admitting {len(CONSUMERS)} consumers")
+    secrets: dict[int, str] = {}
     for consumer in CONSUMERS:
-        _admit(office, consumer, offers)
+        secrets |= _admit(office, consumer, offers)
     for product in PRODUCTS:
         _revise(office, product, labels)
     for day in range(DAYS + 1):
@@ -104,7 +118,15 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     for product in PRODUCTS:
         _draft(office, product, labels)
     serve_as_told(office.on(DAYS, "Ines", 9), standins)
-    return count
+    return Loaded(count, [_live(world, caller, secrets[caller.key_id]) for caller in callers])
+
+
+def _live(world: World, caller: Caller, secret: str) -> LiveCaller:
+    """How a caller of the scenario goes on calling."""
+    called, adding_up = world.called[caller.product_id]
+    weights = [n - before for n, before in zip(adding_up, [0, *adding_up], strict=False)]
+    asks = tuple(Asked(op.method, tuple(op.paths[:16]), n) for op, n in zip(called, weights, strict=True))
+    return LiveCaller(secret, caller.traffic.daily * caller.share, asks)
 
 
 def _describe(office: _Office, standins: str) -> dict[str, int]:
@@ -227,8 +249,8 @@ def _product_id(office: _Office, product: DemoProduct) -> int:
     return next(p.id for p in products.summaries(office.on(0, "Ines")) if p.name == product.name)
 
 
-def _admit(office: _Office, consumer: DemoConsumer, offers: dict[str, int]) -> None:
-    """A consumer signs up, asks for plans, and is answered."""
+def _admit(office: _Office, consumer: DemoConsumer, offers: dict[str, int]) -> dict[int, str]:
+    """A consumer signs up, asks for plans, and is answered; returns the secrets of its keys by the key's id."""
     begin = min(a.from_day for a in consumer.applications)
     signing = replace(office.on(begin, "Rui", 0))
     typed = SignUpTyped(name=consumer.owner, organisation=consumer.name, password=PASSWORD)
@@ -239,24 +261,29 @@ def _admit(office: _Office, consumer: DemoConsumer, offers: dict[str, int]) -> N
         ctx = office.on(begin, "Rui", 0)
         group = next(g for g in groups.everything(ctx) if g.name == consumer.group)
         groups.set_members(ctx, group.id, [*group.consumer_ids, member.own_consumer])
+    secrets: dict[int, str] = {}
     for application in consumer.applications:
-        _ask(office, member, offers, application)
+        secrets |= _ask(office, member, offers, application)
+    return secrets
 
 
-def _ask(office: _Office, member: Actor, offers: dict[str, int], application: DemoApplication) -> None:
+def _ask(office: _Office, member: Actor, offers: dict[str, int], application: DemoApplication) -> dict[int, str]:
+    """An application asks for its plan and, where that is granted, gets its keys."""
     asking = office.on(application.from_day, "Rui", 1).acting(member)
     made = applications.register(asking, application.name, "")
     request = requests.ask(asking, made.id, offers[application.offer], application.purpose, True)
     if application.outcome == "waiting":
-        return
+        return {}
     if request.state == "waiting":
         decision: Any = application.outcome
         for who in ("Rui", "Ines") if request.access_route == "reviewed twice" else ("Rui",):
             requests.decide(office.on(application.from_day, who, 2), request.id, decision, application.note)
-    if application.outcome == "granted":
-        for n in range(application.keys):
-            label = "server" if n == 0 else f"server {n + 1}"
-            applications.make_key(office.on(application.from_day, "Rui", 3).acting(member), made.id, label)
+    if application.outcome != "granted":
+        return {}
+    at = office.on(application.from_day, "Rui", 3).acting(member)
+    labels = ("server", *(f"server {n}" for n in range(2, application.keys + 1)))
+    keys = [applications.make_key(at, made.id, label) for label in labels]
+    return {new.key.id: new.secret for new in keys}
 
 
 def _spoken(say: Say) -> Callable[[int], None]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import multiprocessing
 import queue
+import signal
 from collections.abc import Callable
 from datetime import datetime
 from typing import Any
@@ -71,6 +72,7 @@ def _shares(callers: list[Caller]) -> list[list[Caller]]:
 def _record(
     url: str, world: World, callers: list[Caller], start: datetime, now_us: int, seed: int, n: int, progress: Any
 ) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for whoever started this, who ends it
     ctx = context_for(engine(url))
     calls = recorded(world, callers, start, now_us, seed)
     count = history.begin_with(ctx, calls, lambda done: progress.put((n, done)))

@@ -185,6 +185,11 @@ class Database:
             cursor.execute(f"CREATE DATABASE IF NOT EXISTS `{schema}`")
         return self.url(schema)
 
+    def drop_schema(self, schema: str) -> None:
+        """Throw away a schema with all that is in it."""
+        with self.connect() as connection, connection.cursor() as cursor:
+            cursor.execute(f"DROP DATABASE IF EXISTS `{schema}`")
+
     def _initialise(self, data: Path) -> None:
         made = subprocess.run(
             [

@@ -13,14 +13,14 @@ from threading import Event
 from sqlalchemy.exc import OperationalError
 
 from calm_tariff.core.errors import Invalid
-from calm_tariff.demo.load import load
 from calm_tariff.demo.scenario import PASSWORD, STAFF
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.launch.database import CannotStart, Database, unusable
+from calm_tariff.launch.demonstration import Demonstration
 from calm_tariff.launch.folder import alone_in, known_as, running_in
 from calm_tariff.launch.stopping import stop_at
 from calm_tariff.launch.supervisor import Supervisor
-from calm_tariff.services.base.context import SYSTEM, context_for
+from calm_tariff.services.base.context import SYSTEM, Context, context_for
 from calm_tariff.services.house import service_tokens
 from calm_tariff.services.house.installation import ProviderTyped, add_person, check, install, installed
 from calm_tariff.settings import Settings, settings_now
@@ -53,6 +53,7 @@ def _serve(base: Settings, demo: bool, provider: ProviderTyped | None, stop: Eve
     schema = "calm_demo" if demo else "calm"
     database = Database((base.var / "mariadb").resolve(), base.database_port)
     url = database.serving_url(schema)
+    _make_own(base.var / schema)
     settings = base.model_copy(
         update={
             "demo": demo,
@@ -65,27 +66,44 @@ def _serve(base: Settings, demo: bool, provider: ProviderTyped | None, stop: Eve
         }
     )
     supervisor = Supervisor(settings, database)
+    demonstration = Demonstration(settings, stop)
     try:
         supervisor.check_ports()
         began = time.monotonic()
         database.start()
-        password = _prepare(database.make_schema(schema), settings, provider)
+        if demo:
+            demonstration.clear_half(database, schema)
+        ctx = _ready(database.make_schema(schema), settings)
+        loading = demonstration.begin(ctx) if demo else None
+        password = _first(ctx, settings, provider) if provider else None
         database.let_serve(schema, metadata.tables)
         supervisor.start_all()
         with known_as(base.var, schema):
             _greet(settings, demo, time.monotonic() - began)
             if password and provider:
                 _introduce(provider, settings.owner, password)
+            if loading:
+                print("\nThe demo's hundred days are being loaded; every page shows what is there.", flush=True)
+                loading.start()
             supervisor.watch(stop)
     finally:
+        demonstration.break_off()
         supervisor.stop_all()
         print("Everything is stopped.", flush=True)
+
+
+def _make_own(folder: Path) -> None:
+    """An installation's folder, which nobody else can look into: journals, secrets, logs. Raises `CannotStart`."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        folder.chmod(0o700)
+    except OSError as error:
+        raise CannotStart(unusable(error)) from None
 
 
 def _secret(path: Path) -> str:
     """A secret of this installation, made once and kept readable for its owner alone."""
     if not path.exists():
-        path.parent.mkdir(parents=True, exist_ok=True)
         path.touch(0o600)
         path.write_text(f"cts_{secrets.token_urlsafe(32)}", encoding="utf-8")
     return path.read_text(encoding="utf-8")
@@ -145,18 +163,15 @@ def _setting_at_fault(error: Invalid) -> str:
     return f"{name if name.startswith('CALM_') else f'CALM_{name}'}: {error.what}"
 
 
-def _prepare(url: str, settings: Settings, provider: ProviderTyped | None) -> str | None:
-    """Migrate; load the demo (without a provider) or make the first sign-in where there is none yet, and return its
-    password."""
+def _ready(url: str, settings: Settings) -> Context:
+    """An installation's context, its schema brought up to this version."""
     upgrade(url)
-    ctx = context_for(engine(url), sealing_secret=settings.value_secret, reach=settings.reach)
+    return context_for(engine(url), sealing_secret=settings.value_secret, reach=settings.reach)
+
+
+def _first(ctx: Context, settings: Settings, provider: ProviderTyped) -> str | None:
+    """In a new installation, make the provider and the first sign-in, and return its password."""
     if installed(ctx):
-        return None
-    if provider is None:
-        print("Loading the demo data …", flush=True)
-        began = time.monotonic()
-        count = load(ctx, settings.standins_address, lambda words: print(f"  {words}", flush=True))
-        print(f"  {count:,} calls recorded in {time.monotonic() - began:.0f} s", flush=True)
         return None
     password = secrets.token_urlsafe(12)
     with ctx.transaction() as session:

@@ -4,7 +4,9 @@ mailbox under /mailbox."""
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import html
+from collections.abc import AsyncIterator, Coroutine
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -35,9 +37,17 @@ class Asked:
     last_headers: dict[str, str] | None = None
 
 
-def create_app(mailbox: Mailbox, desk_secret: str) -> FastAPI:
-    """The application, with its own mood and memory."""
-    app = FastAPI(title="Stand-ins", docs_url=None, redoc_url=None)
+def create_app(mailbox: Mailbox, desk_secret: str, calling: Coroutine[Any, Any, None] | None = None) -> FastAPI:
+    """The application, with its own mood and memory; beside it, callers that keep calling."""
+
+    @contextlib.asynccontextmanager
+    async def beside(_: FastAPI) -> AsyncIterator[None]:
+        task = asyncio.create_task(calling) if calling else None
+        yield
+        if task:
+            task.cancel()
+
+    app = FastAPI(title="Stand-ins", docs_url=None, redoc_url=None, lifespan=beside)
     mood, asked = Mood(), Asked()
 
     @app.middleware("http")

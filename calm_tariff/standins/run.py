@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+from random import Random
+
 import uvicorn
 
+from calm_tariff.settings import Settings
 from calm_tariff.standins.app import create_app
+from calm_tariff.standins.callers import keep_calling
 from calm_tariff.standins.mailbox import Mailbox
 
 
-def serve(port: int, mail_port: int, desk_secret: str) -> None:
-    """Serve HTTP and SMTP until told to stop. The ticket desk signs with its secret."""
+def serve(settings: Settings) -> None:
+    """Serve HTTP and SMTP until told to stop. The ticket desk signs with its secret; in a demo, its applications keep
+    calling through the gateway."""
     mailbox = Mailbox()
-    controller = mailbox.listen(mail_port)
+    controller = mailbox.listen(settings.mail_port)
+    calling = keep_calling(settings.callers, settings.gateway_address, Random()) if settings.demo else None
+    app = create_app(mailbox, settings.ticket_desk_secret, calling)
     try:
-        uvicorn.run(create_app(mailbox, desk_secret), host="127.0.0.1", port=port, log_config=None, access_log=False)
+        uvicorn.run(app, host="127.0.0.1", port=settings.standins_port, log_config=None, access_log=False)
     finally:
         controller.stop()

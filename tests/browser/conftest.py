@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 from playwright.sync_api import Error as PlaywrightError
 
-from calm_tariff.demo.load import load
+from calm_tariff.demo.load import found, load
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for
 from calm_tariff.store.base.connecting import engine
@@ -29,7 +29,9 @@ def product(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Ite
     upgrade(url)
     serving = database.let_serve("calm_browser", metadata.tables)
     processes = Processes(tmp_path_factory.mktemp("product"), serving, demo=True)
-    load(context_for(engine(url), reach=HERE), processes.standins, scale=0.15)
+    ctx = context_for(engine(url), reach=HERE)
+    found(ctx)
+    processes.callers = load(ctx, processes.standins, scale=0.15).callers
     for command in ("standins", "web", "gateway", "worker"):
         processes.start(command)
     yield processes

@@ -129,14 +129,14 @@ def test_a_new_installation_is_what_its_settings_say(database: Database) -> None
         mail_from="maps@isle.example",
         owner="Kei@Isle.example",
     )
-    password = start_module._prepare(url, settings, start_module.first_provider(settings))
-    ctx = context_for(engine(url))
+    ctx = start_module._ready(url, settings)
+    password = start_module._first(ctx, settings, start_module.first_provider(settings))
     with ctx.transaction() as session:
         p = provider_of(session)
         assert (p.name, p.currency, p.time_zone, p.tax_percent) == ("Isle Survey", "JPY", "Asia/Tokyo", 10)
     assert password and sessions.sign_in(ctx, PEOPLE, "kei@isle.example", password)
     other = settings.model_copy(update={"currency": "EUR"})  # later starts change nothing
-    assert start_module._prepare(url, other, start_module.first_provider(other)) is None
+    assert start_module._first(ctx, other, start_module.first_provider(other)) is None
 
 
 def test_a_token_is_of_the_installation_that_runs_in_this_folder(database: RunDatabase, tmp_path: Path) -> None:

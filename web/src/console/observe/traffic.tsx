@@ -120,7 +120,7 @@ export function Traffic() {
           },
           {
             head: "Operation",
-            look: "max-w-56 truncate whitespace-nowrap",
+            look: "max-w-48 truncate whitespace-nowrap",
             cell: (c) => <span title={c.operation}>{c.operation}</span>,
           },
           { head: "Consumer", cell: (c) => c.consumer || "unknown", look: "whitespace-nowrap" },
