@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import logging
-import re
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
@@ -14,6 +13,7 @@ from typing import Any
 from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import ECKey
+from slugify import slugify
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
@@ -49,7 +49,7 @@ class Issued:
 
 def scope_name(group: str) -> str:
     """A group of operations as a scope: letters, digits and dashes; operations in no group are `ungrouped`."""
-    return re.sub(r"[^a-z0-9]+", "-", group.lower()).strip("-") or UNGROUPED
+    return slugify(group) or UNGROUPED
 
 
 def scopes_of(groups: Iterable[str]) -> frozenset[str]:

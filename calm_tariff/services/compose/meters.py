@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Literal
 
+from slugify import slugify
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
@@ -90,7 +90,7 @@ def one(ctx: Context, meter_id: int) -> MeterView:
 def create(ctx: Context, typed: MeterTyped, key: str = "") -> MeterView:
     """A new meter. Its key is made from its name unless given. Raises `Invalid` or `Conflict`."""
     ctx.actor.must_be("product manager")
-    key = key or re.sub(r"[^a-z0-9]+", "_", typed.name.lower()).strip("_")[:40]
+    key = key or slugify(typed.name, separator="_", max_length=40)
     if not key:
         raise Invalid("must have letters or digits", "name")
     with ctx.transaction() as session:

@@ -8,6 +8,7 @@ from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from typing import Literal
 
+from slugify import slugify
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
@@ -134,7 +135,7 @@ def create(ctx: Context, typed: ProductTyped) -> ProductView:
     """A new product. Raises `Invalid` or `Conflict`, naming the field."""
     ctx.actor.must_be("product manager")
     typed = replace(typed, name=names.plain(typed.name, "name"))
-    slug = re.sub(r"[^a-z0-9]+", "-", typed.name.lower()).strip("-")[:40]
+    slug = slugify(typed.name, max_length=40)
     if not slug:
         raise Invalid("must have letters or digits", "name")
     with ctx.transaction() as session:

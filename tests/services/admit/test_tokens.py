@@ -160,3 +160,12 @@ def test_a_signing_key_is_sealed_with_a_secret_that_the_database_does_not_hold(o
     assert len(kids) == 2 and claims(office, first) and claims(office, second)
     with pytest.raises(Conflict, match="no CALM_SIGNING_SECRET"):
         tokens.issue(replace(office.ctx, signing_secret=""), *client, "")
+
+
+@pytest.mark.parametrize(
+    ("group", "scope"),
+    [("Sea state", "sea-state"), ("Höhen", "hohen"), ("潮位", "chao-wei"), ("", "ungrouped"), ("– –", "ungrouped")],
+)
+def test_a_group_is_a_scope_whatever_script_it_is_written_in(group: str, scope: str) -> None:
+    """One that came to nothing would be opened by whoever may call what is in no group."""
+    assert tokens.scope_name(group) == scope

@@ -69,3 +69,20 @@ def test_a_cloned_product_keeps_how_its_callers_prove_who_they_are(office: Offic
         twin = session.get_one(Product, copied.id)
         assert products.credentials_of(twin) == products.credentials_of(session.get_one(Product, office.product))
         assert len(twin.plans) == 2
+
+
+LONG = "Everything of the whole coast, each quarter of an hour"
+
+
+@pytest.mark.parametrize(
+    ("name", "slug"),
+    [
+        ("Hafen & Höhen", "hafen-hohen"),
+        ("潮位 2", "chao-wei-2"),
+        (LONG, "everything-of-the-whole-coast-each-quart"),
+    ],
+)
+def test_an_address_is_made_of_a_name_in_any_script(office: Office, name: str, slug: str) -> None:
+    assert products.clone(office.manager, office.product, name).slug == slug
+    with pytest.raises(Invalid, match="letters or digits"):
+        products.clone(office.manager, office.product, "– –")
