@@ -11,7 +11,6 @@ from threading import Event
 from typing import Any
 
 import uvicorn
-from sqlalchemy.exc import SQLAlchemyError
 from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.responses import FileResponse, JSONResponse, PlainTextResponse, RedirectResponse, Response
@@ -26,6 +25,7 @@ from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.portal_api import app as portal
 from calm_tariff.portal_api.admit import oauth
 from calm_tariff.services.base.context import Context, context_for
+from calm_tariff.services.base.retrying import PASSING
 from calm_tariff.services.base.supervision import Supervised
 from calm_tariff.services.serve import instances
 from calm_tariff.settings import Settings, settings_now
@@ -111,7 +111,7 @@ def serve(settings: Settings) -> None:
     finally:
         stop.set()
         reporting.join()
-        with suppress(SQLAlchemyError):
+        with suppress(*PASSING):
             instances.leave(ctx, settings.web_name)
 
 
@@ -122,7 +122,7 @@ def _report(ctx: Context, settings: Settings, stop: Event) -> None:
     while not stop.is_set():
         try:
             instances.report(ctx, settings.web_name, "web", began, words)
-        except SQLAlchemyError as error:
+        except PASSING as error:
             log.warning("nothing is reported: %s", error.__class__.__name__)
         stop.wait(instances.REPORT_SECONDS)
 

@@ -19,6 +19,7 @@ from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 from tests.office import Clock, Office
+from tests.opened import OpenedOffice
 from tests.processes import HERE, RedisServer
 from tests.servers import QUICK, RunDatabase
 
@@ -122,10 +123,20 @@ def ctx(migrated: Engine) -> Context:
     )
 
 
+@pytest.fixture(scope="session")
+def opened() -> list[OpenedOffice]:
+    """The office as it was first opened in this run, once it has been."""
+    return []
+
+
 @pytest.fixture
-def office(ctx: Context) -> Office:
+def office(ctx: Context, migrated: Engine, opened: list[OpenedOffice]) -> Office:
     """A small provider with one API, one meter, one product of two plans, and two consumers."""
-    return Office.open(ctx)
+    if not opened:
+        made = Office.open(ctx)
+        opened.append(OpenedOffice.kept(made, migrated))
+        return made
+    return opened[0].again(ctx, migrated)
 
 
 @pytest.fixture(scope="session")

@@ -14,9 +14,13 @@ local clock = redis.call('HMGET', KEYS[1], 't', 'era')
 if not clock[2] then return {'begin'} end
 if clock[2] ~= ARGV[1] then return {'era', clock[2]} end
 local t = tonumber(ARGV[2])
+-- How long, in ms, a count is kept that decides on nothing more: a day where the instants are the calls' own, because
+-- this server's time, by which it forgets, may be far ahead of them.
+local spare = 86400000
 if t == 0 then
   local now = redis.call('TIME')
   t = tonumber(now[1]) * 1000000 + tonumber(now[2])
+  spare = 1000
 end
 if clock[1] and tonumber(clock[1]) > t then t = tonumber(clock[1]) end
 
@@ -51,7 +55,7 @@ for i = 2, #KEYS do
     q, r = q + field(2), r + field(3)
     if r >= calls then q, r = q + 1, r - calls end
     afters[i] = text(q) .. ' ' .. text(r)
-    lives[i] = math.ceil((q - t) / 1000) + 1000
+    lives[i] = math.ceil((q - t) / 1000) + spare
   elseif kind == 'window' then
     local k = math.floor(t / field(2))
     local before = redis.call('GET', key)
@@ -63,7 +67,7 @@ for i = 2, #KEYS do
     end
     if used + 1 > field(1) then admitted = false end
     afters[i] = text(k) .. ' ' .. text(used + 1)
-    lives[i] = math.ceil(field(2) / 1000) + 1000
+    lives[i] = math.ceil(field(2) / 1000) + spare
   elseif kind == 'rolling' then
     local first = redis.call('LINDEX', key, 0)
     while first and tonumber(first) <= t - field(2) do
@@ -75,7 +79,7 @@ for i = 2, #KEYS do
     if used > field(1) then frees = redis.call('LINDEX', key, used - field(1)) end
     befores[i] = used == 0 and '' or (text(used) .. ' ' .. first .. ' ' .. frees)
     if used + 1 > field(1) then admitted = false end
-    lives[i] = math.ceil(field(2) / 1000) + 1000
+    lives[i] = math.ceil(field(2) / 1000) + spare
   else
     local begin, stop = field(1), field(2)
     if t < begin or t >= stop then return {'window', text(t)} end

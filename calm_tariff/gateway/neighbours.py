@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from aiohttp import ClientError, ClientSession, ClientTimeout
-from sqlalchemy.exc import SQLAlchemyError
+
+from calm_tariff.services.base.retrying import PASSING
 
 PASSED_ON = "Calm-Passed-On"
 PATIENCE = ClientTimeout(total=5)
@@ -26,7 +27,7 @@ class Neighbours:
         """Tell outcomes to every other gateway: what each said, and whether all that may know have answered."""
         try:
             addresses = await self.addresses()
-        except SQLAlchemyError:
+        except PASSING:
             return [], False
         said = await asyncio.gather(*(self._tell(address, outcomes) for address in addresses))
         return [each for each in said if each is not None], None not in said

@@ -13,7 +13,6 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import uvicorn
-from sqlalchemy.exc import SQLAlchemyError
 
 from calm_tariff.core.limiter import Clock
 from calm_tariff.edge.wire import Wire
@@ -32,6 +31,7 @@ from calm_tariff.gateway.tasks import Tasks
 from calm_tariff.gateway.tokens import Tokens
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import context_for
+from calm_tariff.services.base.retrying import PASSING
 from calm_tariff.services.serve import instances
 from calm_tariff.services.serve.gateway_feed import read_feed
 from calm_tariff.services.serve.shipping import ship
@@ -139,7 +139,7 @@ class _Running:
                 await self.shared.settled()
                 await self.shared.redis.aclose()
             gateway.journal.stop()
-            with contextlib.suppress(SQLAlchemyError):
+            with contextlib.suppress(*PASSING):
                 await asyncio.to_thread(instances.leave, self.ctx, self.name)
 
     async def follow(self) -> None:
@@ -159,7 +159,7 @@ class _Running:
                     elif await asyncio.to_thread(stamps.number, self.watching) != gateway.snapshot.number:
                         gateway.snapshot = await asyncio.to_thread(lambda: Snapshot(read_feed(self.ctx)))
                     gateway.fresh_at = time.monotonic()
-                except SQLAlchemyError as error:
+                except PASSING as error:
                     # The gateway goes on with the snapshot it has; a starting one waits.
                     log.warning("the database does not answer: %s", error.__class__.__name__)
                 await asyncio.sleep(FOLLOW_SECONDS)
@@ -198,7 +198,7 @@ class _Running:
         while True:
             try:
                 await self.announce()
-            except SQLAlchemyError:
+            except PASSING:
                 log.warning("the database does not answer; nothing reported")
             await asyncio.sleep(REPORT_SECONDS if self.shared else instances.REPORT_SECONDS)
 

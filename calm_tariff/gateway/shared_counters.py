@@ -31,6 +31,9 @@ Mode = Literal["shared", "away", "rebuilding"]
 MILLION = 1_000_000
 PATIENCE_SECONDS = 0.5
 WAIT_SECONDS = 5.0
+# How long a count is kept that decides on nothing more; longer where Redis's time, by which it forgets, may be far
+# ahead of the calls' (the script has the same).
+SPARE_MS, LATER_MS = 1_000, 86_400_000
 _HERE = Path(__file__).parent
 
 
@@ -156,6 +159,7 @@ class SharedCounters:
 
     async def fill(self, counts: dict[tuple[str, str], Any], stacks: Iterator[Stack], now_us: int) -> None:
         """Throw away what Redis knows and write these counts instead; those of limits that hold no more say nothing."""
+        spare_ms = SPARE_MS if self.own_time else LATER_MS
         kinds: dict[str, Any] = {}
         for stack in stacks:
             for compiled in stack.compiled:
@@ -165,7 +169,7 @@ class SharedCounters:
                 pipe.delete(key)
             for (scope, subject), state in counts.items():
                 if scope in kinds:
-                    _write(pipe, self.key("count", scope, subject), kinds[scope], state, now_us)
+                    _write(pipe, self.key("count", scope, subject), kinds[scope], state, now_us, spare_ms)
             await pipe.execute()
 
     def _alone(self, stack: Stack, call: Call) -> Decided:
@@ -278,13 +282,13 @@ def _read(limit: Any, raw: str) -> Any:
     return Instants(*numbers) if limit.rolling else (numbers[0], numbers[1])
 
 
-def _write(pipe: Pipeline, key: str, compiled: Any, state: Any, now_us: int) -> None:
-    """Write a count of `core` as the script keeps it."""
+def _write(pipe: Pipeline, key: str, compiled: Any, state: Any, now_us: int, spare_ms: int) -> None:
+    """Write a count of `core` as the script keeps it, to be forgotten so long after it decides on nothing more."""
     limit = compiled.limit
     if isinstance(limit, Rate | Pace):
         instant, rest = divmod(state, limit.calls)
         if instant >= now_us:
-            pipe.set(key, f"{instant} {rest}", px=math.ceil((instant - now_us) / 1000) + 1000)
+            pipe.set(key, f"{instant} {rest}", px=math.ceil((instant - now_us) / 1000) + spare_ms)
     elif isinstance(limit, Quota):
         whole, part = _split(state[1])
         left = max(0, compiled.window(now_us)[1] - now_us) // 1000
@@ -292,6 +296,6 @@ def _write(pipe: Pipeline, key: str, compiled: Any, state: Any, now_us: int) -> 
     elif limit.rolling:
         if state:
             pipe.rpush(key, *state)
-            pipe.pexpire(key, limit.per_seconds * 1000 + 1000)
+            pipe.pexpire(key, limit.per_seconds * 1000 + spare_ms)
     else:
-        pipe.set(key, f"{state[0]} {state[1]}", px=limit.per_seconds * 1000 + 1000)
+        pipe.set(key, f"{state[0]} {state[1]}", px=limit.per_seconds * 1000 + spare_ms)

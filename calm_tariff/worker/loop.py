@@ -9,11 +9,10 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from threading import Event, Lock
 
-from sqlalchemy.exc import SQLAlchemyError
-
 from calm_tariff.services.base import jobs
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.jobs import Job
+from calm_tariff.services.base.retrying import PASSING, again
 from calm_tariff.worker.handlers import Handler
 
 log = logging.getLogger("calm_tariff.worker")
@@ -42,13 +41,13 @@ class Loop:
                 try:
                     jobs.schedule(self._ctx, scheduled)
                     break
-                except SQLAlchemyError as error:
+                except PASSING as error:
                     self._away(error, stop)
             while not stop.is_set():
                 self._freed.clear()
                 try:
                     job = self.take()
-                except SQLAlchemyError as error:
+                except PASSING as error:
                     self._away(error, stop)
                     continue
                 if job is None:
@@ -59,7 +58,7 @@ class Loop:
     def take(self) -> Job | None:
         """Claim a job of a kind that there is room for, to be done with `do`."""
         free = {kind: h.lease for kind, h in self._handlers.items() if self._busy[kind] < h.at_once}
-        job = jobs.claim(self._looking, free) if free else None
+        job = again(lambda: jobs.claim(self._looking, free)) if free else None
         if job is not None:
             with self._lock:
                 self._busy[job.kind] += 1
@@ -70,7 +69,7 @@ class Loop:
         handler = self._handlers[job.kind]
         try:
             self._say(job, handler, self._attempt(job, handler))
-        except SQLAlchemyError as error:  # its claim will lapse, and it is done again
+        except PASSING as error:  # its claim will lapse, and it is done again
             log.warning("how %s %d went cannot be kept: %s", job.kind, job.id, error.__class__.__name__)
         except Exception:
             log.exception("how %s %d went cannot be kept", job.kind, job.id)
@@ -82,15 +81,15 @@ class Loop:
     def _attempt(self, job: Job, handler: Handler) -> Exception | None:
         """Do it; what is to follow is kept with the job itself."""
         try:
-            next_time = handler.do(job.arguments)
+            next_time = again(lambda: handler.do(job.arguments))
         except Exception as error:
             return error
         if next_time is None and handler.every is not None:
             next_time = self._ctx.now + handler.every
         if next_time is None:
-            jobs.done(self._ctx, job)
+            again(lambda: jobs.done(self._ctx, job))
         else:
-            jobs.again(self._ctx, job, next_time)
+            again(lambda: jobs.again(self._ctx, job, next_time))
         return None
 
     def _say(self, job: Job, handler: Handler, error: Exception | None) -> None:
@@ -99,10 +98,10 @@ class Loop:
             return
         self.failed += 1
         words = f"{error.__class__.__name__}: {error}"
-        over = jobs.failed(self._ctx, job, words, handler.tries, self._chance.random())
+        over = again(lambda: jobs.failed(self._ctx, job, words, handler.tries, self._chance.random()))
         what = "is given up" if over else "is tried again"
         log.warning("%s %d failed at attempt %d and %s: %s", job.kind, job.id, job.attempts, what, words)
 
-    def _away(self, error: SQLAlchemyError, stop: Event) -> None:
-        log.warning("the database does not answer: %s", error.__class__.__name__)
+    def _away(self, error: Exception, stop: Event) -> None:
+        log.warning("no job can be taken: %s", error.__class__.__name__)
         stop.wait(AWAY_SECONDS)

@@ -6,9 +6,8 @@ import logging
 from datetime import UTC, datetime
 from threading import Event
 
-from sqlalchemy.exc import SQLAlchemyError
-
 from calm_tariff.services.base.context import SYSTEM, Context, context_for
+from calm_tariff.services.base.retrying import PASSING
 from calm_tariff.services.base.supervision import Supervised
 from calm_tariff.services.serve import instances
 from calm_tariff.services.serve.shipping import ship
@@ -64,7 +63,7 @@ class Worker:
             pause = SHIP_SECONDS
             try:
                 self.shipped += ship(self.ctx, self.settings.journal).calls
-            except (SQLAlchemyError, OSError) as error:
+            except (*PASSING, OSError) as error:
                 log.warning("nothing is shipped: %s", error.__class__.__name__)
                 pause = AWAY_SECONDS
             stop.wait(pause)
@@ -74,7 +73,7 @@ class Worker:
         while not stop.is_set():
             try:
                 instances.report(self.ctx, self.settings.worker_name, "worker", self.began, self.words())
-            except SQLAlchemyError as error:
+            except PASSING as error:
                 log.warning("nothing is reported: %s", error.__class__.__name__)
             stop.wait(instances.REPORT_SECONDS)
 

@@ -116,7 +116,7 @@ def test_the_gateway_decides_as_the_reference_does(office: Office, tmp_path: Pat
     async def through_the_gateway() -> list[tuple[str, str | None, int]]:
         counters: Counters = LocalCounters()
         if store == "redis":
-            shared = SharedCounters(connect(redis_url, PATIENCE), "reference", own_time=False)
+            shared = SharedCounters(connect(redis_url, PATIENCE), f"reference-{tmp_path.name}", own_time=False)
             await shared.redis.hset(shared.key("clock"), "era", "one")
             shared.join("one")
             counters = shared

@@ -9,10 +9,12 @@ from typing import Any
 
 import pytest
 
-from calm_tariff.services.base import jobs
+from calm_tariff.core.errors import Deadlocked
+from calm_tariff.services.base import jobs, retrying
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.base.jobs import Job as Stored
 from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.worker import loop as loop_module
 from calm_tariff.worker.handlers import Handler
 from calm_tariff.worker.loop import Loop
 from tests.office import Office
@@ -142,3 +144,42 @@ def test_after_its_tries_a_job_is_left_to_a_person(own: Context, office: Office)
     assert loop.take() is None
     [view] = jobs.troubled(office.manager, PageQuery()).rows
     assert (view.given_up, view.attempts) == (True, 3)
+
+
+def test_a_deadlock_is_no_failure_of_the_job_that_met_it(
+    own: Context, office: Office, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    met: list[int] = []
+
+    def paints(_: dict[str, Any]) -> None:
+        met.append(1)
+        if len(met) < 3:
+            raise Deadlocked("somebody was in the way")
+
+    loop = Loop(own, [Handler(kind="paint", do=paints)])
+    ask(own, "paint")
+    job = loop.take()
+    assert job is not None
+    loop.do(job)
+    assert (len(met), loop.done, loop.failed) == (3, 1, 0)
+    assert jobs.troubled(office.manager, PageQuery()).total == 0
+
+
+def test_a_loop_that_always_meets_deadlocks_goes_on_when_they_end(
+    own: Context, stop: Event, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    claim, met = jobs.claim, []
+
+    def in_the_way(*what: Any) -> Any:
+        met.append(1)
+        if len(met) <= 2 * retrying.ATTEMPTS:
+            raise Deadlocked("somebody was in the way")
+        return claim(*what)
+
+    monkeypatch.setattr(jobs, "claim", in_the_way)
+    monkeypatch.setattr(loop_module, "AWAY_SECONDS", 0.01)
+    loop = Loop(own, [Handler(kind="paint", do=lambda _: None)])
+    ask(own, "paint")
+    thread = begun(loop, stop)
+    wait_for(lambda: loop.done == 1)
+    assert thread.is_alive()

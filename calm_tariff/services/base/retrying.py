@@ -7,17 +7,26 @@ the start, as long as nothing of it was kept before: then whoever asked does not
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
+from typing import TypeVar
 
 from sqlalchemy import event
+from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import ORMExecuteState, Session, UOWTransaction
+
+from calm_tariff.core.errors import Deadlocked
+
+T = TypeVar("T")
 
 ATTEMPTS = 5
 # So long at first, and longer each time, apart from whoever it collided with.
 PAUSE_SECONDS = 0.02
+# What goes on again and again waits these out: the database is away, or others were in the way up to the last attempt.
+PASSING = (SQLAlchemyError, Deadlocked)
 _WROTE = "wrote"
 
 
@@ -40,6 +49,20 @@ def attempt() -> Iterator[Attempt]:
         yield made
     finally:
         _attempt.reset(token)
+
+
+def again(work: Callable[[], T]) -> T:
+    """What `work` comes to. After a deadlock it is done again, as long as nothing of it was kept. Raises what it does;
+    `Deadlocked` where the last attempt met one, too."""
+    for attempts in range(ATTEMPTS):
+        with attempt() as made:
+            try:
+                return work()
+            except Deadlocked:
+                if made.kept or attempts == ATTEMPTS - 1:
+                    raise
+        time.sleep(pause(attempts))
+    raise AssertionError("the last attempt comes to something or raises")
 
 
 def pause(attempts: int) -> float:

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import delete, select
 from sqlalchemy.dialects.mysql import insert
 
-from calm_tariff.services.base import stamps
+from calm_tariff.services.base import retrying, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.store.base.record import Stamp
 from calm_tariff.store.serve.instances import Instance
@@ -47,7 +47,10 @@ class GatewayHealth:
 
 def report(ctx: Context, name: str, kind: str, started_at: datetime, words: dict[str, Any]) -> None:
     """Keep what a process reports of itself, with the version it is of."""
-    words = {**words, "version": version()}
+    retrying.again(lambda: _keep(ctx, name, kind, started_at, {**words, "version": version()}))
+
+
+def _keep(ctx: Context, name: str, kind: str, started_at: datetime, words: dict[str, Any]) -> None:
     with ctx.transaction() as session:
         made = insert(Instance).values(name=name, kind=kind, started_at=started_at, seen_at=ctx.now, report=words)
         same = {n: getattr(made.inserted, n) for n in ("kind", "started_at", "seen_at", "report")}

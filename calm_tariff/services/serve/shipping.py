@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 from dataclasses import dataclass
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +18,7 @@ from calm_tariff.formats.journal import closed_segments, read_segment
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit.subscriptions import ask_for_end
 from calm_tariff.services.admit.timelines import stay_of
-from calm_tariff.services.base import stamps
+from calm_tariff.services.base import retrying, stamps
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.admit.subscriptions import Stay as Stored
 from calm_tariff.store.admit.subscriptions import Subscription
@@ -46,7 +47,7 @@ def ship(ctx: Context, folder: Path, gateway: str = "*") -> Shipment:
     """
     segments = calls = damaged = 0
     for path in closed_segments(folder, gateway):
-        shipped = ship_segment(ctx, path)
+        shipped = retrying.again(partial(ship_segment, ctx, path))
         if shipped is not None:
             segments += 1
             calls += shipped.calls

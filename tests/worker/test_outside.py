@@ -1,0 +1,69 @@
+"""Back ends are asked how they are: what is well, what is not, and that none holds up the others."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Iterator
+from contextlib import closing
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from threading import Thread
+
+import httpx
+import pytest
+
+from calm_tariff.launch.children import free_port
+from calm_tariff.services.compose import apis
+from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.worker import outside
+from tests.office import Office
+
+
+@pytest.fixture
+def back_end() -> Iterator[str]:
+    """Answers with the status its path names."""
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            self.send_response(int(self.path.rsplit("/", 1)[1]))
+            self.end_headers()
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_port}"
+    server.shutdown()
+
+
+def add(office: Office, name: str, url: str) -> int:
+    typed = ApiTyped(name=name, version="v1", description="", base_path=f"/{name}/v1", back_end_url=url)
+    return apis.create(office.manager, typed).id
+
+
+def told(office: Office, version: int) -> tuple[bool, str]:
+    (kept,) = apis.one(office.manager, version).health
+    return kept.well, kept.answer
+
+
+def test_each_is_told_by_what_it_answers_and_one_that_is_away_holds_up_no_other(
+    office: Office, back_end: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(outside, "PATIENCE", httpx.Timeout(1))
+    with closing(socket.socket()) as silent:
+        silent.bind(("127.0.0.1", 0))
+        silent.listen()
+        versions = {
+            "away": add(office, "away", f"http://127.0.0.1:{free_port()}"),
+            "silent": add(office, "silent", f"http://127.0.0.1:{silent.getsockname()[1]}"),
+            **{status: add(office, f"s{status}", f"{back_end}/{status}") for status in ("200", "404", "500", "503")},
+        }
+        outside.ask_back_ends(office.ctx)
+    assert told(office, versions["200"]) == (True, "answered 200")
+    assert told(office, versions["404"]) == (True, "answered 404")  # it is there; what it has is its own matter
+    assert told(office, versions["500"]) == (False, "answered 500")
+    assert told(office, versions["503"]) == (False, "answered 503")
+    well, words = told(office, versions["silent"])
+    assert not well and "did not answer" in words
+    well, words = told(office, versions["away"])
+    assert not well and words.startswith("cannot be reached")
