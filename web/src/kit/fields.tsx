@@ -4,19 +4,18 @@ import { useField } from "./form";
 
 type LineProps<T> = Omit<Parameters<typeof Field>[0], "value" | "onChange" | "error" | "ref"> & {
   name: string;
-  /** What is kept of what is typed, and how it is shown, where it is no text. */
+  /** What is kept of what is typed, where it is no text. */
   kept?: (text: string) => T;
-  shows?: (value: T) => string;
 };
 
 /** A line or, with `area`, a few. */
-export function Line<T = string>({ name, kept, shows, ...rest }: LineProps<T>) {
+export function Line<T = string>({ name, kept, ...rest }: LineProps<T>) {
   const { value, onChange, ...field } = useField<T>(name);
   return (
     <Field
       {...rest}
       {...field}
-      value={shows ? shows(value) : String(value ?? "")}
+      value={String(value ?? "")}
       onChange={(text) => onChange(kept ? kept(text) : (text as T))}
     />
   );
