@@ -6,12 +6,20 @@ from collections.abc import Sequence
 from typing import Any
 
 import pytest
-from aiohttp import ClientSession, web
+from aiohttp import ClientSession, ClientTimeout, web
 from sqlalchemy.exc import OperationalError
 
+from calm_tariff.gateway import neighbours
 from calm_tariff.gateway.neighbours import PASSED_ON, Neighbours
 from calm_tariff.launch.children import free_port
-from tests.processes import awaited
+from tests.processes import PATIENCE, awaited
+
+
+@pytest.fixture(autouse=True)
+def patient(monkeypatch: pytest.MonkeyPatch) -> None:
+    """However long a busy machine takes over an answer."""
+    monkeypatch.setattr(neighbours, "PATIENCE", ClientTimeout(total=PATIENCE))
+
 
 OUTCOMES = [{"id": "01J", "status": 200}]
 

@@ -25,7 +25,8 @@ CALL = Call(at_us=AT, key="1", application="1", consumer="1", subscription="1", 
 async def lives(shared: SharedCounters) -> list[int]:
     """How many ms each count is kept."""
     keys = [key async for key in shared.redis.scan_iter(match=shared.key("count", "*"))]
-    return [await shared.redis.pttl(key) for key in keys]
+    left = [await shared.redis.pttl(key) for key in keys]
+    return [life for life in left if life >= 0]  # one may have been forgotten since it was seen
 
 
 @pytest.mark.parametrize("own_time", [True, False])
@@ -50,7 +51,8 @@ def test_a_count_is_forgotten_soon_after_it_decides_on_nothing_or_a_day_later_wh
 
     spare = SPARE_MS if own_time else LATER_MS
     counted, filled = awaited(kept())
-    assert len(counted) == 4 and len(filled) == 2
+    # Those that decide for a second may be forgotten already, on a machine that is busy for longer.
+    assert (len(counted) == 4 and len(filled) == 2) or (own_time and len(counted) >= 2 and filled)
     # The longest decides for a minute; what passes while this machine is busy only takes away.
     assert all(spare - 1000 * PATIENCE < life <= spare + 60_000 for life in counted)
     assert all(spare - 1000 * PATIENCE < life <= spare + 60_000 for life in filled)

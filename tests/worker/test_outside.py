@@ -16,6 +16,7 @@ from calm_tariff.services.compose import apis
 from calm_tariff.services.compose.apis import ApiTyped
 from calm_tariff.worker import outside
 from tests.office import Office
+from tests.processes import PATIENCE
 
 
 @pytest.fixture
@@ -49,21 +50,23 @@ def told(office: Office, version: int) -> tuple[bool, str]:
 def test_each_is_told_by_what_it_answers_and_one_that_is_away_holds_up_no_other(
     office: Office, back_end: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(outside, "PATIENCE", httpx.Timeout(1))
-    with closing(socket.socket()) as silent:
-        silent.bind(("127.0.0.1", 0))
-        silent.listen()
-        versions = {
-            "away": add(office, "away", f"http://127.0.0.1:{free_port()}"),
-            "silent": add(office, "silent", f"http://127.0.0.1:{silent.getsockname()[1]}"),
-            **{status: add(office, f"s{status}", f"{back_end}/{status}") for status in ("200", "404", "500", "503")},
-        }
-        outside.ask_back_ends(office.ctx)
+    monkeypatch.setattr(outside, "PATIENCE", httpx.Timeout(PATIENCE))
+    away = add(office, "away", f"http://127.0.0.1:{free_port()}")
+    versions = {status: add(office, f"s{status}", f"{back_end}/{status}") for status in ("200", "404", "500", "503")}
+    outside.ask_back_ends(office.ctx)
     assert told(office, versions["200"]) == (True, "answered 200")
     assert told(office, versions["404"]) == (True, "answered 404")  # it is there; what it has is its own matter
     assert told(office, versions["500"]) == (False, "answered 500")
     assert told(office, versions["503"]) == (False, "answered 503")
-    well, words = told(office, versions["silent"])
-    assert not well and "did not answer" in words
-    well, words = told(office, versions["away"])
+    well, words = told(office, away)
     assert not well and words.startswith("cannot be reached")
+
+
+def test_one_that_says_nothing_is_given_up_and_told_as_such(office: Office, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(outside, "PATIENCE", httpx.Timeout(0.5))
+    with closing(socket.socket()) as silent:
+        silent.bind(("127.0.0.1", 0))
+        silent.listen()
+        version = add(office, "silent", f"http://127.0.0.1:{silent.getsockname()[1]}")
+        outside.ask_back_ends(office.ctx)
+    assert told(office, version) == (False, "did not answer within 3 s")
