@@ -13,7 +13,7 @@ from aiohttp import web
 from calm_tariff.formats.callers import Asked, LiveCaller, written
 from calm_tariff.launch.children import free_port
 from calm_tariff.standins import callers
-from tests.processes import PATIENCE
+from tests.processes import PATIENCE, awaited
 
 OFTEN, SELDOM = "lt_live_often", "lt_live_seldom"
 WHO = (
@@ -74,7 +74,7 @@ def test_each_calls_with_its_key_what_it_asks_for_as_often_as_it_says(file: Path
             task.cancel()
             return found
 
-    found = asyncio.run(heard())
+    found = awaited(heard())
     assert {(method, path) for key, method, path in found if key == SELDOM} == {("GET", "/tiles")}
     often = Counter((method, path) for key, method, path in found if key == OFTEN)
     assert set(often) == {("GET", "/tides/a"), ("GET", "/tides/b"), ("POST", "/holds")}
@@ -109,7 +109,7 @@ def test_now_and_then_one_calls_many_times_at_once(
             task.cancel()
             return gateway.heard
 
-    found = asyncio.run(heard())
+    found = awaited(heard())
     assert len(found) == calls
     assert len({key for key, _, _ in found}) == 1
 
@@ -130,4 +130,4 @@ def test_who_calls_is_waited_for_and_a_gateway_that_breaks_off_or_is_away_is_cal
         assert not task.done()
         task.cancel()
 
-    asyncio.run(through_it_all())
+    awaited(through_it_all())
