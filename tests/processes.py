@@ -105,6 +105,7 @@ class Processes:
         environment = {**os.environ, "PYTHONPATH": str(ROOT)}
         own = self.settings.model_copy(update=settings)
         environment |= {f"CALM_{k.upper()}": str(v) for k, v in own.model_dump().items()}
+        environment["PYTHONFAULTHANDLER"] = "1"
         self.running[name or command] = subprocess.Popen(
             [sys.executable, "-m", "calm_tariff.cli", command],
             env=environment,
@@ -129,7 +130,12 @@ class Processes:
         for process in self.running.values():
             process.terminate()
         for process in self.running.values():
-            process.wait(PATIENCE)
+            try:
+                process.wait(PATIENCE)
+            except subprocess.TimeoutExpired:
+                process.send_signal(signal.SIGABRT)  # it says where each of its threads is
+                process.wait()
+                raise
 
     def shipped(self) -> bool:  # what is left is named when it takes too long
         """Whether the journal is wholly in the database."""
