@@ -87,6 +87,11 @@ class Running:
             query = select(func.count()).select_from(Call)
             return session.scalar(query.where(Call.verdict == verdict) if verdict else query) or 0
 
+    def has_the_newest(self) -> bool:
+        """Whether every gateway has said that it knows all that was changed."""
+        told = [one for one in instances.health(self.office.manager).instances if one.kind == "gateway"]
+        return bool(told) and all(one.behind == 0 for one in told)
+
     def units(self) -> Decimal:
         with self.office.ctx.transaction() as session:
             return session.scalar(select(func.sum(HourlyUsage.units))) or Decimal(0)

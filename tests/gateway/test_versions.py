@@ -171,7 +171,8 @@ def test_megabytes_and_reported_numbers_are_counted_exactly(running: Running) ->
     cells = meters.create(
         office.manager, MeterTyped("Cells", list(area.values()), ["2xx"], "reported", header="X-Cells")
     )
-    wait_for(lambda: running.get("/sea/v1/buoys").status_code == 200)
+    wait_for(running.has_the_newest)  # the meters as well, not only what they count
+    assert running.get("/sea/v1/buoys").status_code == 200
     got = [running.get(f"/tiles/v1/larkmouth/12/{x}/5.png") for x in range(4)]
     reported = [running.get(f"/sea/v1/areas/{name}:summarise") for name in ("bar", "bank")]
     assert [r.status_code for r in (*got, *reported)] == [200] * 6
