@@ -58,6 +58,8 @@ class Demonstration:
         began = time.monotonic()
         try:
             loaded = load(ctx, self.settings.standins_address, lambda words: print(f"  {words}", flush=True))
+            self._keep_callers(callers.written(loaded.callers))
+            self._unfinished.unlink()
         except Exception as error:
             if not self.stop.is_set():
                 print(
@@ -67,8 +69,6 @@ class Demonstration:
                     flush=True,
                 )
             return
-        self._keep_callers(callers.written(loaded.callers))
-        self._unfinished.unlink()
         seconds = time.monotonic() - began
         print(f"  everything is loaded after {seconds:.0f} s: {loaded.calls:,} calls of a hundred days", flush=True)
 

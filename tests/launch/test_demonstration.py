@@ -120,3 +120,15 @@ def test_loading_that_is_broken_off_by_stopping_is_no_fault(
     loading(begun, fresh, monkeypatch, stopped)
     assert capsys.readouterr().err == ""
     assert not begun.settings.callers.exists()
+
+
+def test_callers_that_cannot_be_kept_are_said_and_everything_is_loaded_anew(
+    fresh: Context, begun: Demonstration, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    def full(*_: object) -> int:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(Path, "write_bytes", full)
+    loading(begun, fresh, monkeypatch, lambda *_: Loaded(1, [LIVE]))
+    assert "No space left on device" in capsys.readouterr().err
+    assert not begun.settings.callers.exists() and (begun.settings.var / "loading").exists()
