@@ -88,6 +88,7 @@ export function PeriodPage() {
   const ended = p.state !== "running";
   return (
     <Page title={month(p.start)} sub={SAYS[p.state]} margin={<PeriodMargin period={p} result={run.data} />}>
+      <Trouble error={run.error} />
       <Listing
         list={list}
         id={(c) => c.consumer_id}
@@ -168,7 +169,6 @@ export function PeriodPage() {
           </tr>
         }
       />
-      <Trouble error={run.error} />
       {issuing && <Issue period={p} onClose={() => setIssuing(false)} />}
     </Page>
   );
