@@ -161,7 +161,7 @@ class _Running:
                     gateway.fresh_at = time.monotonic()
                 except PASSING as error:
                     # The gateway goes on with the snapshot it has; a starting one waits.
-                    log.warning("the database does not answer: %s", error.__class__.__name__)
+                    log.warning("what has changed cannot be read: %s", error.__class__.__name__)
                 await asyncio.sleep(FOLLOW_SECONDS)
         finally:
             if keeping:
@@ -199,7 +199,7 @@ class _Running:
             try:
                 await self.announce()
             except PASSING:
-                log.warning("the database does not answer; nothing reported")
+                log.warning("nothing is reported: the database does not answer, or others are in the way")
             await asyncio.sleep(REPORT_SECONDS if self.shared else instances.REPORT_SECONDS)
 
     async def announce(self) -> None:

@@ -95,7 +95,7 @@ def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted:
             carry_out(session, ctx.acting(SYSTEM), made, "granted", "")
         if plan.product.access_route == "outside":
             made.state = move(REQUEST, "the request", made.state, "passed to outside")
-            jobs.write(session, ctx, ASK_DESK, subject(made)[2], {"request": made.id}, key=str(made.id))
+            jobs.write(session, ctx, ASK_DESK, subject(made)[2], {"request": made.id}, subject=str(made.id))
         return view(made)
 
 

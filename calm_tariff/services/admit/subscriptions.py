@@ -72,8 +72,9 @@ def move_to(session: Session, ctx: Context, subscription: Subscription, plan: Pl
 
 def ask_for_end(session: Session, ctx: Context, subscription: int, at: datetime) -> None:
     """Have the end of a trial said at a moment, should it have come by then."""
-    what, once = f"the trial of subscription {subscription}", str(subscription)
-    jobs.write(session, ctx, END_TRIAL, what, {"subscription": subscription}, key=once, run_at=at)
+    what = f"the trial of subscription {subscription}"
+    arguments = {"subscription": subscription}
+    jobs.write(session, ctx, END_TRIAL, what, arguments, subject=str(subscription), run_at=at)
 
 
 def tell(session: Session, ctx: Context, subscription: Subscription, kind: Kind, fields: dict[str, Any]) -> None:

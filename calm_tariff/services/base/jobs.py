@@ -62,14 +62,14 @@ def write(
     about: str,
     arguments: dict[str, Any],
     *,
-    key: str | None = None,
+    subject: str | None = None,
     run_at: datetime | None = None,
 ) -> None:
     """Ask for a job, in the transaction of what causes it; now, unless `run_at` says when. Where there is one of that
-    kind and key already, it is brought forward, with all its tries, and done once more should it be under way."""
+    kind and subject already, it is brought forward, with all its tries, and done once more should it be under way."""
     made = insert(Stored).values(
         kind=kind,
-        key=key,
+        key=subject,
         about=cut(about),
         arguments=arguments,
         written_at=ctx.now,

@@ -279,7 +279,13 @@ def set_state(ctx: Context, version_id: int, state: State, sunset_on: date | Non
             _announce(session, ctx, version, sunset_on)
             name = f"{version.api.name} {version.version}"
             jobs.write(
-                session, ctx, END_VERSION, name, {"version": version.id}, key=str(version.id), run_at=version.sunset_at
+                session,
+                ctx,
+                END_VERSION,
+                name,
+                {"version": version.id},
+                subject=str(version.id),
+                run_at=version.sunset_at,
             )
         version.edition += 1
         auditing.note(

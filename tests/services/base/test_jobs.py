@@ -120,15 +120,15 @@ def test_pauses_grow_until_it_is_given_up_and_a_person_has_it_tried_again(own: C
         jobs.try_again(office.manager, shown.id)
 
 
-def test_one_of_a_kind_and_key_is_brought_forward_and_done_once_more_when_asked_for_meanwhile(
+def test_one_of_a_kind_and_subject_is_brought_forward_and_done_once_more_when_asked_for_meanwhile(
     own: Context, office: Office
 ) -> None:
-    ask(own, key="7", run_at=own.now + timedelta(days=1))
+    ask(own, subject="7", run_at=own.now + timedelta(days=1))
     assert jobs.claim(own, KINDS) is None
-    ask(own, key="7")
-    ask(own, key="7", run_at=own.now + timedelta(days=2))  # later than is asked for already
+    ask(own, subject="7")
+    ask(own, subject="7", run_at=own.now + timedelta(days=2))  # later than is asked for already
     job = claim(own)
-    ask(own, key="7")
+    ask(own, subject="7")
     assert jobs.claim(own, KINDS) is None  # not twice at once
     jobs.done(own, job)
     once_more = claim(own)
@@ -138,13 +138,13 @@ def test_one_of_a_kind_and_key_is_brought_forward_and_done_once_more_when_asked_
 
 
 def test_one_that_was_given_up_and_is_asked_for_again_has_all_its_tries(own: Context, office: Office) -> None:
-    ask(own, key="shed")
+    ask(own, subject="shed")
     for tries in (1, 2):
         office.clock.now += timedelta(hours=1)
         assert jobs.failed(own, claim(own), "no paint", 2, 0.0) is (tries == 2)
     assert jobs.claim(own, KINDS) is None
 
-    ask(own, key="shed")
+    ask(own, subject="shed")
 
     assert jobs.failed(own, claim(own), "no paint", 2, 0.0) is False
 
@@ -159,7 +159,7 @@ def test_what_is_done_again_and_again_stands_once_and_waits_for_its_time(own: Co
     office.clock.forward(seconds=15)
     again = claim(own)
     assert (again.id, again.attempts) == (job.id, 1)
-    ask(own, "sweep", key="schedule")  # asked for while it is done
+    ask(own, "sweep", subject="schedule")  # asked for while it is done
     jobs.again(own, again, own.now + timedelta(days=1))
     assert claim(own).id == job.id
 
