@@ -20,6 +20,7 @@ from starlette.staticfiles import StaticFiles
 from calm_tariff.console_api import app as console
 from calm_tariff.edge.guard import Guard
 from calm_tariff.edge.pages import SECURITY
+from calm_tariff.edge.server import Server
 from calm_tariff.edge.wire import Wire
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.portal_api import app as portal
@@ -107,7 +108,8 @@ def serve(settings: Settings) -> None:
     reporting = Supervised("reporting", partial(_report, ctx, settings), stop)
     reporting.start()
     try:
-        uvicorn.run(create_app(ctx, settings), port=settings.web_port, **SERVED)
+        with suppress(KeyboardInterrupt):
+            Server(uvicorn.Config(create_app(ctx, settings), port=settings.web_port, **SERVED)).run()
     finally:
         stop.set()
         reporting.join()

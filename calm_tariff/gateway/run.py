@@ -15,6 +15,7 @@ from typing import Any
 import uvicorn
 
 from calm_tariff.core.limiter import Clock
+from calm_tariff.edge.server import Server
 from calm_tariff.edge.wire import Wire
 from calm_tariff.gateway import decisions_api, forwarding, metrics, shared_counters
 from calm_tariff.gateway.app import Gateway, now_us
@@ -112,7 +113,7 @@ class _Running:
             tasks.begin("give_up", deciding.give_up)
             service = decisions_api.create_app(deciding)
             tasks.begin("decisions", lambda: _quietly(service, settings.decisions_port).serve())
-        server = uvicorn.Server(
+        server = Server(
             uvicorn.Config(
                 gateway,
                 host="127.0.0.1",
@@ -282,10 +283,8 @@ def _settle_memory() -> None:
     gc.freeze()
 
 
-def _quietly(app: Any, port: int) -> uvicorn.Server:
+def _quietly(app: Any, port: int) -> Server:
     """A server beside the gateway's own, which leaves signals to that one."""
-    server = uvicorn.Server(
-        uvicorn.Config(app, host="127.0.0.1", port=port, log_config=None, access_log=False, lifespan="off")
-    )
+    server = Server(uvicorn.Config(app, host="127.0.0.1", port=port, log_config=None, access_log=False, lifespan="off"))
     server.capture_signals = contextlib.nullcontext  # type: ignore[method-assign,assignment]
     return server
