@@ -72,11 +72,10 @@ def admit(snapshot: Snapshot, routed: Routed) -> Admitted | Refused:
     if access is None:
         detail = "The credential is good, but no active subscription covers this operation."
         return Refused(routed, Fault(403, "no-subscription", "Not part of a plan", detail, "access"))
-    fault = credentials.not_taken(identified.shown.presented, identity, access.rules)
-    if fault is not None:
-        return Refused(routed, fault)
     admitted = Admitted(routed, access)
-    fault = _not_covered(snapshot, admitted)
+    fault = credentials.not_taken(identified.shown.presented, identity, access.rules)
+    if fault is None:
+        fault = _not_covered(snapshot, admitted)
     return admitted if fault is None else Refused(admitted, fault)
 
 

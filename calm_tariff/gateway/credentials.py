@@ -135,6 +135,7 @@ def not_taken(shown: Presented, identity: Identity, rules: ProductRules) -> Faul
             "credential-kind",
             "Not this kind of credential",
             f"The credential is good, but this product takes {taken}.",
+            "access",
         )
     allowed = {rules.key_header, "bearer", f"?{rules.key_query}" if rules.key_query else ""}
     if identity.kind == "key" and shown.at not in allowed:
@@ -144,6 +145,7 @@ def not_taken(shown: Presented, identity: Identity, rules: ProductRules) -> Faul
             "credential-place",
             "Not in this place",
             f"The key is good, but this product takes it in {place}.",
+            "access",
         )
     return None
 
