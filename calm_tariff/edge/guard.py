@@ -63,7 +63,8 @@ class Guard:
             if whole:  # nothing more comes but the end of the connection, which may take as long as the answer
                 return await receive()
             try:
-                message = await asyncio.wait_for(receive(), SENDER_SECONDS)
+                async with asyncio.timeout(SENDER_SECONDS):
+                    message = await receive()
             except TimeoutError:
                 slow = True
                 raise TooSlow from None
@@ -82,7 +83,8 @@ class Guard:
                 begun = True
                 message = {**message, "headers": self._fields(path, list(message["headers"]))}
             try:
-                await asyncio.wait_for(send(message), READER_SECONDS)
+                async with asyncio.timeout(READER_SECONDS):
+                    await send(message)
             except TimeoutError:
                 await abort(scope)
                 raise ConnectionResetError("the caller took no more of the answer") from None

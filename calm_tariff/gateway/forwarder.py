@@ -194,7 +194,8 @@ class Forwarder:
         """Whether the caller takes a part that is sent before it is given up."""
         sending = self.send({"type": "http.response.body", "body": part, "more_body": True})
         try:
-            await asyncio.wait_for(sending, self.reader_seconds)
+            async with asyncio.timeout(self.reader_seconds):
+                await sending
         except TimeoutError:
             return False
         return True

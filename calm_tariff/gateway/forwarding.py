@@ -93,7 +93,8 @@ class Upload:
         """The body as it arrives. What breaks it off is kept in `fault`, too, because the client hides it."""
         while True:
             try:
-                message = await asyncio.wait_for(self.receive(), self.seconds)
+                async with asyncio.timeout(self.seconds):
+                    message = await self.receive()
             except TimeoutError:
                 message = {"type": "http.disconnect"}
             if message["type"] != "http.request":

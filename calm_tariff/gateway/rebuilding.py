@@ -47,7 +47,9 @@ class Keeper:
 
     async def follow(self) -> None:
         """Look after the counts until cancelled."""
-        while True:
+        task = asyncio.current_task()
+        assert task
+        while not task.cancelling():  # Redis's client loses that where an answer comes at the very moment
             try:
                 if self.counters.mode == "away":
                     await self.counters.forget_connections()
@@ -107,7 +109,8 @@ class Keeper:
         if self._quiet_for == lead:
             return
         with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(self.quieten(), DRAIN_SECONDS + 5)
+            async with asyncio.timeout(DRAIN_SECONDS + 5):
+                await self.quieten()
         quiet = counters.key("quiet", lead)
         await counters.redis.sadd(quiet, self.name)
         await counters.redis.pexpire(quiet, LEAD_MS)

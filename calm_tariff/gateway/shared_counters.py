@@ -108,7 +108,8 @@ class SharedCounters:
         try:
             if self.mode == "rebuilding":
                 try:
-                    await asyncio.wait_for(self.ready.wait(), WAIT_SECONDS)
+                    async with asyncio.timeout(WAIT_SECONDS):
+                        await self.ready.wait()
                 except TimeoutError:
                     return self._alone(stack, call)
             if self.mode == "away":
@@ -198,7 +199,8 @@ class SharedCounters:
                 self.era = reply[1]
             else:  # Redis has forgotten everything
                 self.lose("rebuilding")
-                await asyncio.wait_for(self.ready.wait(), WAIT_SECONDS)
+                async with asyncio.timeout(WAIT_SECONDS):
+                    await self.ready.wait()
         raise TimeoutError("the counts did not come to rest")
 
     def _decided(self, stack: Stack, call: Call, limits: Any, reply: list[Any]) -> Decided:
