@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session, selectinload
+from sqlalchemy.orm import Session, lazyload, selectinload
 
 from calm_tariff.core import terms as term_rules
 from calm_tariff.core.errors import Conflict, NotFound, Stale
@@ -22,7 +22,7 @@ from calm_tariff.services.compose import credential_fields
 from calm_tariff.services.compose.products import ProductView, get, meters_of, view
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.base.locking import all_locked, locked
-from calm_tariff.store.compose.products import Plan, PlanDraft, Product
+from calm_tariff.store.compose.products import Plan, PlanDraft, PlanRevision, Product
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -171,7 +171,13 @@ def plans_of(session: Session, product_id: int, lock: bool = False) -> list[Plan
     query = (
         select(Plan)
         .where(Plan.product_id == product_id)
-        .options(selectinload(Plan.draft), selectinload(Plan.revisions), selectinload(Plan.groups))
+        .options(
+            # What is joined would be read anew, too, and forget all that was loaded of it.
+            lazyload(Plan.product),
+            selectinload(Plan.draft),
+            selectinload(Plan.revisions).lazyload(PlanRevision.plan),
+            selectinload(Plan.groups),
+        )
         .order_by(Plan.place)
         .execution_options(populate_existing=True)
     )
