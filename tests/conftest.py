@@ -10,18 +10,15 @@ from pathlib import Path
 
 import pytest
 from hypothesis import settings
-from sqlalchemy import Engine, text
+from sqlalchemy import Engine
 
 from calm_tariff.launch.children import free_port, take_part_of_ports
 from calm_tariff.services.base.context import Context, context_for
 from calm_tariff.store.base import locking
-from calm_tariff.store.base.connecting import engine
-from calm_tariff.store.migrate import upgrade
-from calm_tariff.store.tables import metadata
 from tests.office import Clock, Office
 from tests.opened import OpenedOffice
 from tests.processes import HERE, RedisServer
-from tests.servers import QUICK, RunDatabase
+from tests.servers import QUICK, RunDatabase, emptied
 
 TESTS = Path(__file__).parent
 SERVER: pytest.StashKey[RunDatabase] = pytest.StashKey()
@@ -101,19 +98,13 @@ def database(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFa
 @pytest.fixture(scope="session")
 def migrated(database: RunDatabase) -> Engine:
     """A schema made by the migrations."""
-    url = database.make_schema("calm_test")
-    upgrade(url)
-    return engine(url)
+    return database.lend().engine
 
 
 @pytest.fixture
 def ctx(migrated: Engine) -> Context:
     """An empty installation, at a settable time."""
-    with migrated.begin() as connection:
-        connection.execute(text("SET FOREIGN_KEY_CHECKS = 0"))
-        for table in metadata.tables:
-            connection.execute(text(f"DELETE FROM `{table}`"))
-        connection.execute(text("SET FOREIGN_KEY_CHECKS = 1"))
+    emptied(migrated)
     return context_for(
         migrated,
         clock=Clock(),

@@ -26,6 +26,7 @@ from calm_tariff.services.house import installation, sessions
 from calm_tariff.services.house.installation import ProviderTyped
 from calm_tariff.services.serve import standing
 from calm_tariff.store.admit.subscriptions import Stay
+from calm_tariff.store.compose.products import Plan, PlanDraft
 
 PASSWORD = "a long password"
 START = datetime(2026, 9, 10, 12, tzinfo=UTC)
@@ -169,14 +170,15 @@ class Office:
 
     def draft(self, plan: str, drafted: Any, ctx: Context | None = None) -> Sheet:
         """Save a plan's draft over whatever it is now."""
-        plans_now = tariff_sheet.sheet(self.manager, self.product).plans
-        edition = next(p.edition for p in plans_now if p.id == self.plans[plan])
+        with self.ctx.transaction() as session:
+            edition = session.get_one(Plan, self.plans[plan]).edition
         return tariff_sheet.save_draft(ctx or self.manager, self.plans[plan], edition, drafted)
 
     def publish(self, existing: Existing, note: str = "", on: date | None = None, product: int = 0) -> Sheet:
         """Publish every draft as it stands."""
-        drafted = tariff_sheet.sheet(self.manager, product or self.product).plans
-        editions = {plan.id: plan.edition for plan in drafted if plan.drafted}
+        with self.ctx.transaction() as session:
+            drafted = select(Plan.id, Plan.edition).join(PlanDraft).where(Plan.product_id == (product or self.product))
+            editions = {plan: edition for plan, edition in session.execute(drafted)}  # noqa: C416
         return carrying_over.publish(self.manager, product or self.product, editions, existing, note=note, on=on)
 
     def acting(self, consumer: Consumer) -> Context:

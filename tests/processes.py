@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import os
 import signal
 import socket
 import subprocess
-import sys
 import time
 import urllib.error
 import urllib.request
@@ -25,6 +23,7 @@ from calm_tariff.formats.callers import LiveCaller
 from calm_tariff.launch.children import die_with_parent, free_port
 from calm_tariff.services.serve.shipping import closed_segments
 from calm_tariff.settings import Settings
+from tests.forked import Forked
 
 ROOT = Path(__file__).parents[1]
 # Back ends of tests are on this machine.
@@ -70,7 +69,7 @@ class Processes:
     url: str
     demo: bool = False
     more: dict[str, object] = field(default_factory=dict)
-    running: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+    running: dict[str, Forked] = field(default_factory=dict)
     callers: list[LiveCaller] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -102,16 +101,9 @@ class Processes:
 
     def start(self, command: str, name: str = "", **settings: object) -> None:
         """Start a process and wait until it answers; several of one kind have a name each."""
-        environment = {**os.environ, "PYTHONPATH": str(ROOT)}
         own = self.settings.model_copy(update=settings)
-        environment |= {f"CALM_{k.upper()}": str(v) for k, v in own.model_dump().items()}
-        environment["PYTHONFAULTHANDLER"] = "1"
-        self.running[name or command] = subprocess.Popen(
-            [sys.executable, "-m", "calm_tariff.cli", command],
-            env=environment,
-            cwd=ROOT,
-            preexec_fn=die_with_parent(signal.SIGKILL),
-        )
+        environment = {f"CALM_{k.upper()}": str(v) for k, v in own.model_dump().items()}
+        self.running[name or command] = Forked(command, environment)
         health = {
             "web": f"{self.web}/healthz",
             "gateway": f"{own.gateway_address}/readyz",
@@ -132,7 +124,7 @@ class Processes:
         for process in self.running.values():
             try:
                 process.wait(PATIENCE)
-            except subprocess.TimeoutExpired:
+            except TimeoutError:
                 process.send_signal(signal.SIGABRT)  # it says where each of its threads is
                 process.wait()
                 raise

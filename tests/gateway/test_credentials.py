@@ -18,7 +18,7 @@ from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.compose import issuers, products
 from calm_tariff.services.compose.issuers import IssuerTyped
 from calm_tariff.services.compose.products import CredentialsTyped
-from tests.gateway.test_gateway import Running, running
+from tests.gateway.running import Running, running
 from tests.office import terms
 from tests.processes import wait_for
 

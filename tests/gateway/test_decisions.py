@@ -19,7 +19,7 @@ from calm_tariff.services.serve import set_aside
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import Call
 from tests.gateway.odd_back_end import OddBackEnd
-from tests.gateway.test_gateway import Running, running
+from tests.gateway.running import Running, running
 from tests.office import terms
 from tests.processes import ROOT, wait_for
 

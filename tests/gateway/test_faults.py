@@ -13,10 +13,10 @@ import aiohttp
 import pytest
 
 from calm_tariff.launch.children import free_port
-from calm_tariff.launch.database import Database
-from tests.gateway.test_gateway import Running
+from tests.gateway.running import Running
 from tests.office import terms
 from tests.processes import wait_for
+from tests.servers import RunDatabase
 
 PLENTY = {"Ketch": terms(calls=100_000, burst=100_000, units=1_000_000)}
 CALLS, AT_ONCE = 2000, 20
@@ -25,11 +25,11 @@ CALLS, AT_ONCE = 2000, 20
 @pytest.fixture
 def own(tmp_path: Path):
     """A database server of its own, since these tests stop it."""
-    server = Database(tmp_path / "mariadb", free_port())
+    server = RunDatabase(tmp_path / "mariadb", free_port())
     server.start()
     made = Running(server, tmp_path / "var", PLENTY)
     yield server, made
-    made.processes.stop()
+    made.stop()
     server.stop()
 
 

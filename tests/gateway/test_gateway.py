@@ -6,29 +6,24 @@ import asyncio
 import itertools
 import shutil
 import time
-from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
 from pathlib import Path
-from typing import Any
 
 import aiohttp
 import httpx
 import pytest
-from sqlalchemy import Engine, func, select
+from sqlalchemy import func, select
 
 from calm_tariff.gateway.journal import Journal, Unwritable
 from calm_tariff.gateway.routing import Router, is_plain
-from calm_tariff.launch.database import Database
 from calm_tariff.services.admit import applications
-from calm_tariff.services.base.context import context_for
 from calm_tariff.services.serve import instances
-from calm_tariff.store.base.connecting import engine
-from calm_tariff.store.migrate import upgrade
-from calm_tariff.store.serve.usage import Call, HourlyUsage
-from calm_tariff.store.tables import metadata
-from tests.office import Consumer, Office, terms
-from tests.processes import HERE, Processes, wait_for
+from calm_tariff.store.serve.usage import Call
+from tests.gateway.running import Running, running
+from tests.processes import wait_for
+
+__all__ = ["running"]
 
 PACED = {
     "limits": [
@@ -43,65 +38,6 @@ PACED = {
     ],
     "pricing": {"prices": []},
 }
-names = itertools.count()
-
-
-class Running:
-    """An office whose gateway, worker and stand-ins run."""
-
-    back_end: Any = None
-
-    def __init__(
-        self,
-        database: Database,
-        var: Path,
-        plans: dict,
-        commands: tuple[str, ...] = ("standins", "gateway", "worker"),
-        more: dict[str, Any] | None = None,
-    ) -> None:
-        schema = f"calm_gateway_{next(names)}"
-        url = database.make_schema(schema)
-        upgrade(url)
-        self.processes = Processes(var, database.let_serve(schema, metadata.tables), more=more or {})
-        self.engine: Engine = engine(url)
-        self.office = Office.open(
-            context_for(self.engine, sealing_secret=self.processes.settings.value_secret, reach=HERE),
-            f"{self.processes.standins}/tides",
-            plans,
-        )
-        for command in commands:
-            self.processes.start(command)
-
-    @property
-    def caller(self) -> Consumer:
-        return self.office.consumers[0]
-
-    def get(self, path: str = "/tides/v1/stations/lm-01", secret: str | None = "", **more) -> httpx.Response:
-        headers = {"X-API-Key": secret or self.caller.secret} if secret is not None else {}
-        address, method = self.processes.gateway + path, more.pop("method", "GET")
-        return httpx.request(method, address, headers={**headers, **more}, timeout=30)
-
-    def recorded(self, verdict: str | None = None) -> int:
-        wait_for(self.processes.shipped)
-        with self.office.ctx.transaction() as session:
-            query = select(func.count()).select_from(Call)
-            return session.scalar(query.where(Call.verdict == verdict) if verdict else query) or 0
-
-    def has_the_newest(self) -> bool:
-        """Whether every gateway has said that it knows all that was changed."""
-        told = [one for one in instances.health(self.office.manager).instances if one.kind == "gateway"]
-        return bool(told) and all(one.behind == 0 for one in told)
-
-    def units(self) -> Decimal:
-        with self.office.ctx.transaction() as session:
-            return session.scalar(select(func.sum(HourlyUsage.units))) or Decimal(0)
-
-
-@pytest.fixture
-def running(database: Database, tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Running]:
-    made = Running(database, tmp_path, getattr(request, "param", {"Ketch": terms()}))
-    yield made
-    made.processes.stop()
 
 
 def test_a_call_is_served_counted_and_told_what_is_left(running: Running) -> None:

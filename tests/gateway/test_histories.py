@@ -15,7 +15,7 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.services.admit import carrying_over
-from calm_tariff.services.compose import plans, tariff_sheet
+from calm_tariff.services.compose import plans
 from calm_tariff.services.settle import charging
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.base.paging import PageQuery
@@ -136,9 +136,7 @@ class Story:
         by_days = {"days": self.dice.randrange(2, 20), "then": "charge"}
         trial = {"By days": by_days, "By units": by_units}.get(plan)
         wanted = self.newest[plan] = tariff(self.dice, trial)
-        sheet = tariff_sheet.sheet(self.office.manager, self.office.product)
-        head = next(p for p in sheet.plans if p.id == self.office.plans[plan])
-        tariff_sheet.save_draft(self.office.manager, head.id, head.edition, wanted)
+        self.office.draft(plan, wanted)
 
     def admit(self) -> None:
         plan = self.dice.choice(list(self.newest))

@@ -14,13 +14,12 @@ from calm_tariff.core.limiter import Clock
 from calm_tariff.gateway import calls, judging
 from calm_tariff.gateway.app import Gateway
 from calm_tariff.gateway.breaker import Breakers
-from calm_tariff.gateway.calls import Admitted, InboundCall, Judged, Outcome, Refused, Verdict
+from calm_tariff.gateway.calls import Admitted, InboundCall, Judged, Refused, Verdict
 from calm_tariff.gateway.counters import LocalCounters
 from calm_tariff.gateway.decisions import PROMISED_SECONDS, Answer, CallIn, Decisions, OutcomeIn
 from calm_tariff.gateway.journal import Journal
 from calm_tariff.gateway.neighbours import Neighbours
 from calm_tariff.gateway.promises import Promises
-from calm_tariff.gateway.records import record_of, settled
 from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.services.serve.gateway_feed import read_feed
 from tests.office import Office
@@ -118,27 +117,6 @@ def test_both_ends_come_to_the_same_verdict(ends: Ends, call: dict[str, Any], by
     assert here.fault == there.verdict.fault and here.fault.by == by
     assert type(here.step) is type(there.verdict.step)
     assert orjson.loads(there.body)["code"] == here.fault.code
-
-
-def test_a_record_says_how_far_a_call_came_and_no_further(ends: Ends) -> None:
-    def recorded(verdict: Verdict, status: int) -> dict[str, Any]:
-        outcome = Outcome(status=status)
-        metered = settled(verdict, outcome, ends.gateway.counters)
-        return record_of(verdict, outcome, metered, "gateway-1", ends.office.ctx.now_us + 7)
-
-    known = ("credential", "application_id", "operation_id", "subscription_id", "refused_by")
-    unknown = recorded(ends.judged(x_api_key="lt_live_nobody"), 401)
-    assert [unknown[name] for name in known] == ["key", None, None, None, "credential"]
-    assert recorded(ends.judged(), 401)["credential"] == "none"
-    astray = recorded(ends.judged("/tides/v1/nothing", x_api_key=ends.key), 404)
-    own = ends.office.consumers[0]
-    assert [astray[name] for name in known] == ["key", own.application, None, None, "route"]
-    large = recorded(ends.judged(x_api_key=ends.key, content_length="99999999999"), 413)
-    assert [large[name] for name in known[1:]] == [own.application, large["operation_id"], own.subscription, "body"]
-    assert large["operation_id"] and large["units"] == {} and large["checks"] == []
-    served = recorded(ends.judged(x_api_key=ends.key), 200)
-    assert served["units"] == {str(ends.office.meter): "1"} and served["checks"] and served["refused_by"] is None
-    assert served["took_us"] == 7 and served["verdict"] == "served"
 
 
 def test_a_back_end_that_proxies_find_failing_is_left_alone_at_both_ends(ends: Ends) -> None:

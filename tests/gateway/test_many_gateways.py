@@ -25,12 +25,12 @@ from calm_tariff.core.periods import zone
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.launch.children import free_port
-from calm_tariff.launch.database import Database
 from calm_tariff.services.serve import instances
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.serve.usage import Call as Recorded
-from tests.gateway.test_gateway import Running
+from tests.gateway.running import Running
 from tests.processes import RedisServer, wait_for
+from tests.servers import RunDatabase
 
 LIMITS = [
     {"kind": "rate", "name": "Rate", "counted_per": "consumer", "calls": 150, "per_seconds": 1, "burst": 40},
@@ -52,7 +52,7 @@ PATH = "/tides/v1/stations/lm-01"
 class Three(Running):
     """Gateways one to three behind nothing but a client that takes turns."""
 
-    def __init__(self, database: Database, folder: Path, limits: list[dict[str, Any]], away: str = "local") -> None:
+    def __init__(self, database: RunDatabase, folder: Path, limits: list[dict[str, Any]], away: str = "local") -> None:
         self.redis = RedisServer(folder / "redis")
         self.redis.start()
         # Redis is here: however long a busy machine lets it be waited for, nobody counts alone.
@@ -110,10 +110,10 @@ class Three(Running):
 
 
 @pytest.fixture
-def three(database: Database, tmp_path: Path) -> Iterator[Three]:
+def three(database: RunDatabase, tmp_path: Path) -> Iterator[Three]:
     made = Three(database, tmp_path, LIMITS)
     yield made
-    made.processes.stop()
+    made.stop()
     made.redis.kill()
 
 
@@ -223,7 +223,7 @@ def test_redis_away_is_said_and_counts_come_back_from_what_was_recorded(three: T
     assert three.recorded("served") == 700  # what was counted alone, and before, is in the count again
 
 
-def test_refusing_while_redis_is_away_is_a_choice(database: Database, tmp_path: Path) -> None:
+def test_refusing_while_redis_is_away_is_a_choice(database: RunDatabase, tmp_path: Path) -> None:
     three = Three(database, tmp_path, LIMITS, "refuse")
     try:
         seen = Counter[int]()
@@ -241,7 +241,7 @@ def test_refusing_while_redis_is_away_is_a_choice(database: Database, tmp_path: 
         assert fire(20, 2) == {200: 20}
         assert three.recorded("served") == seen[200] == three.units()
     finally:
-        three.processes.stop()
+        three.stop()
         three.redis.kill()
 
 
@@ -249,7 +249,7 @@ def test_everything_killed_in_turn_under_load_loses_and_doubles_nothing(tmp_path
     """SIGKILL of gateways, worker, Redis and MariaDB in random order; CALM_FAULT_SECONDS lengthens it."""
     seconds = float(os.environ.get("CALM_FAULT_SECONDS", "60"))
     dice = random.Random(int(os.environ.get("CALM_FAULT_SEED", "11")))
-    database = Database(tmp_path / "mariadb", free_port())
+    database = RunDatabase(tmp_path / "mariadb", free_port())
     database.start()
     limits = [{**LIMITS[0], "calls": 1000, "burst": 500}, {**LIMITS[2], "units": 4000}]
     three = Three(database, tmp_path, limits, "refuse")
@@ -311,7 +311,7 @@ def test_everything_killed_in_turn_under_load_loses_and_doubles_nothing(tmp_path
         assert used == recorded <= 4000  # the count that decides is what was recorded, to the unit
     finally:
         stop.set()
-        three.processes.stop()
+        three.stop()
         three.redis.kill()
         database.stop()
 

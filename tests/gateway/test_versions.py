@@ -17,7 +17,7 @@ from calm_tariff.services.compose.operations import OperationTyped
 from calm_tariff.services.observe import request_in_view
 from calm_tariff.services.serve import receipts
 from calm_tariff.store.serve.usage import Call, HourlyUsage
-from tests.gateway.test_gateway import Running, running
+from tests.gateway.running import Running, running
 from tests.office import terms
 from tests.processes import wait_for
 
@@ -68,7 +68,8 @@ def test_versions_are_told_apart_by_header_and_host_and_end_with_notice(running:
     wait_for(lambda: running.get(extremes, **{"API-Version": "2"}).status_code == 200)
     assert running.get(extremes).status_code == 404  # without the header it is v1, which has no extremes
     assert running.get("/tides/v1/stations", **{"API-Version": "2"}).status_code == 404
-    assert running.get("/tides/v1/buoys", Host="sea.example").json()[0]["name"] == "Outer Bar"
+    buoys = wait_for(lambda: (known := running.get("/tides/v1/buoys", Host="sea.example")).status_code == 200 and known)
+    assert buoys.json()[0]["name"] == "Outer Bar"
     assert running.get("/tides/v1/stations").status_code == 200
     last = date.today() + timedelta(days=40)
     office = running.office

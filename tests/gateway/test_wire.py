@@ -14,7 +14,6 @@ import httpx
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.launch.database import Database
 from calm_tariff.services.compose import apis, meters, operations
 from calm_tariff.services.compose.apis import ForwardingTyped
 from calm_tariff.services.compose.meters import MeterTyped
@@ -22,17 +21,18 @@ from calm_tariff.services.compose.operations import OperationTyped
 from calm_tariff.store.compose.apis import ApiDocument
 from calm_tariff.store.serve.usage import Call
 from tests.gateway.odd_back_end import OddBackEnd
+from tests.gateway.running import Running
 from tests.gateway.test_credentials import said
-from tests.gateway.test_gateway import Running
 from tests.office import terms
 from tests.processes import wait_for
+from tests.servers import RunDatabase
 
 PLENTY = {"Ketch": terms(calls=10_000, burst=10_000, units=1_000_000)}
 BASE = "/tides/v1"
 
 
 @pytest.fixture(scope="module")
-def odd(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
+def odd(database: RunDatabase, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
     """An office whose back end does odd things, with one operation per oddity and one that is not sold."""
     patience = {"sender_seconds": 4, "reader_seconds": 4}
     made = Running(database, tmp_path_factory.mktemp("odd"), PLENTY, ("gateway", "worker"), patience)
@@ -68,7 +68,7 @@ def odd(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterato
     wait_for(lambda: made.get("/tides/v1/stations/plain").status_code == 200)
     wait_for(lambda: made.get("/tides/v1/stations/plain", method="POST").status_code == 200)
     yield made
-    made.processes.stop()
+    made.stop()
     made.back_end.shutdown()
 
 

@@ -5,7 +5,6 @@ import os
 import shutil
 import socket
 import subprocess
-import sys
 from collections import namedtuple
 from decimal import Decimal
 from pathlib import Path
@@ -22,6 +21,7 @@ from calm_tariff.settings import Settings
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
+from tests.forked import ran
 from tests.servers import RunDatabase
 
 ROOT = Path(__file__).parents[2]
@@ -31,14 +31,7 @@ def start(*command: str, **environment: object) -> subprocess.CompletedProcess[s
     """Run a command, `start` where none is given."""
     ports = {f"CALM_{n}_PORT": free_port() for n in ("WEB", "GATEWAY", "STANDINS", "MAIL", "DATABASE")}
     wanted = {**ports, **environment}
-    return subprocess.run(
-        [sys.executable, "-m", "calm_tariff.cli", *(command or ["start"])],
-        capture_output=True,
-        text=True,
-        cwd=ROOT,
-        timeout=120,
-        env={**os.environ, "PYTHONPATH": str(ROOT), **{name: str(value) for name, value in wanted.items()}},
-    )
+    return ran(*(command or ("start",)), environment={name: str(value) for name, value in wanted.items()})
 
 
 def test_a_taken_port_is_named_with_the_way_to_another(tmp_path: Path) -> None:

@@ -1,21 +1,17 @@
 """Asking for access and weighing it: the desk, what a reviewer is shown, and who may ask for what."""
 
 from dataclasses import replace
-from datetime import timedelta
 
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
+from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.admit import applications, groups, requests, terms_of_use
 from calm_tariff.services.base import stamps
-from calm_tariff.services.base.context import NOBODY
 from calm_tariff.services.compose import plans, products
-from calm_tariff.services.observe import request_in_view
-from calm_tariff.services.serve import history
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.base.record import Mail
-from tests.office import START, Office
+from tests.office import Office
 
 
 def names(office: Office, decided: bool = False, **wanted: object) -> list[str]:
@@ -42,35 +38,6 @@ def test_who_has_waited_longest_stands_first_and_who_was_decided_last(office: Of
         rest += [r.consumer for r in page.rows]
         cursor = page.next
     assert [first.rows[0].consumer, *rest] == names(office, decided=True) and first.total == 4
-
-
-def test_a_reviewer_sees_what_the_plan_gives_and_what_is_known_of_who_asks(office: Office) -> None:
-    one = office.consumers[0]
-    calls = [office.call(one, START - timedelta(days=27, hours=n), n) for n in range(5)]
-    calls += [office.call(one, START - timedelta(days=28, hours=n), 50 + n) for n in range(1, 8)]
-    calls += [office.call(office.consumers[1], START - timedelta(hours=n), 90 + n) for n in range(3)]
-    refused = [office.call(one, START, 70 + n, verdict="refused", refused_by="Rate", units={}) for n in range(2)]
-    history.take_in(office.ctx, calls + refused)
-    office.clock.forward(minutes=1)
-    second = applications.register(office.acting(one), "Second", "")
-    asked = requests.ask(office.acting(one), second.id, office.plans["Skiff"], "Another timetable.", True)
-    shown = request_in_view.one(office.reviewer, asked.id)
-    assert (shown.request.consumer, shown.request.plan, shown.request.purpose) == (
-        "Ferries",
-        "Skiff",
-        "Another timetable.",
-    )
-    known = shown.background
-    assert known.calls_28_days == {"served": 5, "refused": 2}
-    assert [r.id for r in known.earlier] == [one.request] and known.consumer_since == START
-    assert {a.name for a in known.applications} == {"Ferries app", "Second"}
-    given = {row.label: "".join(p.text for s in row.cells[0].sentences for p in s) for row in known.plan_rows}
-    assert given["Rate"] == "2 calls a second, up to 5 at once, for each key"
-    for nobody in (office.acting(one), office.ctx.acting(NOBODY)):
-        with pytest.raises(NotSignedIn):
-            request_in_view.one(nobody, asked.id)
-    with pytest.raises(NotFound):
-        request_in_view.one(office.reviewer, 10**9)
 
 
 def test_a_request_says_what_for_and_is_made_once_for_a_product(office: Office) -> None:

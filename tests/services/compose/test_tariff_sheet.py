@@ -9,10 +9,11 @@ from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, Stale
 from calm_tariff.services.base import auditing
-from calm_tariff.services.compose import tariff_sheet
+from calm_tariff.services.compose import plans, tariff_sheet
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import Office, terms
+from tests.services.queries import asked
 from tests.services.usages import ketch
 
 
@@ -66,3 +67,15 @@ def test_terms_that_make_no_sense_are_refused_by_field_and_nothing_is_lost(offic
         office.draft("Ketch", wrong)
     assert refused.value.where == where
     assert ketch(tariff_sheet.sheet(office.manager, office.product)).terms["limits"][0]["burst"] == 40
+
+
+def test_a_sheet_of_many_plans_asks_the_database_no_more_often(office: Office) -> None:
+    found = []
+    for plan in ("Sloop", "Schooner", "Barque"):
+        for _ in range(2):
+            with asked(office.ctx) as statements:
+                assert tariff_sheet.sheet(office.manager, office.product).plans
+        found.append(len(statements))
+        office.plans[plan] = plans.add(office.manager, office.product, plan).plans[-1].id
+        office.draft(plan, terms())
+    assert len(set(found)) == 1 and found[0] <= 12, statements

@@ -1,0 +1,27 @@
+"""How often the database is asked: a page of many rows asks no more often than one of a few."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from sqlalchemy import event
+
+from calm_tariff.services.base.context import Context
+
+
+@contextmanager
+def asked(ctx: Context) -> Iterator[list[str]]:
+    """The statements sent meanwhile."""
+    found: list[str] = []
+
+    def note(*said: object) -> None:
+        found.append(str(said[2]))
+
+    with ctx.sessions() as session:
+        engine = session.get_bind()
+    event.listen(engine, "before_cursor_execute", note)
+    try:
+        yield found
+    finally:
+        event.remove(engine, "before_cursor_execute", note)
