@@ -42,7 +42,7 @@ def product(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Ite
 def chromium() -> Iterator[Browser]:
     """Debian's Chromium, headless."""
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=ARGUMENTS)
         yield browser
         browser.close()
 

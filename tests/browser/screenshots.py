@@ -39,7 +39,7 @@ def main() -> None:
     """Sign in as each person and photograph their views."""
     FOLDER.mkdir(parents=True, exist_ok=True)
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=ARGUMENTS)
         for who, views in VIEWS.items():
             page = browser.new_context(viewport=SIZE, base_url=BASE).new_page()
             page.goto("/")

@@ -207,7 +207,7 @@ class Story:
         return ahead[:1]
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", range(6))
 def test_every_call_and_every_line_is_as_the_reference_says(office: Office, tmp_path: Path, seed: int) -> None:
     story = Story(office, tmp_path, seed)
     dice = story.dice

@@ -247,7 +247,7 @@ def test_refusing_while_redis_is_away_is_a_choice(database: RunDatabase, tmp_pat
 
 def test_everything_killed_in_turn_under_load_loses_and_doubles_nothing(tmp_path: Path) -> None:
     """SIGKILL of gateways, worker, Redis and MariaDB in random order; CALM_FAULT_SECONDS lengthens it."""
-    seconds = float(os.environ.get("CALM_FAULT_SECONDS", "60"))
+    seconds = float(os.environ.get("CALM_FAULT_SECONDS", "30"))
     dice = random.Random(int(os.environ.get("CALM_FAULT_SEED", "11")))
     database = RunDatabase(tmp_path / "mariadb", free_port())
     database.start()

@@ -151,7 +151,7 @@ class Chances:
 
 
 @pytest.mark.parametrize("store", ["memory", "redis"])
-@pytest.mark.parametrize("seed", [0, 1, 3, 4, 5, 6])
+@pytest.mark.parametrize("seed", [0, 1, 3, 4])
 def test_no_restart_changes_what_is_left(office: Office, tmp_path: Path, store: str, seed: int, redis_url: str) -> None:
     dice = random.Random(seed)
     for plan in ("Third", "Fourth"):
