@@ -29,8 +29,8 @@ OWNER, SERVING = "calm_owner", "calm"
 USER = "mysql"
 # Rows of these are added and never changed (architecture.md), whatever a program does.
 NEVER_CHANGED = frozenset({"audit_entry", "plan_revision", "terms_of_use"})
-# Months ahead get partitions of their own while the product runs.
-PARTITIONED = frozenset({"call"})
+# What an earlier version let who serves do to recorded calls.
+_NO_MORE = "ALTER, CREATE"
 
 
 class CannotStart(Exception):
@@ -72,9 +72,8 @@ class Database:
         with self.connect() as connection, connection.cursor() as cursor:
             for table in tables:
                 may = "SELECT, INSERT" if table in NEVER_CHANGED else "SELECT, INSERT, UPDATE, DELETE"
-                if table in PARTITIONED:
-                    may += ", ALTER, CREATE"
                 cursor.execute(f"GRANT {may} ON `{schema}`.`{table}` TO {SERVING}@'127.0.0.1'")
+                cursor.execute(f"REVOKE {_NO_MORE} ON `{schema}`.`{table}` FROM {SERVING}@'127.0.0.1'")
         return self.serving_url(schema)
 
     def _address(self, account: str, schema: str) -> str:

@@ -53,7 +53,6 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("end trials that are over", timedelta(minutes=1), lambda: trials.end_trials(ctx)),
         _again("end versions that are over", timedelta(minutes=1), lambda: apis.end_sunsets(ctx)),
         _again(ASK_BACK_ENDS, timedelta(seconds=15), lambda: ask_back_ends(ctx), timedelta(minutes=5)),
-        _again("prepare partitions", timedelta(hours=1), lambda: upkeep.prepare_partitions(ctx)),
         _again("forget counts", timedelta(minutes=10), lambda: upkeep.forget_counts(ctx)),
         _again("forget attempts to sign in", timedelta(minutes=10), lambda: throttling.forget(ctx)),
         _again("forget letters of sign-ups", timedelta(minutes=10), lambda: sign_up.forget(ctx)),
