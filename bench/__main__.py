@@ -5,7 +5,7 @@ from __future__ import annotations
 import platform
 from pathlib import Path
 
-from bench import decisions, documents, shared, snapshots, throughput
+from bench import decisions, documents, idle, shared, snapshots, throughput
 
 REPORT = Path(__file__).parents[1] / "docs" / "performance.md"
 
@@ -22,6 +22,8 @@ def main() -> None:
     print(f"three gateways on Redis: {together['three_ratio']:.2f} times one", flush=True)
     read = documents.measure()
     print(f"documents: {read['yaml']:.1f} times the parsing alone, as YAML", flush=True)
+    unasked = idle.measure()
+    print(f"nobody calls: {unasked['whole']:.2f}% of a core", flush=True)
     REPORT.write_text(
         f"""# Performance
 
@@ -43,6 +45,7 @@ Last run with Python {platform.python_version()}.
 | the same, JSON | orjson parsing it and no more | | {read["json"]:.1f} |
 | one of 1,221 operations and {read["large_yaml_mb"]:.0f} MB, YAML | the same | | {read["large_yaml"]:.1f} |
 | the same, JSON, {read["large_json_mb"]:.0f} MB | the same | | {read["large_json"]:.1f} |
+| % of a core at which nobody calls, all in | a bare server: {unasked["bare"]:.2f} | 2 | {unasked["whole"]:.2f} |
 
 What the four limits are: a rate per key, a fixed window per application, a rate shared by everyone, and a
 monthly quota per subscription. Each decision also yields what is left of every limit, which the baseline
