@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from calm_tariff.launch.children import die_with_parent, free_port
+from tests.processes import answers, wait_for
 
 ROOT = Path(__file__).parents[1]
 PORTS = ("WEB", "GATEWAY", "STANDINS", "MAIL", "DATABASE", "METRICS", "DECISIONS")
@@ -31,6 +32,7 @@ def measure() -> dict[str, float]:
         bare = _started([sys.executable, "-c", _BARE.format(port=free_port())], {})
         whole = _started(command, more)
         try:
+            wait_for(lambda: answers(f"http://127.0.0.1:{ports['CALM_WEB_PORT']}/healthz"), 300)
             time.sleep(SETTLING)
             before, began = (_used(whole.pid), _used(bare.pid)), time.monotonic()
             time.sleep(WATCHED)

@@ -174,6 +174,19 @@ class Office:
             edition = session.get_one(Plan, self.plans[plan]).edition
         return tariff_sheet.save_draft(ctx or self.manager, self.plans[plan], edition, drafted)
 
+    def change_product(self, **changes: Any) -> None:
+        """Save the product with some fields changed, as somebody does who has just opened it."""
+        with self.ctx.transaction() as session:
+            product = products.get(session, self.product)
+            typed, edition = products.typed_of(product), product.edition
+        products.save(self.manager, self.product, edition, replace(typed, **changes))
+
+    def sell(self, *operations: int) -> None:
+        """Make operations part of the product, beside those that are."""
+        with self.ctx.transaction() as session:
+            sold = products.typed_of(products.get(session, self.product)).operations
+        self.change_product(operations=[*sold, *operations])
+
     def publish(self, existing: Existing, note: str = "", on: date | None = None, product: int = 0) -> Sheet:
         """Publish every draft as it stands."""
         with self.ctx.transaction() as session:

@@ -29,7 +29,7 @@ OWNER, SERVING = "calm_owner", "calm"
 USER = "mysql"
 # Rows of these are added and never changed (architecture.md), whatever a program does.
 NEVER_CHANGED = frozenset({"audit_entry", "plan_revision", "terms_of_use"})
-# What an earlier version let who serves do to recorded calls.
+# What an earlier version let who serves do with a table.
 _NO_MORE = "ALTER, CREATE"
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 
@@ -10,7 +9,7 @@ import httpx
 from sqlalchemy import select
 
 from calm_tariff.services.admit import applications
-from calm_tariff.services.compose import apis, house_limits, meters, operations, products
+from calm_tariff.services.compose import apis, house_limits, meters, operations
 from calm_tariff.services.compose.apis import ApiTyped
 from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.compose.operations import OperationTyped
@@ -29,12 +28,7 @@ def describe(running: Running, typed: ApiTyped) -> tuple[int, dict[str, int]]:
     office = running.office
     version = apis.create(office.manager, typed)
     found = {f"{o.method} {o.path}": o.id for o in operations.page(office.manager, version.id).operations}
-    product = products.one(office.manager, office.product)
-    with office.ctx.transaction() as session:
-        whole = products.typed_of(products.get(session, office.product))
-    products.save(
-        office.manager, office.product, product.edition, replace(whole, operations=[*whole.operations, *found.values()])
-    )
+    office.sell(*found.values())
     return version.id, found
 
 
@@ -191,10 +185,7 @@ def test_the_worker_asks_back_ends_and_the_ticket_desk(running: Running) -> None
     office = running.office
     well = wait_for(lambda: [h for h in apis.one(office.manager, office.api).health if h.well])
     assert well[0].answer in ("answered 404", "answered 200")
-    product = products.one(office.manager, office.product)
-    with office.ctx.transaction() as session:
-        whole = products.typed_of(products.get(session, office.product))
-    products.save(office.manager, office.product, product.edition, replace(whole, access_route="outside"))
+    office.change_product(access_route="outside")
     member, _, request = office.ask("Anglers", "Ketch")
     desk = running.processes.standins
     number = wait_for(lambda: request_in_view.one(office.manager, request).request.ticket)

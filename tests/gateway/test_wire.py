@@ -73,15 +73,10 @@ def odd(database: RunDatabase, tmp_path_factory: pytest.TempPathFactory) -> Iter
 
 
 def sell(running: Running, label: str) -> None:
-    from calm_tariff.services.compose import products
 
     office = running.office
     found = {f"{o.method} {o.path}": o.id for o in operations.page(office.manager, office.api).operations}
-    product = products.one(office.manager, office.product)
-    with office.ctx.transaction() as session:
-        whole = products.typed_of(products.get(session, office.product))
-    sold = replace(whole, operations=[*whole.operations, found[label]])
-    products.save(office.manager, office.product, product.edition, sold)
+    office.sell(found[label])
 
 
 def raw(running: Running, data: bytes, wait: float = 3.0) -> bytes:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime
 
 import httpx
@@ -17,7 +17,6 @@ from sqlalchemy import select
 from starlette.testclient import TestClient
 
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.compose import products
 from calm_tariff.services.observe import request_in_view
 from calm_tariff.standins import tickets
 from calm_tariff.store.admit.requests import AccessRequest
@@ -79,10 +78,7 @@ def line() -> Line:
 @pytest.fixture
 def request_id(office: Office) -> int:
     """A request that waits for the desk."""
-    product = products.one(office.manager, office.product)
-    with office.ctx.transaction() as session:
-        whole = products.typed_of(products.get(session, office.product))
-    products.save(office.manager, office.product, product.edition, replace(whole, access_route="outside"))
+    office.change_product(access_route="outside")
     return office.ask("Anglers", "Ketch")[2]
 
 

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import pytest
 
 from calm_tariff.services.admit import outside_decisions, requests
 from calm_tariff.services.base import auditing
-from calm_tariff.services.compose import products
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import Office
@@ -17,10 +14,7 @@ from tests.office import Office
 @pytest.fixture
 def outside(office: Office) -> Office:
     """The product's requests are decided outside."""
-    product = products.one(office.manager, office.product)
-    with office.ctx.transaction() as session:
-        typed = products.typed_of(products.get(session, office.product))
-    products.save(office.manager, office.product, product.edition, replace(typed, access_route="outside"))
+    office.change_product(access_route="outside")
     return office
 
 

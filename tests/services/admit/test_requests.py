@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
 from threading import Barrier
 
 import pytest
@@ -20,9 +19,6 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Actor
-from calm_tariff.services.compose import (
-    products,
-)
 from calm_tariff.services.house import sessions
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.base.paging import PageQuery
@@ -49,22 +45,15 @@ def test_a_request_is_decided_once_with_a_note_by_mail_and_on_the_record(office:
     assert [p.state for p in applications.own(office.ctx.acting(member))[0].plans] == ["declined"]
 
 
-def with_product(office: Office, **changes: object) -> None:
-    product = products.one(office.manager, office.product)
-    with office.ctx.transaction() as session:
-        typed = products.typed_of(products.get(session, office.product))
-    products.save(office.manager, office.product, product.edition, replace(typed, **changes))
-
-
 def test_two_people_decide_where_a_product_is_reviewed_twice_and_nobody_here_where_outside(office: Office) -> None:
-    with_product(office, access_route="reviewed twice")
+    office.change_product(access_route="reviewed twice")
     _, _, request = office.ask("Anglers", "Ketch")
     assert requests.decide(office.reviewer, request, "granted", "fine").state == "waiting"
     with pytest.raises(Conflict, match="a second person"):
         requests.decide(office.reviewer, request, "granted", "")
     done = requests.decide(office.manager, request, "granted", "")
     assert (done.state, done.first_granted_by, done.decided_by) == ("granted", "Rui", "Ines")
-    with_product(office, access_route="outside")
+    office.change_product(access_route="outside")
     _, _, request = office.ask("Divers", "Ketch")
     with pytest.raises(Conflict, match="outside system"):
         requests.decide(office.reviewer, request, "granted", "")

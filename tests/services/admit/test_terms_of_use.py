@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from calm_tariff.services.admit import (
     terms_of_use,
 )
@@ -13,17 +11,10 @@ from calm_tariff.services.compose import (
 from tests.office import Office
 
 
-def with_product(office: Office, **changes: object) -> None:
-    product = products.one(office.manager, office.product)
-    with office.ctx.transaction() as session:
-        typed = products.typed_of(products.get(session, office.product))
-    products.save(office.manager, office.product, product.edition, replace(typed, **changes))
-
-
 def test_new_terms_of_use_are_a_version_that_subscribers_are_asked_to_accept(office: Office) -> None:
     ferries = office.acting(office.consumers[0])
     assert terms_of_use.to_accept(ferries) == []
-    with_product(office, terms_of_use="Name the source, twice.")
+    office.change_product(terms_of_use="Name the source, twice.")
     assert [(t.product, t.number) for t in terms_of_use.to_accept(ferries)] == [("Harbour Data", 2)]
     terms_of_use.accept_terms(ferries, "harbour-data")
     assert terms_of_use.to_accept(ferries) == []
