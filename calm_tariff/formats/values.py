@@ -7,17 +7,38 @@ does not have is refused, so that a misspelt one is never silently left out.
 from __future__ import annotations
 
 import json
-import types
-import typing
-from dataclasses import MISSING, fields, is_dataclass
+import re
+from collections import Counter
+from dataclasses import fields, is_dataclass
 from datetime import date, datetime
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from functools import cache
-from typing import Any, Literal, TypeVar, Union, cast, get_args, get_origin
+from typing import Any, TypeVar, cast
+
+from pydantic import ConfigDict, TypeAdapter, ValidationError
+from pydantic_core import ErrorDetails
 
 from calm_tariff.core.errors import Invalid
 
 T = TypeVar("T")
+
+# The fields that say which of several types a value is of.
+TAGS = ("kind", "model")
+# What a value must be, by how the library names a refusal of it.
+MUST_BE = {
+    "string": "text",
+    "bool": "true or false",
+    "int": "a whole number",
+    "decimal": 'a decimal number such as "0.004"',
+    "finite": 'a decimal number such as "0.004"',
+    "date": "a date such as 2026-09-01",
+    "datetime": "a moment such as 2026-09-01T00:00:00+01:00",
+    "tuple": "a list",
+    "dict": "an object",
+    "dataclass": "an object",
+    "named": "an object",
+}
+UNKNOWN = ("unexpected_keyword_argument", "extra_forbidden")
 
 
 def load(text: str) -> Any:
@@ -36,119 +57,65 @@ def _no_constant(name: str) -> Any:
 
 def read(kind: type[T], value: Any, where: str = "") -> T:
     """The plain JSON value as a value of the core's type. Raises `Invalid` naming the field."""
-    return cast(T, _read(kind, value, where))
-
-
-def _read(kind: Any, value: Any, where: str) -> Any:
-    origin = get_origin(kind)
-    if origin in (Union, types.UnionType):
-        return _read_union(get_args(kind), value, where)
-    if origin is Literal:
-        options = get_args(kind)
-        if value not in options or isinstance(value, bool):
-            raise Invalid(f"must be one of {', '.join(map(str, options))}, not {_shown(value)}", where)
-        return value
-    if origin is tuple:
-        if not isinstance(value, list):
-            raise Invalid(f"must be a list, not {_shown(value)}", where)
-        return tuple(_read(get_args(kind)[0], item, f"{where}[{place}]") for place, item in enumerate(value))
-    if origin is dict:
-        if not isinstance(value, dict):
-            raise Invalid(f"must be an object, not {_shown(value)}", where)
-        item = get_args(kind)[1]
-        return {name: _read(item, inner, f"{where}.{name}") for name, inner in value.items()}
-    if is_dataclass(kind) or hasattr(kind, "_field_defaults"):
-        return _read_dataclass(kind, value, where)
-    return _read_plain(kind, value, where)
-
-
-def _read_union(options: tuple[Any, ...], value: Any, where: str) -> Any:
-    if value is None and types.NoneType in options:
-        return None
-    real = [option for option in options if option is not types.NoneType]
-    shapes: list[Any] = [option for option in real if is_dataclass(option)]
-    if len(real) == 1:
-        return _read(real[0], value, where)
-    if not shapes:
-        if int in real and isinstance(value, int) and not isinstance(value, bool):
-            return value
-        return _read(next(option for option in real if option is not int), value, where)
-    if not isinstance(value, dict):
-        raise Invalid(f"must be an object, not {_shown(value)}", where)
-    for tag in ("kind", "model"):
-        known = {name: s for s in shapes for name in get_args(_hints(s).get(tag))}
-        if tag == "model" and len(shapes) == 1:
-            break
-        if not known:
-            continue
-        if value.get(tag) not in known:
-            raise Invalid(f"must be one of {', '.join(known)}, not {_shown(value.get(tag))}", f"{where}.{tag}")
-        shapes = [s for s in shapes if value[tag] in get_args(_hints(s).get(tag))]
-    return _read_dataclass(shapes[0], value, where)
-
-
-def _read_dataclass(kind: Any, value: Any, where: str) -> Any:
-    if not isinstance(value, dict):
-        raise Invalid(f"must be an object, not {_shown(value)}", where)
-    hints = _hints(kind)
-    at = f"{where}." if where else ""
-    for name in value:
-        if name not in hints:
-            raise Invalid(f"is not a field here; known are {', '.join(hints)}", f"{at}{name}")
-    found = {}
-    optional = _optional(kind)
-    for name, hint in hints.items():
-        if name in value:
-            found[name] = _read(hint, value[name], f"{at}{name}")
-        elif name not in optional:
-            raise Invalid("is missing", f"{at}{name}")
-    return kind(**found)
-
-
-def _read_plain(kind: Any, value: Any, where: str) -> Any:
-    if kind is Decimal:
-        return _decimal(value, where)
-    if kind is int:
-        if isinstance(value, bool) or not isinstance(value, int):
-            raise Invalid(f"must be a whole number, not {_shown(value)}", where)
-        return value
-    if kind in (str, bool):
-        if not isinstance(value, kind):
-            raise Invalid(f"must be {'text' if kind is str else 'true or false'}, not {_shown(value)}", where)
-        return value
-    if kind in (date, datetime):
-        try:
-            return kind.fromisoformat(value)
-        except (TypeError, ValueError):
-            what = "a date such as 2026-09-01" if kind is date else "a moment such as 2026-09-01T00:00:00+01:00"
-            raise Invalid(f"must be {what}, not {_shown(value)}", where) from None
-    raise TypeError(f"no reading of {kind}")
-
-
-def _decimal(value: Any, where: str) -> Decimal:
-    if isinstance(value, Decimal | str | int) and not isinstance(value, bool):
-        try:
-            number = Decimal(value)
-            if number.is_finite():
-                return number
-        except InvalidOperation:
-            pass
-    raise Invalid(f'must be a decimal number such as "0.004", not {_shown(value)}', where)
+    try:
+        return cast(T, _adapter(cast(Any, kind)).validate_json(json.dumps([value], default=str))[0])
+    except ValidationError as refused:
+        raise _named(refused.errors(include_url=False), value, where) from None
 
 
 @cache
-def _hints(kind: Any) -> dict[str, Any]:
-    return typing.get_type_hints(kind)
+def _adapter(kind: Any) -> TypeAdapter[tuple[Any]]:
+    """How a value of a type is read. Only what stands in something takes the configuration: hence the tuple."""
+    return TypeAdapter(tuple[kind], config=ConfigDict(extra="forbid", strict=True))
 
 
-@cache
-def _optional(kind: Any) -> frozenset[str]:
-    """The fields that may be left out."""
-    if not is_dataclass(kind):
-        return frozenset(kind._field_defaults)
-    return frozenset(
-        each.name for each in fields(kind) if each.default is not MISSING or each.default_factory is not MISSING
-    )
+def _named(errors: list[ErrorDetails], value: Any, where: str) -> Invalid:
+    """One clear error of all that stand in the way."""
+    # Each type that a value could have had complains; those that its tag does not name are not meant.
+    tags = [error for error in errors if error["type"] == "literal_error" and error["loc"][-1] in TAGS]
+    others = tuple(error["loc"][:-1] for error in tags)
+    meant = [error for error in errors if not any(error["loc"][: len(other)] == other for other in others)]
+    if meant:
+        # A misspelt field is why another one is missing.
+        error = next((error for error in meant if error["type"] in UNKNOWN), meant[0])
+        what = _what(error)
+    else:
+        at_fault = Counter(error["loc"][-1] for error in tags).most_common(1)[0][0]
+        alike = [error for error in tags if error["loc"][-1] == at_fault]
+        error = alike[0]
+        what = _one_of([error["ctx"]["expected"] for error in alike], error["input"])
+    return Invalid(what, _place(error, value, where))
+
+
+def _what(error: ErrorDetails) -> str:
+    """What is wrong, in words."""
+    if error["type"] in UNKNOWN:
+        return "is not a field here"
+    if error["type"].startswith("missing"):
+        return "is missing"
+    if error["type"] == "literal_error":
+        return _one_of([error["ctx"]["expected"]], error["input"])
+    kind = error["type"].split("_")[0]
+    if kind not in MUST_BE:
+        return f"cannot be read: {error['msg']}"
+    return f"must be {MUST_BE[kind]}, not {_shown(error['input'])}"
+
+
+def _one_of(expected: list[str], given: Any) -> str:
+    options = dict.fromkeys(option for each in expected for option in re.findall("'([^']*)'", each))
+    return f"must be one of {', '.join(options)}, not {_shown(given)}"
+
+
+def _place(error: ErrorDetails, value: Any, where: str) -> str:
+    """Where the error lies, as the names and places that the JSON itself has; types have none there."""
+    for step in error["loc"][1:]:
+        if isinstance(value, list) and isinstance(step, int):
+            value, where = value[step], f"{where}[{step}]"
+        elif isinstance(value, dict) and step in value:
+            value, where = value[step], f"{where}.{step}" if where else str(step)
+    if error["type"].startswith("missing"):
+        where = f"{where}.{error['loc'][-1]}" if where else str(error["loc"][-1])
+    return where
 
 
 def _shown(value: Any) -> str:
