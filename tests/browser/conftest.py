@@ -22,7 +22,7 @@ SIZE = {"width": 1280, "height": 800}
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def product(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Processes]:
     """Everything `./calm demo` starts, on other ports."""
     url = database.make_schema("calm_browser")
@@ -38,7 +38,7 @@ def product(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Ite
     processes.stop()
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def chromium() -> Iterator[Browser]:
     """Debian's Chromium, headless."""
     with sync_playwright() as playwright:

@@ -61,8 +61,8 @@ PORTAL = [
 
 def serious(page: Page) -> list[str]:
     """What axe finds that is serious or critical on the page as it stands."""
-    page.wait_for_load_state("networkidle") if "traffic" not in page.url else page.wait_for_timeout(700)
     expect(page.get_by_text(" …", exact=False).filter(has_text="Reading")).to_have_count(0)
+    page.evaluate("new Promise(drawn => requestIdleCallback(drawn))")
     page.evaluate(AXE.read_text())
     found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
     return [

@@ -5,6 +5,7 @@ import type { Console } from "../api/console";
 import { me as signedIn } from "../api/queries/house";
 import { Boundary } from "../kit/boundary";
 import { Trouble, Waiting } from "../kit/controls";
+import { type Later, Loaded, useFirst } from "../kit/later";
 import { Told } from "../kit/told";
 import { Nowhere } from "./frame";
 import { house } from "./house/place";
@@ -14,14 +15,16 @@ import { ALL_PLACES } from "./places";
 import { Shell } from "./shell";
 
 export function App() {
+  const { pathname } = useLocation();
   const me = useQuery(signedIn());
+  const arrived = useFirst(routesAt(pathname));
   if (me.error)
     return (
       <div className="p-10">
         <Trouble error={me.error} />
       </div>
     );
-  if (!me.data)
+  if (!me.data || !arrived)
     return (
       <div className="p-10">
         <Waiting words="Opening Calm Tariff" />
@@ -34,6 +37,10 @@ export function App() {
   );
 }
 
+function routesAt(pathname: string): Later | undefined {
+  return pathname === "/record" ? house.routes : ALL_PLACES.find((p) => pathname.startsWith(p.path))?.routes;
+}
+
 /** What is there for who is signed in. */
 function Inside({ me }: { me: Console["Me"] }) {
   const { pathname } = useLocation();
@@ -43,9 +50,9 @@ function Inside({ me }: { me: Console["Me"] }) {
         <Suspense fallback={<Opening />}>
           <Routes>
             <Route path="/" element={<Today />} />
-            <Route path="/record" element={<house.Pages />} />
-            {ALL_PLACES.map(({ path, Pages }) => (
-              <Route key={path} path={`${path}/*`} element={<Pages />} />
+            <Route path="/record" element={<Loaded page={house.routes} />} />
+            {ALL_PLACES.map(({ path, routes }) => (
+              <Route key={path} path={`${path}/*`} element={<Loaded page={routes} />} />
             ))}
             <Route path="*" element={<Nowhere />} />
           </Routes>

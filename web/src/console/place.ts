@@ -1,5 +1,5 @@
-import type { ComponentType } from "react";
 import type { Console } from "../api/console";
+import type { Later } from "../kit/later";
 
 export type Counts = Console["Counts"];
 
@@ -13,5 +13,5 @@ export type Place = {
   name: string;
   pages: PageLink[];
   waits?: (of: Counts) => number;
-  Pages: ComponentType;
+  routes: Later;
 };

@@ -1,32 +1,27 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, lazy, Suspense, useContext, useLayoutEffect } from "react";
-import { Link, NavLink, Route, Routes, useLocation, useNavigate } from "react-router";
+import { createContext, Suspense, useContext, useLayoutEffect } from "react";
+import { Link, matchPath, NavLink, Route, Routes, useLocation, useNavigate } from "react-router";
 import { api, type Portal } from "../api/portal";
 import { left } from "../api/queries/asking";
 import { me as signedIn } from "../api/queries/portal";
 import { Boundary } from "../kit/boundary";
 import { Trouble, Waiting } from "../kit/controls";
+import { type Later, Loaded, later, useFirst } from "../kit/later";
 import { Told } from "../kit/told";
 import { Confirm, ForgottenPassword, OwnPassword, ResetPassword, SignIn, SignUp } from "./account";
 import { Browse } from "./browse";
 import { ProductPage } from "./product";
 
 type Member = Portal["Member"];
-type Page = React.ComponentType;
 
 /** What somebody has here for themselves; each page's program is loaded when they go there. */
-const OWN_PAGES: [string, Page][] = [
-  ["/password", OwnPassword],
-  ["/applications", lazily(() => import("./applications").then((of) => of.Applications))],
-  ["/applications/:id", lazily(() => import("./applications").then((of) => of.ApplicationPage))],
-  ["/usage", lazily(() => import("./usage").then((of) => of.Usage))],
-  ["/invoices", lazily(() => import("./invoices").then((of) => of.Invoices))],
-  ["/invoices/:id", lazily(() => import("./invoices").then((of) => of.InvoicePage))],
+const OWN_PAGES: [string, Later][] = [
+  ["/applications", later(() => import("./applications").then((of) => of.Applications))],
+  ["/applications/:id", later(() => import("./applications").then((of) => of.ApplicationPage))],
+  ["/usage", later(() => import("./usage").then((of) => of.Usage))],
+  ["/invoices", later(() => import("./invoices").then((of) => of.Invoices))],
+  ["/invoices/:id", later(() => import("./invoices").then((of) => of.InvoicePage))],
 ];
-
-function lazily(load: () => Promise<Page>): Page {
-  return lazy(async () => ({ default: await load() }));
-}
 
 const Me = createContext<Member | null>(null);
 
@@ -51,6 +46,7 @@ function useColours(look: Member["look"] | undefined) {
 export function App() {
   const { pathname } = useLocation();
   const me = useQuery(signedIn());
+  const arrived = useFirst(OWN_PAGES.find(([path]) => matchPath(path, pathname))?.[1]);
   useColours(me.data?.look);
   if (me.error)
     return (
@@ -58,7 +54,7 @@ export function App() {
         <Trouble error={me.error} />
       </div>
     );
-  if (!me.data)
+  if (!me.data || !arrived)
     return (
       <div className="p-10">
         <Waiting words="Opening the portal" />
@@ -81,13 +77,21 @@ export function App() {
                   <Route path="/confirm" element={<Confirm />} />
                   <Route path="/forgotten" element={<ForgottenPassword />} />
                   <Route path="/reset" element={<ResetPassword />} />
-                  {OWN_PAGES.map(([path, Page]) => (
+                  <Route
+                    path="/password"
+                    element={
+                      <Own>
+                        <OwnPassword />
+                      </Own>
+                    }
+                  />
+                  {OWN_PAGES.map(([path, page]) => (
                     <Route
                       key={path}
                       path={path}
                       element={
                         <Own>
-                          <Page />
+                          <Loaded page={page} />
                         </Own>
                       }
                     />

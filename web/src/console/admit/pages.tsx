@@ -5,7 +5,7 @@ import { Desk } from "./desk";
 import { Groups } from "./groups";
 
 /** Who may call: the desk, the consumers and their groups. */
-export default function AdmitPages() {
+export function AdmitPages() {
   return (
     <Routes>
       <Route path="desk" element={<Desk />} />

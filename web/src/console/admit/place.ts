@@ -1,4 +1,4 @@
-import { lazy } from "react";
+import { later } from "../../kit/later";
 import type { Place } from "../place";
 
 export const admit: Place = {
@@ -10,5 +10,5 @@ export const admit: Place = {
     { name: "Groups", to: "/admit/groups" },
   ],
   waits: (of) => of.waiting,
-  Pages: lazy(() => import("./pages")),
+  routes: later(() => import("./pages").then((of) => of.AdmitPages)),
 };

@@ -13,7 +13,7 @@ import { TariffSheet } from "./sheet";
 import { TariffDocument } from "./tariff";
 
 /** Where APIs, meters, products and their plans are made. */
-export default function ComposePages() {
+export function ComposePages() {
   return (
     <Routes>
       <Route path="apis" element={<Apis />} />

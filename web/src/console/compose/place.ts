@@ -1,4 +1,4 @@
-import { lazy } from "react";
+import { later } from "../../kit/later";
 import type { Place } from "../place";
 
 export const compose: Place = {
@@ -13,5 +13,5 @@ export const compose: Place = {
     { name: "Trusted issuers", to: "/compose/issuers" },
     { name: "As a document", to: "/compose/tariff" },
   ],
-  Pages: lazy(() => import("./pages")),
+  routes: later(() => import("./pages").then((of) => of.ComposePages)),
 };

@@ -5,7 +5,7 @@ import { RecordPage } from "./record";
 import { ServiceTokens } from "./tokens";
 
 /** The office itself: one's password, tokens for scripts, and the record, which has an address of its own. */
-export default function HousePages() {
+export function HousePages() {
   return (
     <Routes>
       <Route index element={<RecordPage />} />

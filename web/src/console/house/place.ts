@@ -1,4 +1,4 @@
-import { lazy } from "react";
+import { later } from "../../kit/later";
 import type { Place } from "../place";
 
 /** Behind the person's name, and not among the places of the course bar. */
@@ -9,5 +9,5 @@ export const house: Place = {
     { name: "Your password", to: "/house/password" },
     { name: "Service tokens", to: "/house/tokens" },
   ],
-  Pages: lazy(() => import("./pages")),
+  routes: later(() => import("./pages").then((of) => of.HousePages)),
 };

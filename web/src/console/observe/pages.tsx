@@ -5,7 +5,7 @@ import { Allowances } from "./allowances";
 import { Traffic } from "./traffic";
 
 /** What happens: calls, allowances, and the processes that decide. */
-export default function ObservePages() {
+export function ObservePages() {
   return (
     <Routes>
       <Route path="traffic" element={<Traffic />} />

@@ -1,4 +1,4 @@
-import { lazy } from "react";
+import { later } from "../../kit/later";
 import type { Place } from "../place";
 
 export const observe: Place = {
@@ -9,5 +9,5 @@ export const observe: Place = {
     { name: "Allowances", to: "/observe/allowances", count: (of) => of.near_the_end },
     { name: "Gateways", to: "/observe/gateways" },
   ],
-  Pages: lazy(() => import("./pages")),
+  routes: later(() => import("./pages").then((of) => of.ObservePages)),
 };

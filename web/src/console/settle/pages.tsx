@@ -4,7 +4,7 @@ import { InvoicePage } from "./invoice";
 import { PeriodPage, Periods } from "./periods";
 
 /** What is charged: periods, their runs, and invoices. */
-export default function SettlePages() {
+export function SettlePages() {
   return (
     <Routes>
       <Route path="periods" element={<Periods />} />

@@ -1,4 +1,4 @@
-import { lazy } from "react";
+import { later } from "../../kit/later";
 import type { Place } from "../place";
 
 export const settle: Place = {
@@ -6,5 +6,5 @@ export const settle: Place = {
   name: "Settle",
   pages: [{ name: "Periods", to: "/settle/periods", count: (of) => of.to_charge }],
   waits: (of) => of.to_charge,
-  Pages: lazy(() => import("./pages")),
+  routes: later(() => import("./pages").then((of) => of.SettlePages)),
 };
