@@ -6,6 +6,7 @@ import multiprocessing
 import shutil
 import sys
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Event, Thread
@@ -20,10 +21,14 @@ from calm_tariff.settings import Settings
 
 @dataclass(frozen=True, slots=True)
 class Demonstration:
-    """What is loaded into a demo's installation, and whether that came to its end."""
+    """What is loaded into a demo's installation, and whether that came to its end.
+
+    `count_anew` has the gateway read what quotas have counted: it did so when it started, before the history was there.
+    """
 
     settings: Settings
     stop: Event
+    count_anew: Callable[[], None]
 
     def clear_half(self, database: Database, schema: str) -> None:
         """Throw away what an earlier start did not load to its end."""
@@ -58,6 +63,7 @@ class Demonstration:
         began = time.monotonic()
         try:
             loaded = load(ctx, self.settings.standins_address, lambda words: print(f"  {words}", flush=True))
+            self.count_anew()
             self._keep_callers(callers.written(loaded.callers))
             self._unfinished.unlink()
         except Exception as error:

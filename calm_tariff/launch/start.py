@@ -66,7 +66,7 @@ def _serve(base: Settings, demo: bool, provider: ProviderTyped | None, stop: Eve
         }
     )
     supervisor = Supervisor(settings, database)
-    demonstration = Demonstration(settings, stop)
+    demonstration = Demonstration(settings, stop, lambda: supervisor.anew("gateway"))
     try:
         supervisor.check_ports()
         began = time.monotonic()

@@ -11,7 +11,7 @@ import urllib.error
 import urllib.request
 from dataclasses import dataclass, field
 from pathlib import Path
-from threading import Event
+from threading import Event, Lock
 
 from calm_tariff.launch import logs
 from calm_tariff.launch.children import die_with_parent, port_taken
@@ -19,6 +19,7 @@ from calm_tariff.launch.database import CannotStart, Database
 from calm_tariff.settings import Settings
 
 READY_SECONDS = 120
+END_SECONDS = 30
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +64,7 @@ class Supervisor:
     database: Database
     children: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
     ended: dict[str, Ended] = field(default_factory=dict)
+    _changing: Lock = field(default_factory=Lock)
 
     def parts(self) -> list[Part]:
         """The processes in the order they start."""
@@ -126,14 +128,29 @@ class Supervisor:
                 child.kill()
         self.database.stop()
 
+    def anew(self, name: str) -> None:
+        """End a process in good order and start it again, which is no failure of it. Raises `CannotStart`."""
+        part = next(part for part in self.parts() if part.name == name)
+        with self._changing:
+            child = self.children[name]
+            child.terminate()
+            try:
+                child.wait(END_SECONDS)
+            except subprocess.TimeoutExpired:
+                child.kill()
+                child.wait()
+            self.start(part)
+        self._wait(part)
+
     def watch(self, stop: Event) -> None:
         """Until told to stop, start again whatever has ended, however it did; with growing pauses where it ends again
         and again."""
         while not stop.wait(0.5):
             for part in self.parts():
-                child = self.children[part.name]
-                if child.poll() is not None and not stop.is_set():
-                    self.again(part, child.returncode, time.monotonic())
+                with self._changing:
+                    child = self.children[part.name]
+                    if child.poll() is not None and not stop.is_set():
+                        self.again(part, child.returncode, time.monotonic())
 
     def again(self, part: Part, status: int, now: float) -> None:
         """Start a process that has ended, once its pause is over."""

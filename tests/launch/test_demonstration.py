@@ -43,7 +43,14 @@ def fresh(database: RunDatabase) -> Iterator[Context]:
 
 @pytest.fixture
 def begun(tmp_path: Path) -> Demonstration:
-    return Demonstration(Settings(demo=True, var=tmp_path / "calm_demo"), Event())
+    settings = Settings(demo=True, var=tmp_path / "calm_demo")
+
+    def count_anew() -> None:
+        # Whoever called before the gateway knows what is spent would be served once more.
+        assert not settings.callers.exists()
+        (settings.var / "counted anew").touch()
+
+    return Demonstration(settings, Event(), count_anew)
 
 
 def loading(begun: Demonstration, ctx: Context, monkeypatch: pytest.MonkeyPatch, load: Any) -> Thread:
@@ -79,6 +86,7 @@ def test_what_is_loaded_is_said_and_callers_are_told_to_the_stand_ins_alone(
 ) -> None:
     loading(begun, fresh, monkeypatch, lambda *_: Loaded(247_030, [LIVE]))
     assert "247,030 calls" in capsys.readouterr().out
+    assert (begun.settings.var / "counted anew").exists()
     kept = begun.settings.callers
     assert callers.read(kept.read_bytes()) == (LIVE,) and kept.stat().st_mode & 0o077 == 0
     assert begun.begin(fresh) is None  # another start loads nothing

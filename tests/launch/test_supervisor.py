@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import signal
+import subprocess
+import sys
 from pathlib import Path
+from threading import Event, Thread
 
 import pytest
 
+from calm_tariff.launch import supervisor as supervising
 from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import Database
 from calm_tariff.launch.supervisor import Ended, Part, Supervisor
@@ -53,6 +58,46 @@ def test_what_dies_again_and_again_is_started_after_ever_longer_pauses(tmp_path:
         now += 1
     assert pauses[0] == 0 and pauses == sorted(pauses) and pauses[-1] == 30
     assert (made.ended["gateway"].times, made.ended["gateway"].how) == (9, "by SIGSEGV")
+
+
+class Standing(Supervisor):
+    """Two processes that stand there until they are told to end; or that do not listen."""
+
+    deaf = False
+
+    def parts(self) -> list[Part]:
+        return [Part(name, name, None, None) for name in ("gateway", "worker")]
+
+    def start(self, part: Part) -> None:
+        listens = "signal.signal(signal.SIGTERM, signal.SIG_IGN)" if self.deaf else "pass"
+        program = f"import signal, time; {listens}; print(flush=True); time.sleep(600)"
+        child = subprocess.Popen([sys.executable, "-c", program], stdout=subprocess.PIPE)
+        assert child.stdout
+        child.stdout.readline()
+        self.children[part.name] = child
+
+
+def test_one_that_is_started_anew_has_not_failed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(supervising, "END_SECONDS", 1)
+    made, stop = Standing(Settings(var=tmp_path), Database(tmp_path, free_port())), Event()
+    for part in made.parts():
+        made.start(part)
+    watching = Thread(target=made.watch, args=(stop,))
+    watching.start()
+    try:
+        for deaf, how in ((True, signal.SIGTERM), (False, signal.SIGKILL)):
+            made.deaf = deaf
+            gateway, worker = made.children["gateway"], made.children["worker"]
+            made.anew("gateway")
+            assert gateway.returncode == -how
+            assert made.children["gateway"] is not gateway and made.children["worker"] is worker
+    finally:
+        stop.set()
+        watching.join()
+        for child in made.children.values():
+            child.kill()
+            child.communicate()
+    assert made.ended == {}  # whoever watches took it for no failure
 
 
 def test_one_that_ran_well_for_a_while_begins_to_count_anew() -> None:
