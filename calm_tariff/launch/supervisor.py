@@ -11,7 +11,8 @@ import urllib.error
 import urllib.request
 from dataclasses import dataclass, field
 from pathlib import Path
-from threading import Event, Lock
+from queue import SimpleQueue
+from threading import Event
 
 from calm_tariff.launch import logs
 from calm_tariff.launch.children import die_with_parent, port_taken
@@ -64,7 +65,7 @@ class Supervisor:
     database: Database
     children: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
     ended: dict[str, Ended] = field(default_factory=dict)
-    _changing: Lock = field(default_factory=Lock)
+    _wished: SimpleQueue[tuple[Part, Event]] = field(default_factory=SimpleQueue)
 
     def parts(self) -> list[Part]:
         """The processes in the order they start."""
@@ -129,28 +130,35 @@ class Supervisor:
         self.database.stop()
 
     def anew(self, name: str) -> None:
-        """End a process in good order and start it again, which is no failure of it. Raises `CannotStart`."""
+        """Have a process ended in good order and started again, which is no failure of it, by the thread that watches:
+        a child ends with the thread that started it. Returns once it answers. Raises `CannotStart`."""
         part = next(part for part in self.parts() if part.name == name)
-        with self._changing:
-            child = self.children[name]
-            child.terminate()
-            try:
-                child.wait(END_SECONDS)
-            except subprocess.TimeoutExpired:
-                child.kill()
-                child.wait()
-            self.start(part)
+        done = Event()
+        self._wished.put((part, done))
+        done.wait()
         self._wait(part)
 
     def watch(self, stop: Event) -> None:
         """Until told to stop, start again whatever has ended, however it did; with growing pauses where it ends again
         and again."""
         while not stop.wait(0.5):
+            while not self._wished.empty():
+                part, done = self._wished.get()
+                self._end(self.children[part.name])
+                self.start(part)
+                done.set()
             for part in self.parts():
-                with self._changing:
-                    child = self.children[part.name]
-                    if child.poll() is not None and not stop.is_set():
-                        self.again(part, child.returncode, time.monotonic())
+                child = self.children[part.name]
+                if child.poll() is not None and not stop.is_set():
+                    self.again(part, child.returncode, time.monotonic())
+
+    def _end(self, child: subprocess.Popen[bytes]) -> None:
+        child.terminate()
+        try:
+            child.wait(END_SECONDS)
+        except subprocess.TimeoutExpired:
+            child.kill()
+            child.wait()
 
     def again(self, part: Part, status: int, now: float) -> None:
         """Start a process that has ended, once its pause is over."""

@@ -11,7 +11,7 @@ from threading import Event, Thread
 import pytest
 
 from calm_tariff.launch import supervisor as supervising
-from calm_tariff.launch.children import free_port
+from calm_tariff.launch.children import die_with_parent, free_port
 from calm_tariff.launch.database import Database
 from calm_tariff.launch.supervisor import Ended, Part, Supervisor
 from calm_tariff.settings import Settings
@@ -71,7 +71,11 @@ class Standing(Supervisor):
     def start(self, part: Part) -> None:
         listens = "signal.signal(signal.SIGTERM, signal.SIG_IGN)" if self.deaf else "pass"
         program = f"import signal, time; {listens}; print(flush=True); time.sleep(600)"
-        child = subprocess.Popen([sys.executable, "-c", program], stdout=subprocess.PIPE)
+        child = subprocess.Popen(
+            [sys.executable, "-c", program],
+            stdout=subprocess.PIPE,
+            preexec_fn=die_with_parent(signal.SIGTERM),  # as all that is supervised
+        )
         assert child.stdout
         child.stdout.readline()
         self.children[part.name] = child
@@ -88,9 +92,13 @@ def test_one_that_is_started_anew_has_not_failed(tmp_path: Path, monkeypatch: py
         for deaf, how in ((True, signal.SIGTERM), (False, signal.SIGKILL)):
             made.deaf = deaf
             gateway, worker = made.children["gateway"], made.children["worker"]
-            made.anew("gateway")
+            wishing = Thread(target=made.anew, args=("gateway",))
+            wishing.start()
+            wishing.join()  # and is gone, which its child must not follow
             assert gateway.returncode == -how
             assert made.children["gateway"] is not gateway and made.children["worker"] is worker
+        with pytest.raises(subprocess.TimeoutExpired):
+            made.children["gateway"].wait(1)
     finally:
         stop.set()
         watching.join()
