@@ -102,6 +102,7 @@ class Database:
                 (self.home / "initialised").touch()
             (self.home / "run").mkdir(exist_ok=True)
             self._write_grants()
+            self._remove_sockets()  # of one that was killed
             self._sockets = Path(tempfile.mkdtemp(prefix="calm-db-"))  # short: a socket's path has at most 107 bytes
             if user := self._user():
                 for own in (data, self.home / "tmp", self.home / "run", self.home / "grants.sql", self._sockets):

@@ -87,9 +87,11 @@ def test_an_account_of_an_earlier_version_loses_what_it_could_do(database: Datab
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="only who may choose the user can start it as another")
-def test_the_server_runs_as_its_own_user_where_it_can_reach_its_folder() -> None:
-    with tempfile.TemporaryDirectory() as folder:
+def test_the_server_runs_as_its_own_user_where_it_can_reach_its_folder(monkeypatch: pytest.MonkeyPatch) -> None:
+    with tempfile.TemporaryDirectory() as folder, tempfile.TemporaryDirectory() as sockets:
         Path(folder).chmod(0o755)
+        Path(sockets).chmod(0o755)
+        monkeypatch.setattr(tempfile, "tempdir", sockets)
         server = Database(Path(folder) / "mariadb", free_port())
         server.start()
         try:
@@ -104,4 +106,8 @@ def test_the_server_runs_as_its_own_user_where_it_can_reach_its_folder() -> None
         server.start()  # and again, over what is there
         server.kill()
         server.start()
+        server.process.kill()  # by somebody else
+        server.process.wait()
+        server.start()
         server.stop()
+        assert list(Path(sockets).iterdir()) == []
