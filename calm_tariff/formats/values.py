@@ -58,15 +58,29 @@ def _no_constant(name: str) -> Any:
 def read(kind: type[T], value: Any, where: str = "") -> T:
     """The plain JSON value as a value of the core's type. Raises `Invalid` naming the field."""
     try:
-        return cast(T, _adapter(cast(Any, kind)).validate_json(json.dumps([value], default=str))[0])
+        (found,) = _adapter(cast(Any, kind)).validate_json(json.dumps([value], default=str))
     except ValidationError as refused:
         raise _named(refused.errors(include_url=False), value, where) from None
+    _refuse_floats(value, where)
+    return cast(T, found)
 
 
 @cache
 def _adapter(kind: Any) -> TypeAdapter[tuple[Any]]:
     """How a value of a type is read. Only what stands in something takes the configuration: hence the tuple."""
     return TypeAdapter(tuple[kind], config=ConfigDict(extra="forbid", strict=True))
+
+
+def _refuse_floats(value: Any, where: str) -> None:
+    """A float has lost digits before it came here, though a decimal could be made of what is left."""
+    if isinstance(value, float):
+        raise Invalid(f"must be {MUST_BE['decimal']}, not {_shown(value)}", where)
+    if isinstance(value, dict):
+        for name, inner in value.items():
+            _refuse_floats(inner, _within(where, name))
+    elif isinstance(value, list):
+        for place, item in enumerate(value):
+            _refuse_floats(item, f"{where}[{place}]")
 
 
 def _named(errors: list[ErrorDetails], value: Any, where: str) -> Invalid:
@@ -112,10 +126,12 @@ def _place(error: ErrorDetails, value: Any, where: str) -> str:
         if isinstance(value, list) and isinstance(step, int):
             value, where = value[step], f"{where}[{step}]"
         elif isinstance(value, dict) and step in value:
-            value, where = value[step], f"{where}.{step}" if where else str(step)
-    if error["type"].startswith("missing"):
-        where = f"{where}.{error['loc'][-1]}" if where else str(error["loc"][-1])
-    return where
+            value, where = value[step], _within(where, step)
+    return _within(where, error["loc"][-1]) if error["type"].startswith("missing") else where
+
+
+def _within(where: str, name: Any) -> str:
+    return f"{where}.{name}" if where else str(name)
 
 
 def _shown(value: Any) -> str:
