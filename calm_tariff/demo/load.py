@@ -41,6 +41,7 @@ from calm_tariff.services.compose import (
     operations,
     plans,
     products,
+    sunsets,
     tariff_sheet,
 )
 from calm_tariff.services.compose.apis import ApiTyped
@@ -226,7 +227,7 @@ def _announce(office: _Office) -> None:
             ctx = office.on(80, "Ines")
             version = next(v for v in apis.summaries(ctx) if (v.name, v.version) == (api.name, api.version))
             last = office.start.date() + timedelta(days=api.sunset_after_days)
-            apis.set_state(ctx, version.id, "sunset", last)
+            sunsets.set_state(ctx, version.id, "sunset", last)
 
 
 def _draft(office: _Office, product: DemoProduct, labels: dict[str, int]) -> None:

@@ -7,8 +7,8 @@ from datetime import timedelta
 from calm_tariff.services.admit import overrides
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.compose import apis, issuers, products
-from calm_tariff.services.compose.apis import ForwardingTyped
+from calm_tariff.services.compose import apis, forwarding, issuers, products
+from calm_tariff.services.compose.api_views import ForwardingTyped
 from calm_tariff.services.compose.issuers import IssuerTyped
 from calm_tariff.services.compose.products import CredentialsTyped
 from calm_tariff.services.observe import consumers
@@ -34,7 +34,7 @@ def serve_as_told(manager: Context, standins: str) -> None:
     edition = products.one(manager, watch.id).edition
     products.set_credentials(manager, watch.id, edition, CredentialsTyped(("key", "client", "token")))
     berths = next(v for v in apis.summaries(manager) if v.name == "Berths")
-    apis.set_forwarding(
+    forwarding.change(
         manager,
         berths.id,
         apis.one(manager, berths.id).edition,

@@ -11,7 +11,7 @@ from calm_tariff.services.admit import outside_decisions, requests, sign_up, sub
 from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.jobs import LEASE
-from calm_tariff.services.compose import apis
+from calm_tariff.services.compose import sunsets
 from calm_tariff.services.house import passwords, throttling
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.settings import Settings
@@ -49,9 +49,9 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
             do=lambda of: mailing.send(ctx, of["letter"], settings.mail_host, settings.mail_port),
         ),
         Handler(kind=subscriptions.END_TRIAL, do=lambda of: trials.end_trial(ctx, of["subscription"])),
-        Handler(kind=apis.END_VERSION, do=lambda of: _nothing(apis.end_sunset(ctx, of["version"]))),
+        Handler(kind=sunsets.END_VERSION, do=lambda of: _nothing(sunsets.end_sunset(ctx, of["version"]))),
         _again("end trials that are over", timedelta(minutes=1), lambda: trials.end_trials(ctx)),
-        _again("end versions that are over", timedelta(minutes=1), lambda: apis.end_sunsets(ctx)),
+        _again("end versions that are over", timedelta(minutes=1), lambda: sunsets.end_sunsets(ctx)),
         _again(ASK_BACK_ENDS, timedelta(seconds=15), lambda: ask_back_ends(ctx), timedelta(minutes=5)),
         _again("forget counts", timedelta(minutes=10), lambda: upkeep.forget_counts(ctx)),
         _again("forget attempts to sign in", timedelta(minutes=10), lambda: throttling.forget(ctx)),

@@ -207,10 +207,10 @@ def test_an_override_holds_from_its_instant_to_its_end_with_nobody_awake(here: S
 
 
 def test_a_version_answers_until_its_last_day_has_passed(here: Simulated) -> None:
-    from calm_tariff.services.compose import apis
+    from calm_tariff.services.compose import sunsets
 
     office, one = here.office, here.office.consumers[0]
-    apis.set_state(office.manager, office.api, "sunset", date(2026, 9, 20))
+    sunsets.set_state(office.manager, office.api, "sunset", date(2026, 9, 20))
     here.learn()
     edge = instant_of(datetime(2026, 9, 19, 23, tzinfo=UTC))
     assert [here.call(one.secret, at_us=at).status for at in (edge - 1, edge)] == [200, 410]

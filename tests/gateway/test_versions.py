@@ -9,7 +9,7 @@ import httpx
 from sqlalchemy import select
 
 from calm_tariff.services.admit import applications
-from calm_tariff.services.compose import apis, house_limits, meters, operations
+from calm_tariff.services.compose import apis, house_limits, meters, operations, sunsets
 from calm_tariff.services.compose.apis import ApiTyped
 from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.compose.operations import OperationTyped
@@ -67,12 +67,12 @@ def test_versions_are_told_apart_by_header_and_host_and_end_with_notice(running:
     assert running.get("/tides/v1/stations").status_code == 200
     last = date.today() + timedelta(days=40)
     office = running.office
-    ending = apis.set_state(office.manager, office.api, "sunset", last)
+    ending = sunsets.set_state(office.manager, office.api, "sunset", last)
     told = wait_for(lambda: (r := running.get("/tides/v1/stations")).headers.get("Sunset") and r)
     assert told.headers["Deprecation"] == f"@{int(ending.deprecated_at.timestamp())}"
     assert told.headers["Sunset"] == ending.sunset_at.strftime("%a, %d %b %Y %H:%M:%S GMT")
     assert "Sunset" not in running.get(extremes, **{"API-Version": "2"}).headers
-    apis.set_state(office.manager, office.api, "gone")
+    sunsets.set_state(office.manager, office.api, "gone")
     gone = wait_for(lambda: (r := running.get("/tides/v1/stations")).status_code == 410 and r)
     assert gone.json()["detail"] == "Tides v1 answers no more."
     assert running.get(extremes, **{"API-Version": "2"}).status_code == 200

@@ -14,8 +14,8 @@ import httpx
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.services.compose import apis, meters, operations
-from calm_tariff.services.compose.apis import ForwardingTyped
+from calm_tariff.services.compose import apis, forwarding, meters, operations
+from calm_tariff.services.compose.api_views import ForwardingTyped
 from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.compose.operations import OperationTyped
 from calm_tariff.store.compose.apis import ApiDocument
@@ -48,7 +48,7 @@ def odd(database: RunDatabase, tmp_path_factory: pytest.TempPathFactory) -> Iter
         capacity_per_second=50,
     )
     view = apis.save(office.manager, office.api, view.edition, typed)
-    apis.set_forwarding(
+    forwarding.change(
         office.manager,
         office.api,
         view.edition,
@@ -122,12 +122,12 @@ def test_an_api_may_let_through_what_back_ends_read_differently(
     view = apis.one(office.manager, office.api)
     try:
         let = replace(view.forwarding, lets_through=[word])
-        apis.set_forwarding(office.manager, office.api, view.edition, let)
+        forwarding.change(office.manager, office.api, view.edition, let)
         wait_for(lambda: asked() == 200)
         assert latest(odd)["target"] == "/deep" + path
     finally:
         edition = apis.one(office.manager, office.api).edition
-        apis.set_forwarding(office.manager, office.api, edition, view.forwarding)
+        forwarding.change(office.manager, office.api, edition, view.forwarding)
     wait_for(lambda: asked() in (400, 403))
 
 
@@ -286,7 +286,7 @@ def test_back_ends_that_fail_are_told_apart_and_left_alone(odd: Running) -> None
     assert odd.get(f"{BASE}/stations/early", method="POST").status_code == 400
     view = apis.one(odd.office.manager, odd.office.api)
     settings = ForwardingTyped(breaker_failures=3, breaker_seconds=6)
-    view = apis.set_forwarding(odd.office.manager, odd.office.api, view.edition, settings)
+    view = forwarding.change(odd.office.manager, odd.office.api, view.edition, settings)
     wait_for(lambda: "vary" not in odd.get(f"{BASE}/stations/plain").headers)  # the gateway has the new settings
     odd.back_end.failing = True
     assert [odd.get(f"{BASE}/stations/plain").status_code for _ in range(3)] == [500] * 3
@@ -298,7 +298,7 @@ def test_back_ends_that_fail_are_told_apart_and_left_alone(odd: Running) -> None
     assert len(odd.back_end.asked) == asked
     odd.back_end.failing = False
     wait_for(lambda: odd.get(f"{BASE}/stations/plain").status_code == 200)
-    apis.set_forwarding(odd.office.manager, odd.office.api, view.edition, ForwardingTyped(breaker_failures=0))
+    forwarding.change(odd.office.manager, odd.office.api, view.edition, ForwardingTyped(breaker_failures=0))
     odd.recorded()
     assert odd.units() == units + 1  # a failure does not count on a 2xx meter, nor does a refusal
 

@@ -15,16 +15,10 @@ from calm_tariff.console_api.compose.operations import OperationIn
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.edge.lists import Paged, all_of, as_csv
-from calm_tariff.services.compose import apis
-from calm_tariff.services.compose.apis import (
-    ApiSummary,
-    ApiTyped,
-    ApiView,
-    ChosenBy,
-    ForwardingTyped,
-    LetsThrough,
-    State,
-)
+from calm_tariff.services.compose import apis, forwarding, sunsets
+from calm_tariff.services.compose.api_views import ApiView, ForwardingTyped, LetsThrough
+from calm_tariff.services.compose.apis import ApiSummary, ApiTyped, ChosenBy
+from calm_tariff.services.compose.sunsets import State
 from calm_tariff.store.base.paging import Page, listed
 
 router = APIRouter(tags=["APIs"], route_class=Again)
@@ -72,7 +66,7 @@ class ApiIn(ApiSettings):
 
 
 class ForwardingIn(BaseModel):
-    """How back ends are asked; see `services.apis.ForwardingTyped`."""
+    """How back ends are asked; see `ForwardingTyped`."""
 
     connect_ms: int = 3000
     answer_ms: int = 30_000
@@ -120,7 +114,7 @@ def create_api(ctx: Asking, api: ApiIn) -> ApiView:
 @router.put("/apis/{version_id}/forwarding")
 def set_forwarding(ctx: Asking, version_id: int, edition: Edition, typed: ForwardingIn) -> ApiView:
     """Say how a version's back ends are asked."""
-    return apis.set_forwarding(ctx, version_id, edition, ForwardingTyped(**typed.model_dump()))
+    return forwarding.change(ctx, version_id, edition, ForwardingTyped(**typed.model_dump()))
 
 
 @router.get("/apis/{version_id}")
@@ -138,10 +132,10 @@ def save_api(ctx: Asking, version_id: int, edition: Edition, api: ApiSettings) -
 @router.put("/apis/{version_id}/state")
 def set_api_state(ctx: Asking, version_id: int, wanted: StateIn) -> ApiView:
     """Move a version on: live, sunset with a day, or gone."""
-    return apis.set_state(ctx, version_id, wanted.state, wanted.sunset_on)
+    return sunsets.set_state(ctx, version_id, wanted.state, wanted.sunset_on)
 
 
 @router.get("/apis/{version_id}/callers")
 def read_callers(ctx: Asking, version_id: int) -> list[str]:
     """The consumers that may call a version now."""
-    return apis.touched_by_end(ctx, version_id)
+    return sunsets.touched_by_end(ctx, version_id)

@@ -15,9 +15,7 @@ from calm_tariff.edge.asking import Edition
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.services.compose import api_documents
 from calm_tariff.services.compose.api_documents import Comparison, ReadingView
-from calm_tariff.services.compose.apis import (
-    ApiView,
-)
+from calm_tariff.services.compose.api_views import ApiView
 
 router = APIRouter(tags=["APIs"], route_class=Again)
 

@@ -18,7 +18,8 @@ from calm_tariff.formats.openapi_excerpt import excerpt, sketch
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.compose import apis, operations
-from calm_tariff.services.compose.apis import ApiTyped, ApiView
+from calm_tariff.services.compose.api_views import ApiView, get
+from calm_tariff.services.compose.apis import ApiTyped
 from calm_tariff.services.compose.operations import OperationTyped, subject
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.base.locking import hold
@@ -178,7 +179,7 @@ def compare(ctx: Context, reading_id: int, version_id: int) -> Comparison:
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
         described = _described(_get(session, reading_id))
-        version = apis.get(session, version_id)
+        version = get(session, version_id)
         here = {o.label: o for o in version.operations}
         there = {f"{o.method} {o.path}": o for o in described}
         gone = [o for label, o in here.items() if label not in there]
@@ -213,7 +214,7 @@ def apply_to(ctx: Context, reading_id: int, version_id: int, edition: int, agree
     ctx.actor.must_be("product manager")
     with ctx.transaction() as session:
         reading = _ready(session, reading_id, agreed)
-        version = apis.get(session, version_id, lock=True)
+        version = get(session, version_id, lock=True)
         if version.edition != edition:
             raise Stale("somebody else has changed this API meanwhile", version.api.name, version.edition)
         here = {o.label: o for o in version.operations}

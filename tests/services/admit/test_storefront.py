@@ -11,7 +11,7 @@ import pytest
 from calm_tariff.core.errors import Invalid, NotFound
 from calm_tariff.services.admit import groups, requests, storefront
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.compose import apis, plans, products
+from calm_tariff.services.compose import plans, products, sunsets
 from calm_tariff.store.compose.products import Product
 from tests.office import START, Office
 
@@ -100,9 +100,9 @@ def test_a_month_that_is_none_is_refused(office: Office, units: int) -> None:
 def test_operations_of_a_version_that_is_gone_are_offered_no_more(office: Office) -> None:
     assert len(storefront.product(office.ctx, SLUG).operations) == 3
     assert storefront.product(office.ctx, SLUG).operations[0].url_path.startswith("/tides/v1/")
-    apis.set_state(office.manager, office.api, "sunset", START.date() + timedelta(days=30))
+    sunsets.set_state(office.manager, office.api, "sunset", START.date() + timedelta(days=30))
     assert len(storefront.product(office.ctx, SLUG).operations) == 3  # until its last day
-    apis.set_state(office.manager, office.api, "gone", None)
+    sunsets.set_state(office.manager, office.api, "gone", None)
     assert storefront.product(office.ctx, SLUG).operations == []
 
 

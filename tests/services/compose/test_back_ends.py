@@ -9,7 +9,7 @@ from datetime import timedelta
 import pytest
 
 from calm_tariff.core.errors import Conflict
-from calm_tariff.services.compose import apis, back_ends
+from calm_tariff.services.compose import apis, back_ends, sunsets
 from calm_tariff.services.compose.back_ends import Answer, Question
 from tests.office import START, Office
 
@@ -43,9 +43,9 @@ def test_each_environment_is_asked_at_its_health_path(office: Office) -> None:
 def test_a_version_that_is_gone_is_asked_no_more_and_what_it_answered_is_forgotten(office: Office) -> None:
     answered(office, True)
     assert health(office) == [("live", True, "answered")]
-    apis.set_state(office.manager, office.api, "sunset", START.date() + timedelta(days=30))
+    sunsets.set_state(office.manager, office.api, "sunset", START.date() + timedelta(days=30))
     assert len(back_ends.to_ask(office.ctx)) == 1
-    apis.set_state(office.manager, office.api, "gone", None)
+    sunsets.set_state(office.manager, office.api, "gone", None)
     assert back_ends.to_ask(office.ctx) == []
     answered(office, True)
     assert health(office) == []
