@@ -204,3 +204,26 @@ def test_a_call_that_ends_while_the_log_is_first_read_is_shown_too(people: Peopl
     page.goto("/observe/traffic?verdict=refused")
     expect(page.get_by_role("row").filter(has_text=path)).to_have_count(1)
     assert late == [401]
+
+
+def test_long_names_are_cut_and_no_column_leaves_the_page(people: People) -> None:
+    page = people.staff("Tomas")
+
+    def with_long_names(route: Route) -> None:
+        answer = route.fetch()
+        told = answer.json()
+        for line in told["rows"]:
+            line |= dict.fromkeys(("consumer", "application", "refused_by"), "an unusually long name of something")
+        route.fulfill(response=answer, json=told)
+
+    page.route("**/api/v1/calls?*", with_long_names)
+    page.goto("/observe/traffic?verdict=refused")
+    cut = page.get_by_role("cell", name="an unusually long name of something", exact=True)
+    expect(cut.first).to_be_visible()
+    table = page.get_by_role("table").filter(has=cut)
+    beyond = """table => {
+        const place = table.parentElement, { paddingLeft, paddingRight } = getComputedStyle(place);
+        return table.scrollWidth + parseFloat(paddingLeft) + parseFloat(paddingRight) - place.clientWidth }"""
+    assert table.evaluate(beyond) <= 0
+    assert cut.first.evaluate("cell => cell.scrollWidth > cell.clientWidth")
+    assert cut.first.locator("[title='an unusually long name of something']").count() == 1

@@ -1,4 +1,4 @@
-"""APIs and their versions: where each answers, from which back ends, and until when."""
+"""APIs and their versions: where each answers, and from which back ends."""
 
 from __future__ import annotations
 

@@ -120,16 +120,28 @@ export function Traffic() {
           },
           {
             head: "Operation",
-            look: "max-w-48 truncate whitespace-nowrap",
+            look: "w-full max-w-0 truncate", // what the others leave
             cell: (c) => <span title={c.operation}>{c.operation}</span>,
           },
-          { head: "Consumer", cell: (c) => c.consumer || "unknown", look: "whitespace-nowrap" },
-          { head: "Application", cell: (c) => c.application, look: "whitespace-nowrap" },
+          {
+            head: "Consumer",
+            look: "max-w-40 truncate",
+            cell: (c) => <span title={c.consumer}>{c.consumer || "unknown"}</span>,
+          },
+          {
+            head: "Application",
+            look: "max-w-32 truncate",
+            cell: (c) => <span title={c.application}>{c.application}</span>,
+          },
           { head: "Took", cell: (c) => milliseconds(c.took_us), number: true },
           {
             head: "Verdict",
-            look: "whitespace-nowrap",
-            cell: (c) => <Verdict of={c.verdict}>{verdictWords(c)}</Verdict>,
+            look: "max-w-48 truncate",
+            cell: (c) => (
+              <span title={verdictWords(c)}>
+                <Verdict of={c.verdict}>{verdictWords(c)}</Verdict>
+              </span>
+            ),
           },
         ]}
       />
