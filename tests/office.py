@@ -31,6 +31,14 @@ from calm_tariff.store.compose.products import Plan, PlanDraft
 PASSWORD = "a long password"
 START = datetime(2026, 9, 10, 12, tzinfo=UTC)
 
+# What a history need not know of a call.
+UNSAID: dict[str, Any] = {
+    "credential": "key",
+    **dict.fromkeys(("decide_us", "back_end_us", "reserved", "decided_us", "decided_order"), 0),
+    **{name: {} for name in ("carried", "counted", "reported")},
+    "remarks": [],
+}
+
 
 class Clock:
     """A clock that stands until it is moved."""

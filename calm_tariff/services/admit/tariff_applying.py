@@ -170,7 +170,7 @@ def _settle_terms(ctx: Context, session: Session, stored: Plan, terms: PlanTerms
         if stored.revisions:
             raise Conflict("is published here; a document that has only its draft cannot undo that", stored.name)
         return False
-    tariff_sheet.keep_terms(session, ctx, stored, labels.into(terms, f"{stored.name}.terms.overrides"))
+    tariff_sheet.keep_terms(session, ctx, stored, labels.into(terms, f"{stored.name}.terms"))
     return stored.draft is not None
 
 
@@ -211,7 +211,7 @@ def _settle_draft(
         return
     session.refresh(stored, ["draft", "revisions"])
     if wanted.draft is not None:
-        tariff_sheet.keep_terms(session, ctx, stored, labels.into(wanted.draft, f"{stored.name}.draft.overrides"))
+        tariff_sheet.keep_terms(session, ctx, stored, labels.into(wanted.draft, f"{stored.name}.draft"))
     elif stored.revisions:
         tariff_sheet.drop_draft(session, stored)
 

@@ -83,11 +83,11 @@ class Labels:
 
     def out(self, terms: PlanTerms) -> PlanTerms:
         """Stored terms with operations by name."""
-        return _renamed(terms, lambda o: self.label.get(int(o), f"#{o}"))
+        return _renamed(terms, lambda o, place: [self.label.get(int(i), f"#{i}") for i in o])
 
     def into(self, terms: PlanTerms, where: str) -> PlanTerms:
-        """A document's terms with operations by id."""
-        return _renamed(terms, lambda o: str(self.ids([o], where)[0]))
+        """A document's terms with operations by id. Raises `Invalid`, naming the label that is not here."""
+        return _renamed(terms, lambda o, place: map(str, self.ids(o, f"{where}.{place}")))
 
     def check(self, wanted: Tariff) -> None:
         """Raise `Invalid` for anything a document names that is not here."""
@@ -100,16 +100,20 @@ class Labels:
             at = f"products[{n}]"
             self.ids(product.operations, f"{at}.operations")
             for m, plan in enumerate(product.plans):
-                for part in (plan.terms, plan.draft):
-                    if part:
-                        self.into(part, f"{at}.plans[{m}].terms.overrides")
+                for part, terms in (("terms", plan.terms), ("draft", plan.draft)):
+                    if terms:
+                        self.into(terms, f"{at}.plans[{m}].{part}")
 
 
-def _renamed(terms: PlanTerms, name: Callable[[str], str]) -> PlanTerms:
-    def put(limit: Limit) -> Limit:
-        return replace(limit, applies_to=tuple(name(o) for o in limit.applies_to)) if limit.applies_to else limit
+def _renamed(terms: PlanTerms, names: Callable[[Sequence[str], str], Iterable[str]]) -> PlanTerms:
+    """Terms with the operations of their overrides named otherwise; `names` is given them with their place."""
 
-    return replace(terms, overrides=tuple(put(limit) for limit in terms.overrides))
+    def put(limit: Limit, place: str) -> Limit:
+        return replace(limit, applies_to=tuple(names(limit.applies_to, place))) if limit.applies_to else limit
+
+    return replace(
+        terms, overrides=tuple(put(limit, f"overrides[{n}].applies_to") for n, limit in enumerate(terms.overrides))
+    )
 
 
 def present(session: Session) -> Tariff:
@@ -234,7 +238,7 @@ def _terms_differences(
     if was == becomes:
         return []
     if becomes is None:
-        return [Difference(name, f"{part or 'terms, '}none any more".replace("draft, none any more", "its draft goes"))]
+        return [Difference(name, "its draft goes" if part else "terms, none any more")]
     if was is None:
         return [Difference(name, "has a draft" if part else "is published for the first time")]
     words_of_change = differences(Column(0, becomes, was), vocabulary)
@@ -262,8 +266,14 @@ def _fields(where: str, before: Any, after: Any) -> list[Difference]:
             elif isinstance(new[name], str) and len(f"{old[name]}{new[name]}") > 160:
                 found.append(Difference(where, f"{label}: another text"))
             else:
-                found.append(Difference(where, f"{label}: {old[name] or 'none'} → {new[name] or 'none'}"))
+                found.append(Difference(where, f"{label}: {_said(old[name])} → {_said(new[name])}"))
     return found
+
+
+def _said(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return str(value or "none")
 
 
 def _limit_words(limits: Sequence[Limit]) -> str:

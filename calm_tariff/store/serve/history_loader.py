@@ -19,6 +19,7 @@ import orjson
 from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.pool import NullPool
 
+from calm_tariff.core.errors import Invalid
 from calm_tariff.store.serve.call_writer import Record, Sums
 from calm_tariff.store.serve.usage import Call
 
@@ -27,7 +28,8 @@ _ESCAPES = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 
 
 def load(engine: Engine, calls: Iterable[Record], told: Callable[[int], None] = lambda done: None) -> int:
-    """Load calls with their hourly sums in one transaction; returns how many. All of them, or none."""
+    """Load calls with their hourly sums in one transaction; returns how many. All of them, or none: raises `Invalid`
+    for a call that is there twice or that its columns do not hold."""
     found = iter(calls)
     sums = Sums()
     done = 0
@@ -89,4 +91,8 @@ def _send(connection: Connection, path: Path, table: Any) -> None:
         text(f"LOAD DATA LOCAL INFILE :path INTO TABLE `{table.__tablename__}` CHARACTER SET utf8mb4 ({names})"),
         {"path": str(path)},
     )
+    # Of a local file the server takes what it can: a second row of the same key is passed over, a long text is cut.
+    warning = connection.execute(text("SHOW WARNINGS LIMIT 1")).first()
+    if warning is not None:
+        raise Invalid(f"the database does not take a row of {table.__tablename__} as it is: {warning.Message}", "calls")
     path.unlink()
