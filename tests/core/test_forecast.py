@@ -53,3 +53,13 @@ def test_a_projection_is_what_the_rule_says(used, quota, before, after, off, fir
     hourly = {h: pattern[n % len(pattern)] for n, h in enumerate(hours) if n % 5}
     asked = (used, quota, (now - before, now + after), now, hourly, begun)
     assert projected(*asked) == as_written(*asked)
+
+
+def test_a_projection_follows_the_hours_of_the_week_once_there_is_a_week() -> None:
+    now = NOW // HOUR * HOUR
+    window = (now - 10 * HOUR, now + 10 * HOUR)
+    young = projected(Decimal(50), Decimal(80), window, now, hourly={}, first_call=now - 10 * HOUR)
+    assert (young.at_end, young.spent_at) == (Fraction(100), now + 5 * HOUR)
+    hourly = {now + h * HOUR - w * WEEK: Decimal(4) for h in range(10) for w in range(1, 5)}
+    old = projected(Decimal(50), Decimal(80), window, now, hourly=hourly, first_call=now - 5 * WEEK)
+    assert (old.at_end, old.spent_at) == (Fraction(90), now + 7 * HOUR)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from calm_tariff.core.layers import EVERYWHERE, House, counted_on, for_all, placed
+from calm_tariff.core.layers import EVERYWHERE, House, counted_on, effective, for_all, placed
 from calm_tariff.core.limits import Quota, Rate, Window
 from calm_tariff.core.meters import Meter
 from calm_tariff.core.terms import PlanTerms
@@ -61,3 +61,23 @@ def test_all_layers_stand_in_the_order_they_are_tested_and_quotas_hold_where_the
 def test_a_quota_whose_meter_counts_nowhere_here_holds_nowhere() -> None:
     (rate, quota, slow) = House().with_plan(TERMS)
     assert (rate.limit.applies_to, quota.limit.applies_to, slow.limit.applies_to) == (None, (), ("2",))
+
+
+def test_layers_are_tested_in_order_and_a_subscription_override_replaces_its_namesake() -> None:
+    def rate(name: str, calls: int) -> Rate:
+        return Rate(name=name, counted_per="key", calls=calls, per_seconds=1, burst=calls)
+
+    found = effective(
+        provider=[rate("all", 9)],
+        api=[rate("api", 8)],
+        plan=[rate("Rate", 5), rate("other", 4)],
+        operation=[rate("op", 3)],
+        subscription=[rate("Rate", 50)],
+    )
+    assert [(f.layer, f.limit.name, f.limit.calls) for f in found] == [
+        ("provider", "all", 9),
+        ("api", "api", 8),
+        ("plan", "other", 4),
+        ("operation", "op", 3),
+        ("subscription", "Rate", 50),
+    ]

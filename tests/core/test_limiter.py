@@ -4,21 +4,16 @@ import itertools
 from copy import deepcopy
 from dataclasses import replace
 
-import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from calm_tariff.core.errors import Conflict, Invalid
-from calm_tariff.core.layers import effective
-from calm_tariff.core.lifecycles import INVOICE, KEY, PLAN, REQUEST, SUBSCRIPTION, move
 from calm_tariff.core.limiter import Clock, Stack
-from calm_tariff.core.limits import Call, Cost, Costs, Pace, Quota, Rate, Window, check
+from calm_tariff.core.limits import Call, Cost, Costs, Pace, Quota, Rate, Window
 from calm_tariff.core.periods import SECOND, zone
 from calm_tariff.core.receipts import ladder
 
 T0 = 1_788_300_000_000_000
 LISBON = zone("Europe/Lisbon")
-
 rates = st.builds(
     Rate,
     name=st.just("r"),
@@ -244,64 +239,3 @@ def test_a_value_counts_for_its_consumer_unless_the_limit_says_otherwise() -> No
     assert verdict("c3", "k3", "192.0.2.1") == "shared"  # but what all share is spent by all
     # Without the value it is the key that counts, never a count that all such calls share.
     assert [verdict("c1", key, None) for key in ("k1", "k2", "k1")] == [None, None, "own"]
-
-
-def test_layers_are_tested_in_order_and_a_subscription_override_replaces_its_namesake() -> None:
-    def rate(name: str, calls: int) -> Rate:
-        return Rate(name=name, counted_per="key", calls=calls, per_seconds=1, burst=calls)
-
-    found = effective(
-        provider=[rate("all", 9)],
-        api=[rate("api", 8)],
-        plan=[rate("Rate", 5), rate("other", 4)],
-        operation=[rate("op", 3)],
-        subscription=[rate("Rate", 50)],
-    )
-    assert [(f.layer, f.limit.name, f.limit.calls) for f in found] == [
-        ("provider", "all", 9),
-        ("api", "api", 8),
-        ("plan", "other", 4),
-        ("operation", "op", 3),
-        ("subscription", "Rate", 50),
-    ]
-
-
-@pytest.mark.parametrize(
-    ("limit", "field"),
-    [
-        (Rate(name="", counted_per="key", calls=1, per_seconds=1, burst=1), "name"),
-        (Rate(name="r", counted_per="planet", calls=1, per_seconds=1, burst=1), "counted_per"),
-        (Rate(name="r", counted_per="key", calls=0, per_seconds=1, burst=1), "calls"),
-        (Rate(name="r", counted_per="key", calls=1, per_seconds=1, burst=0), "burst"),
-        (Pace(name="p", counted_per="address", calls=1, per_seconds=1, max_wait_ms=-1), "max_wait_ms"),
-    ],
-)
-def test_a_limit_that_makes_no_sense_is_refused_by_field(limit, field: str) -> None:
-    with pytest.raises(Invalid) as refused:
-        check(limit, "limits[3]")
-    assert refused.value.where == f"limits[3].{field}"
-
-
-def test_life_cycles_allow_only_their_moves() -> None:
-    allowed = {
-        "plan": (PLAN, {("draft", "on sale"), ("on sale", "closed"), ("closed", "on sale"), ("closed", "withdrawn")}),
-        "key": (
-            KEY,
-            {
-                ("active", "retiring"),
-                ("active", "expired"),
-                ("active", "revoked"),
-                ("retiring", "expired"),
-                ("retiring", "revoked"),
-            },
-        ),
-    }
-    for thing, (table, moves) in allowed.items():
-        for state in table:
-            for to in table:
-                if (state, to) in moves:
-                    assert move(table, thing, state, to) == to
-                else:
-                    with pytest.raises(Conflict, match=f"{thing}: it is {state}"):
-                        move(table, thing, state, to)
-    assert REQUEST["granted"] == SUBSCRIPTION["ended"] == INVOICE["credited"] == frozenset()

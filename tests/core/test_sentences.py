@@ -7,9 +7,9 @@ import pytest
 
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.limits import Pace, Quota, Rate, Window, check
-from calm_tariff.core.prices import Fee, PerUnit, Setup
+from calm_tariff.core.prices import Fee, Graduated, PerUnit, Setup, Tier
 from calm_tariff.core.rating import Pricing
-from calm_tariff.core.sentences import limit_sentence, line_in_words, plan_in_words, words
+from calm_tariff.core.sentences import limit_sentence, line_in_words, plan_in_words, price_sentence, words
 from calm_tariff.core.terms import PlanTerms, Trial
 
 RATE = Rate(name="r", counted_per="key", calls=10, per_seconds=1, burst=20)
@@ -159,3 +159,23 @@ def test_a_plan_reads_as_all_its_sentences_for_who_buys_it() -> None:
 )
 def test_a_line_of_an_invoice_says_the_rule_it_was_made_by(line: str, meter: str | None, place: int, said) -> None:
     assert line_in_words(BOUNDED, line, meter, place, "EUR") == said
+
+
+def test_rules_read_as_sentences() -> None:
+    quota = Quota(
+        name="q", counted_per="subscription", units=50000, every="month", aligned="calendar", when_spent="charge"
+    )
+    assert words(limit_sentence(quota)) == "50,000 a month, then charge, for each subscription"
+    price = Graduated(
+        meter="m",
+        included=Decimal(1000),
+        tiers=(
+            Tier(up_to=Decimal(5000), unit=Decimal("0.0040")),
+            Tier(up_to=None, unit=Decimal("0.0030"), flat=Decimal(2)),
+        ),
+    )
+    said = "1,000 included, then €0.0040 each to 5,000; €0.0030 each plus €2 after that"
+    assert words(price_sentence(price, "EUR", True)) == said
+    assert [p.field for p in price_sentence(price, "EUR", True, "pricing.prices.1") if p.field][-1] == (
+        "pricing.prices.1.tiers.1.flat"
+    )

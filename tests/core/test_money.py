@@ -1,0 +1,21 @@
+"""Amounts in whole minor units."""
+
+from decimal import Decimal
+
+import pytest
+
+from calm_tariff.core.money import rounded
+
+
+@pytest.mark.parametrize(
+    ("amount", "currency", "becomes"),
+    [
+        ("2.675", "EUR", "2.68"),
+        ("-2.675", "EUR", "-2.68"),
+        ("0.5", "JPY", "1"),
+        ("1.0005", "KWD", "1.001"),
+        ("-0.001", "EUR", "0.00"),
+    ],
+)
+def test_rounding_is_half_away_from_zero_to_the_minor_unit(amount: str, currency: str, becomes: str) -> None:
+    assert str(rounded(Decimal(amount), currency)) == becomes
