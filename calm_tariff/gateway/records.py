@@ -8,7 +8,7 @@ from decimal import Decimal
 from typing import Any
 
 from calm_tariff.core import meters
-from calm_tariff.core.limiter import FAR
+from calm_tariff.core.compiled_limits import FAR
 from calm_tariff.core.limits import Quota, Units
 from calm_tariff.core.meters import Reading, reading
 from calm_tariff.formats.journal import rungs
