@@ -16,7 +16,8 @@ from calm_tariff.core.meters import Meter
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.gateway.snapshot import Snapshot
-from calm_tariff.services.serve.gateway_feed import Caller, Credential, Feed, Grant, ProductRules, Route
+from calm_tariff.services.serve.gateway_feed import Caller, Credential, Feed, ProductRules, Route
+from calm_tariff.services.serve.grants import Grant
 
 OPERATIONS = tuple((n, "GET", f"/things{n}/{{id}}") for n in range(1, 9))
 TERMS = {

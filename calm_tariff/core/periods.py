@@ -51,6 +51,11 @@ def instant_of(moment: datetime) -> int:
     return (moment - _EPOCH) // timedelta(microseconds=1)
 
 
+def instant_if_any(moment: datetime | None) -> int | None:
+    """The same of a datetime where there is one; None where nothing bounds what is asked."""
+    return None if moment is None else instant_of(moment)
+
+
 def moment_of(instant: int, where: ZoneInfo | None = None) -> datetime:
     """The aware datetime of an instant, in UTC or in the given zone."""
     moment = _EPOCH + timedelta(microseconds=instant)

@@ -12,7 +12,7 @@ from typing import Literal
 from calm_tariff.core import prices
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.money import EXACT, minor_digits, percent_of, rounded, total
-from calm_tariff.core.periods import Period, days_ending_in, instant_of, zone
+from calm_tariff.core.periods import Period, days_ending_in, instant_if_any, instant_of, zone
 from calm_tariff.core.prices import ZERO, Fee, Price, Setup, Slice, UsagePrice
 
 TaxTreatment = Literal["standard", "exempt"]
@@ -132,7 +132,7 @@ def rate(case: RatingCase) -> Charge:
 
 def share_of(case: RatingCase, segment: Segment) -> tuple[int, Fraction]:
     """The days of the period that belong to a segment, and their share of the period."""
-    end = None if segment.end is None else instant_of(segment.end)
+    end = instant_if_any(segment.end)
     days = days_ending_in(instant_of(segment.start), end, case.period, zone(case.time_zone))
     return days, Fraction(days, case.period.days)
 

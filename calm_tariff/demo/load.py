@@ -49,7 +49,7 @@ from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.compose.products import ProductTyped
 from calm_tariff.services.compose.tariff_sheet import Sheet
 from calm_tariff.services.house import installation, sessions
-from calm_tariff.services.serve import gateway_feed, trials
+from calm_tariff.services.serve import gateway_feed, replaying, trials
 from calm_tariff.services.settle import charging
 from calm_tariff.store.base.paging import PageQuery
 
@@ -322,7 +322,7 @@ def _callers(ctx: Context, office: _Office, scale: float, labels: dict[str, int]
     }
     traffic = {(c.name, a.name): a.traffic for c in CONSUMERS for a in c.applications}
     callers = []
-    for s in gateway_feed.every_stay(ctx):
+    for s in replaying.every_stay(ctx):
         pattern = traffic[s.consumer, s.application]
         if pattern is None:
             continue

@@ -12,7 +12,7 @@ from calm_tariff.core.periods import DAY
 from calm_tariff.gateway.counted import key_subject
 from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.serve.gateway_feed import APART_US, calls_since, open_quotas
+from calm_tariff.services.serve.replaying import APART_US, calls_since, open_quotas
 from calm_tariff.store.serve.usage import Call as RecordedCall
 
 _LONGEST = 31 * DAY

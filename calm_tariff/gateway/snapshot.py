@@ -28,12 +28,11 @@ from calm_tariff.services.serve.gateway_feed import (
     Credential,
     Example,
     Feed,
-    Grant,
     Issuer,
     ProductRules,
     Route,
-    histories,
 )
+from calm_tariff.services.serve.grants import Grant, histories
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from datetime import datetime
 
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.periods import instant_of, moment_of
+from calm_tariff.core.periods import instant_if_any, instant_of, moment_of
 from calm_tariff.core.stays import Stay, Timeline, TrialUnits
 from calm_tariff.store.admit.subscriptions import Stay as Stored
 from calm_tariff.store.admit.subscriptions import Subscription
@@ -27,8 +27,8 @@ def stay_of(stored: Stored, ended: datetime | None = None, units: TrialUnits | N
         trial=stored.trial,
         spent=stored.spent,
         units=units,
-        end_us=instant_of(until) if until else None,
-        due_us=instant_of(stored.due_at) if stored.due_at else None,
+        end_us=instant_if_any(until),
+        due_us=instant_if_any(stored.due_at),
     )
 
 

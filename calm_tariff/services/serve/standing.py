@@ -20,8 +20,8 @@ from calm_tariff.core.stays import holds
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import overrides
-from calm_tariff.services.serve import gateway_feed
-from calm_tariff.services.serve.gateway_feed import Grant
+from calm_tariff.services.serve import grants
+from calm_tariff.services.serve.grants import Grant
 from calm_tariff.store.compose.products import PlanRevision, Product
 
 
@@ -41,7 +41,7 @@ class HeldQuota:
 def quotas(session: Session, now: datetime, consumer_id: int | None = None) -> list[HeldQuota]:
     """Every quota that holds at a moment, or a consumer's: the plan's own, those of single operations, and those of
     the subscription itself in the plan's place."""
-    found = list(gateway_feed.grants(session, consumer_id))
+    found = list(grants.let_through(session, consumer_id))
     plans = {grant.revision_id: grant.plan_id for grant in found}
     raw = select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_(plans))
     terms = {revision: read(PlanTerms, kept) for revision, kept in session.execute(raw)}
@@ -52,7 +52,7 @@ def quotas(session: Session, now: datetime, consumer_id: int | None = None) -> l
     own = overrides.of_all(session)
     held: list[HeldQuota] = []
     for of in by_consumer.values():
-        parts = [p for h in gateway_feed.histories(of, own, anew) for p in counts.stretches(h, plans, terms)]
+        parts = [p for h in grants.histories(of, own, anew) for p in counts.stretches(h, plans, terms)]
         held += _held(parts, instant_of(now))
     return sorted(held, key=lambda h: h.subscription_id)
 

@@ -3,7 +3,7 @@
 from datetime import timedelta
 
 from calm_tariff.core.periods import instant_of
-from calm_tariff.services.serve import gateway_feed
+from calm_tariff.services.serve import replaying
 from calm_tariff.store.serve import call_queries
 from calm_tariff.store.serve.call_queries import CallFilter
 from calm_tariff.store.serve.call_writer import record
@@ -32,7 +32,7 @@ def test_what_is_replayed_misses_no_call_of_an_instant_that_a_chunk_ends_in(offi
     with office.ctx.transaction() as session:
         record(session, [*calls, refused], START)
     for at_once in (1, 4, 10, 59, 60, 100):
-        replayed = [c.call_id for c in gateway_feed.calls_since(office.ctx, instant_of(START), at_once)]
+        replayed = [c.call_id for c in replaying.calls_since(office.ctx, instant_of(START), at_once)]
         assert replayed == [c["call_id"] for c in calls]
-    later = gateway_feed.calls_since(office.ctx, instant_of(START) + 3_000_000)
+    later = replaying.calls_since(office.ctx, instant_of(START) + 3_000_000)
     assert [c.call_id for c in later] == [c["call_id"] for c in calls[30:]]
