@@ -69,7 +69,14 @@ class Called:
         """An operation with as many filled-in paths as anybody will look at."""
         dice = random.Random(path)
         paths = [_filled(dice, path) for _ in range(128 if "{" in path else 1)]
-        return cls(operation_id, version_id, method, path, tuple(meters.items()), paths)
+        return cls(
+            operation_id=operation_id,
+            version_id=version_id,
+            method=method,
+            path=path,
+            meters=tuple(meters.items()),
+            paths=paths,
+        )
 
 
 @dataclass(frozen=True, slots=True)

@@ -50,7 +50,7 @@ from calm_tariff.services.compose.products import ProductTyped
 from calm_tariff.services.compose.tariff_sheet import Sheet
 from calm_tariff.services.house import installation, sessions
 from calm_tariff.services.serve import gateway_feed, replaying, trials
-from calm_tariff.services.settle import charging
+from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 
 DOCUMENTS = Path(__file__).parent / "documents"
@@ -366,5 +366,5 @@ def _charge(office: _Office, now: datetime, say: Say) -> None:
         moment = datetime.combine(period.end, time(9), where).astimezone(UTC) + timedelta(days=1)
         ctx = replace(office.ctx, actor=Actor("Beatriz", "finance"), clock=partial(min, moment, now))
         charging.run(ctx, period.start)
-        drafts = [c.invoice_id for c in charging.charges(ctx, period.start, PageQuery(rows=1000)).rows if c.invoice_id]
+        drafts = [c.invoice_id for c in periods.charges(ctx, period.start, PageQuery(rows=1000)).rows if c.invoice_id]
         charging.issue(ctx, drafts)

@@ -14,9 +14,10 @@ from calm_tariff.core.ids import call_id
 from calm_tariff.core.limits import Call
 from calm_tariff.core.meters import Environment
 from calm_tariff.formats.replies import Headers
+from calm_tariff.gateway.compiling import Access
 from calm_tariff.gateway.counters import Decided
 from calm_tariff.gateway.credentials import Fault, Identity, Presented
-from calm_tariff.gateway.snapshot import Access, Place
+from calm_tariff.gateway.snapshot import Place
 
 
 class InboundCall(NamedTuple):

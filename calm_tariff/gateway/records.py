@@ -14,8 +14,8 @@ from calm_tariff.core.meters import Reading, reading
 from calm_tariff.formats.journal import rungs
 from calm_tariff.gateway import calls
 from calm_tariff.gateway.calls import Judged, Outcome, Verdict
+from calm_tariff.gateway.compiling import Counting
 from calm_tariff.gateway.counters import Counters
-from calm_tariff.gateway.snapshot import Counting
 
 
 @dataclass(frozen=True, slots=True)

@@ -170,7 +170,8 @@ class SharedCounters:
                 pipe.delete(key)
             for (scope, subject), state in counts.items():
                 if scope in kinds:
-                    _write(pipe, self.key("count", scope, subject), kinds[scope], state, now_us, spare_ms)
+                    key = self.key("count", scope, subject)
+                    _write(pipe, key, kinds[scope], state, now_us=now_us, spare_ms=spare_ms)
             await pipe.execute()
 
     def _alone(self, stack: Stack, call: Call) -> Decided:
@@ -284,7 +285,7 @@ def _read(limit: Any, raw: str) -> Any:
     return Instants(*numbers) if limit.rolling else (numbers[0], numbers[1])
 
 
-def _write(pipe: Pipeline, key: str, compiled: Any, state: Any, now_us: int, spare_ms: int) -> None:
+def _write(pipe: Pipeline, key: str, compiled: Any, state: Any, *, now_us: int, spare_ms: int) -> None:
     """Write a count of `core` as the script keeps it, to be forgotten so long after it decides on nothing more."""
     limit = compiled.limit
     if isinstance(limit, Rate | Pace):

@@ -18,7 +18,7 @@ from calm_tariff.services.base import jobs
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.house import service_tokens, sessions
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging, invoices
+from calm_tariff.services.settle import charging, invoices, periods
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.base.record import AuditEntry
@@ -45,7 +45,7 @@ def lived(office: Office) -> dict[str, Any]:
     history.take_in(office.ctx, calls)
     october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, tzinfo=UTC))
     charging.run(october, date(2026, 9, 1))
-    period = charging.one(october, date(2026, 9, 1), PageQuery())
+    period = periods.one(october, date(2026, 9, 1), PageQuery())
     invoice = next(c.invoice_id for c in period.charges.rows if c.consumer == "Ferries")
     charging.issue(october, [c.invoice_id for c in period.charges.rows])
     line = next(x.id for x in invoices.one(october, invoice).lines if x.kind == "usage")

@@ -16,7 +16,7 @@ from sqlalchemy import select
 
 from calm_tariff.services.admit import carrying_over
 from calm_tariff.services.compose import plans
-from calm_tariff.services.settle import charging
+from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import Call
@@ -262,7 +262,7 @@ def _every_line(story: Story, start: date) -> None:
     after = (start + timedelta(days=32)).replace(day=1)
     story.here.at(max(story.now, midnight(after)))
     charging.run(story.office.finance, start)
-    rows = charging.charges(story.office.finance, start, PageQuery(rows=100)).rows
+    rows = periods.charges(story.office.finance, start, PageQuery(rows=100)).rows
     with story.office.ctx.transaction() as session:
         for each in story.known:
             case = {

@@ -8,8 +8,8 @@ from typing import Any
 
 from calm_tariff.core.meters import Meter, costs_of
 from calm_tariff.gateway.calls import Judged, Outcome, Verdict
+from calm_tariff.gateway.compiling import Counting
 from calm_tariff.gateway.records import NOTHING, metering, record_of, refused_by, settled
-from calm_tariff.gateway.snapshot import Counting
 from tests.gateway.test_judging import Ends, ends
 
 __all__ = ["ends"]

@@ -17,7 +17,7 @@ from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.base.context import Actor
 from calm_tariff.services.compose import tariff_sheet
 from calm_tariff.services.observe import allowances
-from calm_tariff.services.settle import charging
+from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import Call
@@ -83,7 +83,7 @@ def test_a_revision_begins_at_its_instant_with_the_worker_away(here: Simulated) 
     assert {len(c.checks) for c in calls(here)} == {2}
     here.at(datetime(2026, 11, 3, tzinfo=UTC))
     charging.run(office.finance, date(2026, 10, 1))
-    charged = charging.charges(office.finance, date(2026, 10, 1), PageQuery()).rows
+    charged = periods.charges(office.finance, date(2026, 10, 1), PageQuery()).rows
     assert {c.consumer: c.charge for c in charged}["Ferries"] == Decimal(90)
 
 
@@ -150,7 +150,7 @@ def test_terms_announced_for_a_day_within_a_trial_begin_then_and_not_with_its_la
     assert got == [(True, 2)] * 5 + [(False, 2)] * 3 + [(False, 4)] * 6 + [(False, 5)] * 2
     here.at(datetime(2026, 10, 3, tzinfo=UTC))
     charging.run(office.finance, date(2026, 9, 1))
-    charged = charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows
+    charged = periods.charges(office.finance, date(2026, 9, 1), PageQuery()).rows
     assert {c.consumer: c.charge for c in charged}["Anglers"] > 0
 
 

@@ -9,8 +9,8 @@ from typing import Any
 
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging
-from calm_tariff.services.settle.charging import PeriodView, RunningCharge
+from calm_tariff.services.settle import charging, periods
+from calm_tariff.services.settle.periods import PeriodView, RunningCharge
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
 
@@ -25,7 +25,7 @@ def of(office: Office, consumer: str, start: date = SEPTEMBER) -> RunningCharge:
 
 
 def period(office: Office, start: date = SEPTEMBER) -> PeriodView:
-    return charging.one(office.finance, start, PageQuery())
+    return periods.one(office.finance, start, PageQuery())
 
 
 def issued(office: Office, start: date = SEPTEMBER) -> list[int]:

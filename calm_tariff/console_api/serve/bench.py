@@ -104,7 +104,7 @@ async def _fire(
         if decision.verdict != "refused":
             await asyncio.sleep(decision.wait_us / 1_000_000)
             status, size = await _ask(client, run, answered_by)
-        await done.put(run.finished(n, key, call, decision, status, size))
+        await done.put(run.finished(n, key, call, decision, status=status, size=size))
 
     try:
         async with asyncio.TaskGroup() as group:

@@ -166,7 +166,7 @@ class Run:
         self.verdicts[decision.verdict] += 1
         return call, decision
 
-    def finished(self, n: int, key: int, call: Call, decision: Decision, status: int, size: int) -> BenchCall:
+    def finished(self, n: int, key: int, call: Call, decision: Decision, *, status: int, size: int) -> BenchCall:
         """What became of a call, settled and with its receipt. `status` is the back end's; 429 where refused."""
         units: dict[str, str] = {}
         told = replies.rate_limit_fields(self._policies(), decision, self.clock.last)

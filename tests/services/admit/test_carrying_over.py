@@ -22,7 +22,7 @@ from calm_tariff.services.compose import (
     tariff_sheet,
 )
 from calm_tariff.services.compose.products import ProductTyped
-from calm_tariff.services.settle import charging
+from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.base.record import Mail
@@ -164,5 +164,5 @@ def test_who_is_moved_from_a_plan_goes_to_one_that_is_sold(office: Office) -> No
         ]
     office.clock.now = OCTOBER
     charging.run(office.finance, date(2026, 9, 1))
-    (charge,) = {c.charge for c in charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows}
+    (charge,) = {c.charge for c in periods.charges(office.finance, date(2026, 9, 1), PageQuery()).rows}
     assert charge == Decimal("2.67")  # 2 of 30 days of 40, then a plan without a fee

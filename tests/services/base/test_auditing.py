@@ -19,7 +19,15 @@ def told(ctx: Context, words: str = "", **how: object) -> list[str]:
 
 def write(office: Office, subject: str, ctx: Context | None = None) -> None:
     with office.ctx.transaction() as session:
-        auditing.note(session, ctx or office.manager, "tried", ("thing", 7, subject), {"a": 1}, {"a": 2}, "because")
+        auditing.note(
+            session,
+            ctx or office.manager,
+            "tried",
+            ("thing", 7, subject),
+            before={"a": 1},
+            after={"a": 2},
+            why="because",
+        )
 
 
 def test_an_entry_says_who_did_what_to_what_and_why(office: Office) -> None:

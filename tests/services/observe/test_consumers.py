@@ -11,7 +11,7 @@ from calm_tariff.core.errors import NotFound, NotSignedIn
 from calm_tariff.services.base.context import NOBODY
 from calm_tariff.services.observe import consumers
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging
+from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
 
@@ -47,7 +47,7 @@ def test_the_running_charge_is_what_the_charge_run_will_say(office: Office) -> N
     running = consumers.one(office.finance, office.consumers[0].member.consumer_id or 0)
     office.clock.now = datetime(2026, 10, 2, tzinfo=UTC)
     charging.run(office.finance, date(2026, 9, 1))
-    charges = {c.consumer: c.charge for c in charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows}
+    charges = {c.consumer: c.charge for c in periods.charges(office.finance, date(2026, 9, 1), PageQuery()).rows}
     assert running.running == charges["Ferries"] > Decimal(0)
     assert running.currency == "EUR"
 

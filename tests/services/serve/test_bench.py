@@ -22,7 +22,7 @@ def fired(run: Run, pattern: Pattern, status: int = 200) -> list[BenchCall]:
     for n, (at, key) in enumerate(pattern.calls):
         call, decision = run.decide(run.started_us + at, key)
         answered = 429 if decision.verdict == "refused" else status
-        made.append(run.finished(n, key, call, decision, answered, 100))
+        made.append(run.finished(n, key, call, decision, status=answered, size=100))
     return made
 
 

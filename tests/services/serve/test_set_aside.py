@@ -8,7 +8,7 @@ import pytest
 
 from calm_tariff.core.errors import NotSignedIn
 from calm_tariff.services.serve import history, set_aside
-from calm_tariff.services.settle import charging
+from calm_tariff.services.settle import periods
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.call_writer import record
 from tests.office import START, Office
@@ -41,7 +41,7 @@ def test_a_repeat_that_says_the_same_is_none(office: Office) -> None:
 
 def test_what_was_set_aside_is_charged_to_nobody(office: Office) -> None:
     repeat(office, *[{"units": {str(office.meter): "1000"}}] * 3)
-    charges = charging.charges(office.finance, START.date().replace(day=1), PageQuery(rows=10)).rows
+    charges = periods.charges(office.finance, START.date().replace(day=1), PageQuery(rows=10)).rows
     once = {c.consumer: c.charge for c in charges}
     assert set_aside.listed(office.manager, PageQuery()).total == 3
     assert once["Ferries"] == once["Kayaks"]  # three calls are within what is included

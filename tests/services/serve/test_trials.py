@@ -8,7 +8,7 @@ from decimal import Decimal
 from sqlalchemy import select
 
 from calm_tariff.services.serve import history, trials
-from calm_tariff.services.settle import charging
+from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office, terms
@@ -34,7 +34,7 @@ def test_a_trial_is_free_until_its_days_or_units_are_used_and_then_charged(offic
         assert {s.state for s in session.scalars(select(Subscription))} == {"active"}
     office.clock.now = datetime(2026, 10, 2, tzinfo=UTC)
     charging.run(office.finance, date(2026, 9, 1))
-    charges = {c.consumer: c.charge for c in charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows}
+    charges = {c.consumer: c.charge for c in periods.charges(office.finance, date(2026, 9, 1), PageQuery()).rows}
     # Divers: trial to the 23rd, then 7 of 30 days of 40. Anglers: the call that used the last of its units came on the
     # 10th, so 21 of 30 days, whoever was awake then; the trial's units are free.
     assert (charges["Divers"], charges["Anglers"]) == (Decimal("9.33"), Decimal("28.00"))

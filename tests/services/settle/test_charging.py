@@ -1,4 +1,4 @@
-"""Charge runs, numbers and periods."""
+"""Charge runs and numbers."""
 
 from __future__ import annotations
 
@@ -6,27 +6,19 @@ import json
 from dataclasses import replace
 from datetime import UTC, date, datetime
 from decimal import Decimal
-from typing import Any
 
 import pytest
 from sqlalchemy import select
-from starlette.testclient import TestClient
 
-from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.errors import Conflict
 from calm_tariff.core.numbering import document_number
-from calm_tariff.edge import lists
 from calm_tariff.formats.cases import rate_text
-from calm_tariff.services.admit import carrying_over
 from calm_tariff.services.base.context import Actor
-from calm_tariff.services.house import sessions
-from calm_tariff.services.house.people import PEOPLE
-from calm_tariff.services.settle import charging, invoices
-from calm_tariff.settings import Settings
+from calm_tariff.services.settle import charging, invoices, periods
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.settle.invoices import ChargeRun, Invoice
-from calm_tariff.web import create_app
-from tests.office import PASSWORD, Office
-from tests.services.months import LATER, OCTOBER, SEPTEMBER, at_once, of, period, record
+from tests.office import Office
+from tests.services.months import LATER, OCTOBER, SEPTEMBER, at_once, period, record
 from tests.services.usages import usage
 
 
@@ -38,7 +30,7 @@ def test_a_charge_run_makes_invoices_that_evidence_computes_again(office: Office
     assert charging.run(october, date(2026, 9, 1), "run-2").invoices == first.invoices == 2
     with pytest.raises(Conflict, match="idempotency key"):
         charging.run(october, date(2026, 8, 1), "run-1")
-    period = charging.one(october, date(2026, 9, 1), PageQuery())
+    period = periods.one(october, date(2026, 9, 1), PageQuery())
     ferries = next(c for c in period.charges.rows if c.consumer == "Ferries")
     invoice = invoices.one(office.finance, ferries.invoice_id)
     # From 10 September noon: 21 of 30 days. Included 10 × 21/30 = 7; 60 − 7 = 53: 20 × 0.004 + 33 × 0.003.
@@ -68,27 +60,11 @@ def test_the_running_period_can_be_drafted_but_not_issued(office: Office) -> Non
     made = charging.run(office.finance, date(2026, 9, 1))
     with pytest.raises(Conflict, match="its period runs until"):
         charging.issue(
-            office.finance, [c.invoice_id for c in charging.charges(office.finance, date(2026, 9, 1), PageQuery()).rows]
+            office.finance, [c.invoice_id for c in periods.charges(office.finance, date(2026, 9, 1), PageQuery()).rows]
         )
     assert made.invoices == 2
     with pytest.raises(Conflict, match="has not begun"):
         charging.run(office.finance, date(2026, 10, 1))
-
-
-def test_the_number_says_kind_year_and_place() -> None:
-    assert document_number("invoice", 2026, 17) == "INV-2026-00017"
-    assert document_number("credit note", 2027, 123_456) == "CN-2027-123456"
-
-
-def test_a_draft_of_the_running_month_stands_beside_what_runs_up(office: Office) -> None:
-    charging.run(office.finance, SEPTEMBER)
-    drafted = of(office, "Ferries")
-    assert (drafted.invoiced, drafted.charge, drafted.invoice_number) == (drafted.charge, drafted.charge, None)
-    record(office, 1000)
-    now = of(office, "Ferries")
-    assert now.invoiced == drafted.invoiced and now.charge > drafted.charge
-    both = period(office)
-    assert both.draft_subtotal == sum((c.invoiced or 0) for c in both.charges.rows) < both.subtotal
 
 
 def test_numbers_are_given_at_issue_from_one_on_without_a_gap(office: Office) -> None:
@@ -147,34 +123,3 @@ def test_a_key_belongs_to_who_asks_and_not_to_a_name(office: Office) -> None:
         Actor("1").identity,
     }
     assert len(identities) == 4
-
-
-def test_a_period_names_every_plan_a_consumer_was_on(office: Office) -> None:
-    office.clock.forward(days=2)
-    carrying_over.withdraw(office.manager, office.plans["Ketch"], office.plans["Skiff"])
-    assert of(office, "Ferries").plans == ["Harbour Data · Ketch", "Harbour Data · Skiff"]
-
-
-@pytest.mark.parametrize("start", [date(9999, 12, 1), date(9999, 12, 31), date(2026, 9, 2)])
-def test_a_period_that_cannot_be_is_refused(office: Office, start: date) -> None:
-    for work in (lambda: period(office, start), lambda: charging.run(office.finance, start)):
-        with pytest.raises(Invalid) as refused:
-            work()
-        assert refused.value.where == "period"
-
-
-def test_a_file_of_a_months_charges_works_them_out_once(office: Office, monkeypatch: pytest.MonkeyPatch) -> None:
-    done: list[date] = []
-    real = charging._charges
-
-    def counted(session: Any, period: Any) -> Any:
-        done.append(period.start)
-        return real(session, period)
-
-    monkeypatch.setattr(charging, "_charges", counted)
-    monkeypatch.setattr(lists, "PART", 1)  # every charge a page of its own
-    web = TestClient(create_app(office.ctx, Settings()), base_url="http://127.0.0.1:8400")
-    web.cookies.set("calm_console", sessions.sign_in(office.ctx, PEOPLE, "finance@test.example", PASSWORD))
-    answer = web.get("/api/v1/periods/2026-09-01/charges.csv?sort=charge")
-    assert [line.split(",")[0] for line in answer.text.splitlines()[1:]] == ["Ferries", "Kayaks"]
-    assert done == [date(2026, 9, 1)]

@@ -9,7 +9,7 @@ import pytest
 
 from calm_tariff.services.compose import tariff_sheet
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging, invoices
+from calm_tariff.services.settle import charging, invoices, periods
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office, terms
 from tests.services.months import OCTOBER, period
@@ -55,7 +55,7 @@ def test_each_line_of_an_invoice_names_the_rule_it_was_made_by(office: Office, p
     history.take_in(office.ctx, [office.call(who, START + timedelta(minutes=n), n) for n in range(calls)])
     office.clock.now = IN_OCTOBER
     charging.run(office.finance, date(2026, 9, 1))
-    (row,) = charging.charges(office.finance, date(2026, 9, 1), PageQuery("terns")).rows
+    (row,) = periods.charges(office.finance, date(2026, 9, 1), PageQuery("terns")).rows
     invoice = invoices.one(office.finance, row.invoice_id)
     assert [(x.kind, x.amount) for x in invoice.lines] == [(kind, Decimal(amount)) for kind, amount, _ in lines]
     for line, (_, _, rule) in zip(invoice.lines, lines, strict=True):

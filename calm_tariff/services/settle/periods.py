@@ -1,0 +1,223 @@
+"""Billing months: what runs up in them, and what stands on their invoices."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from datetime import date, datetime
+from decimal import Decimal
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, defer
+
+from calm_tariff.core.errors import Invalid
+from calm_tariff.core.periods import Period, local_day, month_of, period_before
+from calm_tariff.core.rating import rate
+from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
+from calm_tariff.services.settle import late_usage, rating_cases
+from calm_tariff.services.settle.late_usage import LateUnits
+from calm_tariff.store.base.paging import Page, PageQuery, listed
+from calm_tariff.store.compose.products import Plan
+from calm_tariff.store.serve.usage import Call
+from calm_tariff.store.settle.invoices import ChargeRun, Invoice
+
+# Consumers named beside how many drafts there are.
+NAMED = 24
+
+
+@dataclass(frozen=True, slots=True)
+class RunningCharge:
+    """What a consumer owes so far in a period, before tax, by what is recorded now; of an issued invoice, what that
+    says. `invoiced` is what stands on its invoice or draft, `invoice_number` is there once that is issued."""
+
+    consumer_id: int
+    consumer: str
+    plans: list[str]
+    charge: Decimal
+    currency: str
+    invoice_id: int | None
+    invoice_number: str | None
+    invoice_state: str | None
+    invoiced: Decimal | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PeriodSummary:
+    """A billing month. `state`: running, ready to charge, drafted, issued."""
+
+    start: date
+    end: date
+    state: str
+    invoices: int
+    total: Decimal
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PeriodView:
+    """A billing month with a page of its charges, which are computed anew until invoiced. `subtotal` is of all of
+    them, `draft_subtotal` of those in the draft invoices `drafts`, whose consumers come first in `drafted_for`.
+    `late` has arrived for invoices already issued, and stands on none."""
+
+    start: date
+    end: date
+    state: str
+    currency: str
+    charges: Page[RunningCharge]
+    subtotal: Decimal
+    drafts: list[int]
+    draft_subtotal: Decimal
+    drafted_for: list[str]
+    runs: list[RunView]
+    late: list[LateUnits]
+
+
+@dataclass(frozen=True, slots=True)
+class RunView:
+    """A charge run that was made."""
+
+    id: int
+    started_at: datetime
+    started_by: str
+    invoices: int
+    total: Decimal
+
+
+def everything(ctx: Context) -> list[PeriodSummary]:
+    """Billing months from the first recorded call to the running one, newest first."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        running = month_of(local_day(ctx.now_us, zone_of(session)))
+        first_us = session.scalar(select(func.min(Call.at_us)))
+        first = month_of(local_day(first_us, zone_of(session))) if first_us else running
+        invoiced = {
+            start: (states, n, total)
+            for start, states, n, total in session.execute(
+                select(
+                    Invoice.period_start,
+                    func.group_concat(Invoice.state.distinct()),
+                    func.count(),
+                    func.sum(Invoice.total),
+                ).group_by(Invoice.period_start)
+            )
+        }
+        made = []
+        period = running
+        while period.start >= first.start:
+            states, n, total = invoiced.get(period.start, ("", 0, Decimal(0)))
+            made.append(PeriodSummary(period.start, period.end, _state(period, running, states), n, total))
+            period = period_before(period)
+        return made
+
+
+def one(ctx: Context, start: date, wanted: PageQuery) -> PeriodView:
+    """One billing month. Orders of its charges: consumer, invoice, state, charge. Raises `Invalid` for a day that
+    starts none."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        period = period_starting(start)
+        running = month_of(local_day(ctx.now_us, zone_of(session)))
+        charges, states = _charges(session, period)
+        runs = session.scalars(
+            select(ChargeRun).where(ChargeRun.period_start == period.start).order_by(ChargeRun.id.desc())
+        )
+        drafts = [c for c in charges if c.invoice_state == "draft"]
+        return PeriodView(
+            start=period.start,
+            end=period.end,
+            state=_state(period, running, states),
+            currency=provider_of(session).currency,
+            charges=listed(charges, wanted, _ORDERS),
+            subtotal=sum((c.charge for c in charges), Decimal(0)),
+            drafts=[c.invoice_id for c in drafts if c.invoice_id],
+            draft_subtotal=sum((c.invoiced or Decimal(0) for c in drafts), Decimal(0)),
+            drafted_for=[c.consumer for c in drafts[:NAMED]],
+            runs=[RunView(r.id, r.started_at, r.started_by, r.invoices, r.total) for r in runs],
+            late=late_usage.of_period(session, period),
+        )
+
+
+def charges(ctx: Context, start: date, wanted: PageQuery) -> Page[RunningCharge]:
+    """A page of one billing month's charges alone, in the same orders."""
+    return pages(ctx, start)(wanted)
+
+
+def pages(ctx: Context, start: date) -> Callable[[PageQuery], Page[RunningCharge]]:
+    """One billing month's charges, worked out once, however many pages of them are then taken."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        found = _charges(session, period_starting(start))[0]
+    return lambda wanted: listed(found, wanted, _ORDERS)
+
+
+_ORDERS: dict[str, Callable[[RunningCharge], Any]] = {
+    "consumer": lambda c: c.consumer,
+    "invoice": lambda c: c.invoice_number or "",
+    "state": lambda c: c.invoice_state or "",
+    "charge": lambda c: c.charge,
+    "invoiced": lambda c: c.invoiced or Decimal(0),
+}
+
+
+def _charges(session: Session, period: Period) -> tuple[list[RunningCharge], str]:
+    """Everybody's charge in a period, worked out for those without an issued invoice; and the states of the
+    invoices."""
+    of_period = select(Invoice).where(Invoice.period_start == period.start).options(defer(Invoice.evidence))
+    found = {i.consumer_id: _invoiced(i) for i in session.scalars(of_period)}
+    states = ",".join({c.invoice_state or "" for c in found.values()})
+    plans = rating_cases.plans_in(session, period)
+    owing = [c for c in plans if c not in found or found[c].invoice_state == "draft"]
+    for case in rating_cases.cases(session, period, owing) if owing else ():
+        charge = rate(case.case).subtotal
+        none = RunningCharge(
+            consumer_id=case.consumer_id,
+            consumer=case.consumer,
+            plans=[],
+            charge=charge,
+            currency=case.case.currency,
+            invoice_id=None,
+            invoice_number=None,
+            invoice_state=None,
+        )
+        found[case.consumer_id] = replace(found.get(case.consumer_id, none), charge=charge)
+    names = _plan_names(session)
+    for consumer, held in plans.items():
+        if consumer in found:
+            found[consumer] = replace(found[consumer], plans=[names[p] for p in dict.fromkeys(held)])
+    return sorted(found.values(), key=lambda c: c.consumer), states
+
+
+def period_starting(start: date) -> Period:
+    """The billing month that starts on a day. Raises `Invalid` for a day that starts none."""
+    if start.year > 9000:
+        raise Invalid("lies further ahead than anything is charged", "period")
+    period = month_of(start)
+    if period.start != start:
+        raise Invalid("a period starts on the first of a month", "period")
+    return period
+
+
+def _invoiced(i: Invoice) -> RunningCharge:
+    return RunningCharge(
+        consumer_id=i.consumer_id,
+        consumer=i.consumer.name,
+        plans=[],
+        charge=i.subtotal,
+        currency=i.currency,
+        invoice_id=i.id,
+        invoice_number=i.number,
+        invoice_state=i.state,
+        invoiced=i.subtotal,
+    )
+
+
+def _plan_names(session: Session) -> dict[int, str]:
+    return {p.id: f"{p.product.name} · {p.name}" for p in session.scalars(select(Plan))}
+
+
+def _state(period: Period, running: Period, states: str) -> str:
+    if period.start == running.start:
+        return "running"
+    if not states:
+        return "ready to charge"
+    return "drafted" if "draft" in states.split(",") else "issued"
