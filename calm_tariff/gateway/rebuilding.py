@@ -3,7 +3,8 @@
 Counts carry an *era*, a random word in Redis. Where it is missing, Redis has forgotten; where a gateway has counted
 alone meanwhile, the shared counts have missed its calls. Either way they are begun anew:
 
-1. One gateway takes the lead (a key that expires, should it die) and takes the era away.
+1. One gateway takes the lead (a key that expires, should it die, and that it keeps up while it works) and takes the
+   era away.
 2. Every gateway stops deciding, lets the calls on their way end, ships its own journal and says that it is quiet.
 3. When all that live are quiet, what is recorded is all there is. The leader writes counts from it, and a new era.
 4. Everybody goes on. Calls wait meanwhile, for a second or two; should it take longer, the configured choice holds.
@@ -15,7 +16,7 @@ import asyncio
 import contextlib
 import logging
 import secrets
-from collections.abc import Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -75,12 +76,16 @@ class Keeper:
             if counters.mode != "shared" or counters.era != era:
                 counters.join(str(era))
             return
-        await self._lead()
+        await self._lead(missed)
 
-    async def _lead(self) -> None:
+    async def _lead(self, missed: bool) -> None:
         counters, redis = self.counters, self.counters.redis
         lead = f"{self.name}/{secrets.token_hex(6)}"
         if not await redis.set(counters.key("leader"), lead, nx=True, px=LEAD_MS):
+            return
+        if not missed and await redis.hget(counters.key("clock"), "era") is not None:
+            # Between the look and the lead another has begun the counts anew, and is done.
+            await redis.delete(counters.key("leader"))
             return
         log.warning("rebuilding the shared counts from recorded usage")
         await redis.hdel(counters.key("clock"), "era")
@@ -90,7 +95,8 @@ class Keeper:
             await asyncio.sleep(BEAT_SECONDS)
             if await redis.get(counters.key("leader")) != lead:
                 return
-        counts, stacks, now_us = await self.rebuild()
+        async with self._held(lead):
+            counts, stacks, now_us = await self.rebuild()
         if await redis.get(counters.key("leader")) != lead:
             return
         await counters.fill(counts, stacks, now_us)
@@ -100,6 +106,24 @@ class Keeper:
         self.afresh = False
         counters.join(era)
         log.warning("the shared counts are rebuilt; era %s", era)
+
+    @contextlib.asynccontextmanager
+    async def _held(self, lead: str) -> AsyncIterator[None]:
+        """Keep the lead for as long as this gateway lives and works on what is recorded, however much that is."""
+        leader, redis, done = self.counters.key("leader"), self.counters.redis, asyncio.Event()
+
+        async def hold() -> None:
+            while not done.is_set() and await redis.get(leader) == lead:
+                await redis.pexpire(leader, LEAD_MS)
+                with contextlib.suppress(TimeoutError):
+                    await asyncio.wait_for(done.wait(), LEAD_MS / 4000)
+
+        holding = asyncio.ensure_future(hold())
+        try:
+            yield
+        finally:
+            done.set()  # and not cancelled: Redis's client may lose that
+            await asyncio.gather(holding, return_exceptions=True)
 
     async def _take_part(self, lead: str) -> None:
         """Be quiet, and say so once; whoever leads goes on when everybody has."""

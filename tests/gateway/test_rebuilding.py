@@ -13,6 +13,7 @@ import pytest
 
 from calm_tariff.core.limiter import Stack
 from calm_tariff.core.limits import Call, Rate
+from calm_tariff.gateway import rebuilding
 from calm_tariff.gateway.rebuilding import Keeper
 from calm_tariff.gateway.shared_counters import SharedCounters, connect
 from tests.processes import PATIENCE, awaited
@@ -158,3 +159,58 @@ def test_nobody_rebuilds_before_all_that_live_are_quiet(redis_url: str, space: s
             await asyncio.gather(other, return_exceptions=True)
 
     awaited(waits())
+
+
+def test_who_is_overtaken_between_the_look_and_the_lead_does_not_begin_again(redis_url: str, space: str) -> None:
+    async def overtaken() -> None:
+        machines = Machines(redis_url, space, 2)
+        first, second = machines.keepers.values()
+        machines.quietened.append("gateway-2")  # it has not decided on anything yet
+        first.others = alone
+        lead = second.counters.redis.set
+
+        async def lead_late(*what: Any, **how: Any) -> Any:
+            second.counters.redis.set = lead
+            await first.look()
+            assert first.counters.mode == "shared"
+            return await lead(*what, **how)
+
+        second.counters.redis.set = lead_late
+        await second.look()  # sees no counts, and nobody who begins them
+        await second.look()
+        assert (second.counters.mode, second.counters.era) == ("shared", first.counters.era)
+        assert machines.rebuilt_by == ["gateway-1"]
+        for keeper in (first, second):
+            await keeper.counters.redis.aclose()
+
+    async def alone() -> frozenset[str]:
+        return frozenset({"gateway-1"})
+
+    awaited(overtaken())
+
+
+def test_the_lead_is_kept_up_for_as_long_as_it_takes(
+    redis_url: str, space: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(rebuilding, "LEAD_MS", 2000)
+
+    async def long() -> None:
+        machines = Machines(redis_url, space, 1)
+        (keeper,) = machines.keepers.values()
+        leader, rebuild = keeper.counters.key("leader"), keeper.rebuild
+        kept: list[bool] = []
+
+        async def until_it_would_be_over() -> Any:
+            lead, before = await machines.redis.get(leader), await machines.redis.pttl(leader)
+            while (left := await machines.redis.pttl(leader)) <= before:
+                before = left
+                await asyncio.sleep(0.01)
+            kept.append(await machines.redis.get(leader) == lead)
+            return await rebuild()
+
+        keeper.rebuild = until_it_would_be_over
+        async with following(machines):
+            await machines.until_shared()
+        assert kept == [True] * len(machines.rebuilt_by)
+
+    awaited(long())
