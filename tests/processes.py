@@ -29,11 +29,11 @@ ROOT = Path(__file__).parents[1]
 # Back ends of tests are on this machine.
 HERE = Reach(here=True)
 # Seconds to wait for what a machine does in moments that has nothing else to do.
-PATIENCE = 60.0
+PATIENCE = 180.0
 PORTS = ("web", "gateway", "standins", "mail", "metrics", "decisions")
 
 
-def wait_for(what, seconds: float = 90.0):
+def wait_for(what, seconds: float = PATIENCE):
     """Wait until something is true, and return it. Who does not answer yet is asked again."""
     deadline = time.monotonic() + seconds
     while True:
@@ -47,7 +47,7 @@ def wait_for(what, seconds: float = 90.0):
         time.sleep(0.02)
 
 
-def awaited(work: Coroutine[Any, Any, Any], seconds: float = 120) -> Any:
+def awaited(work: Coroutine[Any, Any, Any], seconds: float = 2 * PATIENCE) -> Any:
     """What a coroutine comes to, on a loop and in a thread of its own: a browser's loop may run in this one."""
     with ThreadPoolExecutor(1) as apart:
         return apart.submit(asyncio.run, asyncio.wait_for(work, seconds)).result()

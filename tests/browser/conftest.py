@@ -15,9 +15,10 @@ from calm_tariff.services.base.context import context_for
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
-from tests.processes import HERE, Processes
+from tests.processes import HERE, PATIENCE, Processes
 
-expect.set_options(timeout=60_000)
+WAIT_MS = PATIENCE * 1000
+expect.set_options(timeout=WAIT_MS)
 SIZE = {"width": 1280, "height": 800}
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
 
@@ -59,7 +60,7 @@ class People:
         context = self.chromium.new_context(viewport=SIZE, base_url=self.product.web)
         self.contexts.append(context)
         page = context.new_page()
-        page.set_default_timeout(60_000)
+        page.set_default_timeout(WAIT_MS)
         page.on("pageerror", lambda error: self.errors.append(str(error)))
         return page
 

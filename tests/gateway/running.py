@@ -15,11 +15,11 @@ from calm_tariff.services.base.context import context_for
 from calm_tariff.services.serve import instances
 from calm_tariff.store.serve.usage import Call, HourlyUsage
 from tests.office import Consumer, Office, terms
-from tests.processes import HERE, Processes, wait_for
+from tests.processes import HERE, PATIENCE, Processes, wait_for
 from tests.servers import RunDatabase
 
 # A client takes longer to make than a call; each call has a connection of its own all the same.
-_HTTP = httpx.Client(limits=httpx.Limits(max_keepalive_connections=0), timeout=30)
+_HTTP = httpx.Client(limits=httpx.Limits(max_keepalive_connections=0), timeout=PATIENCE)
 
 
 class Running:

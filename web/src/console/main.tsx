@@ -8,7 +8,8 @@ const queries = new QueryClient({ defaultOptions: { queries: { retry: false, sta
 
 createRoot(document.getElementById("root") as HTMLElement).render(
   <QueryClientProvider client={queries}>
-    <BrowserRouter>
+    {/* What is typed into the address is drawn before the next key, and not when there is time. */}
+    <BrowserRouter useTransitions={false}>
       <App />
     </BrowserRouter>
   </QueryClientProvider>,

@@ -1,5 +1,6 @@
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearchParams } from "react-router";
+import { useAddress } from "./address";
 import { Button, Trouble, Waiting } from "./controls";
 import { count } from "./format";
 import { Table, type TableProps } from "./table";
@@ -60,19 +61,14 @@ export type ListOf<T> = {
 
 /** What narrows a list to rows that hold some words. */
 export function Words({ label }: { label: string }) {
-  const [search, setSearch] = useSearchParams();
+  const { search, change } = useAddress();
   return (
     <label className="flex max-w-96 items-baseline gap-2 text-[13px] whitespace-nowrap text-soft">
       {label}
       <input
         className="w-full border-b border-line bg-transparent pb-0.5 text-[14px] text-ink"
         value={search.get("words") ?? ""}
-        onChange={(e) => {
-          const next = new URLSearchParams(search);
-          if (e.target.value) next.set("words", e.target.value);
-          else next.delete("words");
-          setSearch(next, { replace: true });
-        }}
+        onChange={(e) => change({ words: e.target.value || null })}
       />
     </label>
   );

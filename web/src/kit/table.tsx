@@ -1,4 +1,4 @@
-import { useSearchParams } from "react-router";
+import { useAddress } from "./address";
 import { useRows } from "./rows";
 
 /** A column: its head, and what it shows of a row. */
@@ -122,7 +122,7 @@ function Row<T>({ row, at, columns, own, whole, selected, current, above, below 
 }
 
 function Head<T>({ of }: { of: Column<T> }) {
-  const [search, setSearch] = useSearchParams();
+  const { search, change } = useAddress();
   const look = `${of.number ? "number" : ""} ${of.width ?? ""}`;
   if (of.quiet)
     return (
@@ -134,12 +134,7 @@ function Head<T>({ of }: { of: Column<T> }) {
   const by = of.sort;
   const chosen = search.get("sort") === by;
   const down = search.get("order") === "down";
-  const turn = () => {
-    const next = new URLSearchParams(search);
-    next.set("sort", by);
-    next.set("order", chosen && !down ? "down" : "up");
-    setSearch(next, { replace: true });
-  };
+  const turn = () => change({ sort: by, order: chosen && !down ? "down" : "up" });
   return (
     <th className={look} aria-sort={chosen ? (down ? "descending" : "ascending") : undefined}>
       <button type="button" className="hover:text-ink" onClick={turn}>

@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import type { Portal } from "../api/portal";
 import { applications, product as ofProduct } from "../api/queries/portal";
+import { useAddress } from "../kit/address";
 import { Button, Dialog, Trouble, Waiting } from "../kit/controls";
 import { amount, count } from "../kit/format";
 import { Prose } from "../kit/prose";
@@ -26,7 +27,7 @@ function niceUnits(value: number): number {
 
 export function ProductPage() {
   const { slug = "" } = useParams();
-  const [search, setSearch] = useSearchParams();
+  const { search, change } = useAddress();
   const me = useMe();
   const units = Number(search.get("units") ?? 10_000);
   const [choosing, setChoosing] = useState<Offer | null>(null);
@@ -34,12 +35,7 @@ export function ProductPage() {
   const p = query.data;
   if (!p) return query.error ? <Trouble error={query.error} /> : <Waiting words="Fetching the plans" />;
   const operations = search.get("view") === "operations";
-  const view = (name: string | null) => {
-    const next = new URLSearchParams(search);
-    if (name) next.set("view", name);
-    else next.delete("view");
-    setSearch(next, { replace: true });
-  };
+  const view = (name: string | null) => change({ view: name });
   const tab = (on: boolean) =>
     `pb-1.5 ${on ? "border-b-2 border-(--portal-main) font-semibold" : "hover:underline"}`;
   return (
@@ -72,15 +68,7 @@ export function ProductPage() {
       ) : (
         <>
           {p.meter && (
-            <Estimator
-              meter={p.meter}
-              units={units}
-              onChange={(n) => {
-                const next = new URLSearchParams(search);
-                next.set("units", String(n));
-                setSearch(next, { replace: true });
-              }}
-            />
+            <Estimator meter={p.meter} units={units} onChange={(n) => change({ units: String(n) })} />
           )}
           <div
             className="grid border-t border-[#D5DEE4]"

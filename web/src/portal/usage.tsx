@@ -1,6 +1,6 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { allowances, type CallFilter, calls, receipt as receiptOf } from "../api/queries/portal";
+import { useAddress } from "../kit/address";
 import { Button, Trouble, Waiting, WordButton } from "../kit/controls";
 import { count, dayAndMinute, milliseconds } from "../kit/format";
 import { AllowanceGauge } from "../kit/gauge";
@@ -8,9 +8,12 @@ import { ReceiptLadder } from "../kit/receipt";
 import { Table } from "../kit/table";
 import { Verdict } from "../kit/verdict";
 
+/** What a figure of one day asks for beside the day. */
+const OF_A_DAY = { since_us: null, until_us: null, subscription: null, meter: null };
+
 /** One's allowances and calls; each call opens to its receipt. */
 export function Usage() {
-  const [search, setSearch] = useSearchParams();
+  const { search, change } = useAddress();
   const number = (name: string) => (search.get(name) ? Number(search.get(name)) : undefined);
   const wanted: CallFilter = {
     verdict: (search.get("verdict") as CallFilter["verdict"]) ?? undefined,
@@ -23,12 +26,6 @@ export function Usage() {
   const gauges = useQuery(allowances());
   const pages = useInfiniteQuery(calls(wanted));
   const receipt = useQuery(receiptOf(chosen));
-  const set = (name: string, value: string | null) => {
-    const next = new URLSearchParams(search);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setSearch(next, { replace: true });
-  };
   const rows = pages.data?.pages.flatMap((p) => p.rows) ?? [];
   return (
     <>
@@ -55,7 +52,7 @@ export function Usage() {
               aria-label="Verdict"
               className="border-b border-dashed border-line bg-transparent"
               value={search.get("verdict") ?? ""}
-              onChange={(e) => set("verdict", e.target.value || null)}
+              onChange={(e) => change({ verdict: e.target.value || null })}
             >
               <option value="">of any verdict</option>
               <option value="served">served</option>
@@ -63,7 +60,7 @@ export function Usage() {
               <option value="refused">refused</option>
             </select>
             {search.get("since_us") && (
-              <WordButton onClick={() => setSearch({})}>of one day; show all</WordButton>
+              <WordButton onClick={() => change(OF_A_DAY)}>of one day; show all</WordButton>
             )}
             <span className="text-[13px] text-soft">{count(pages.data?.pages[0]?.total ?? 0)} in view</span>
           </p>
@@ -79,7 +76,7 @@ export function Usage() {
                 head: "Time",
                 look: "whitespace-nowrap",
                 cell: (c) => (
-                  <button type="button" className="figure-link" onClick={() => set("call", c.call_id)}>
+                  <button type="button" className="figure-link" onClick={() => change({ call: c.call_id })}>
                     {dayAndMinute(c.at)}
                   </button>
                 ),

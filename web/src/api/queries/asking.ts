@@ -1,4 +1,4 @@
-import { type QueryClient, type UseQueryOptions, useQueryClient } from "@tanstack/react-query";
+import { type QueryClient, type QueryKey, type UseQueryOptions, useQueryClient } from "@tanstack/react-query";
 import type { PathsWithMethod } from "openapi-typescript-helpers";
 import type { Answer, Init } from "../problem";
 
@@ -28,6 +28,17 @@ export function asking<P extends object>({ get }: { get: Get<P> }) {
 /** Marks as stale what was read from some paths, and settles when what is shown of it has been read again. */
 export async function makeStale(queries: QueryClient, paths: readonly string[]): Promise<void> {
   await Promise.all(paths.map((path) => queries.invalidateQueries({ queryKey: [path] })));
+}
+
+/** Shows what a change answered in place of what was read. What is being read meanwhile may be of before the change, and
+ * is let go: shown afterwards, it would undo before one's eyes what was just done. */
+export async function showAnswer<T>(
+  queries: QueryClient,
+  question: { queryKey: QueryKey },
+  answer: T,
+): Promise<void> {
+  await queries.cancelQueries({ queryKey: question.queryKey, exact: true });
+  queries.setQueryData(question.queryKey, answer);
 }
 
 /** For a component: what marks paths as stale. */

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Console } from "../../api/console";
 import { Problem } from "../../api/problem";
-import { makeStale } from "../../api/queries/asking";
+import { makeStale, showAnswer } from "../../api/queries/asking";
 import { apiVersion, callers as callersOf, STALE } from "../../api/queries/compose";
 import { Dialog, Note, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { Line } from "../../kit/fields";
@@ -46,8 +46,8 @@ export function Api() {
         {one.error ? <Trouble error={one.error} /> : <Waiting words="Reading the API" />}
       </Page>
     );
-  const show = (next: View) => {
-    queries.setQueryData(asked.queryKey, next);
+  const show = async (next: View) => {
+    await showAnswer(queries, asked, next);
     makeStale(queries, STALE.apiShown);
   };
   return (

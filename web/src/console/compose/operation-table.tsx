@@ -1,9 +1,9 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
 import { operations, STALE } from "../../api/queries/compose";
+import { useAddress } from "../../kit/address";
 import { Choose } from "../../kit/choose";
 import { Button, Dialog, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { Choice, Line } from "../../kit/fields";
@@ -20,7 +20,7 @@ const SIZE = 60;
 /** The operations of a version, a page at a time, with who counts and who sells each. */
 export function OperationTable({ view }: { view: View }) {
   const stale = useStale();
-  const [search, setSearch] = useSearchParams();
+  const { search, change } = useAddress();
   const words = search.get("words") ?? "";
   const group = search.get("group");
   const standing = search.get("standing") as "unsold" | "uncounted" | null;
@@ -36,12 +36,7 @@ export function OperationTable({ view }: { view: View }) {
       limit: SIZE,
     }),
   );
-  const narrow = (part: Record<string, string>) => {
-    const next = new URLSearchParams(search);
-    next.delete("after");
-    for (const [name, value] of Object.entries(part)) value ? next.set(name, value) : next.delete(name);
-    setSearch(next, { replace: true });
-  };
+  const narrow = (part: Record<string, string | null>) => change({ after: null, ...part });
   const refresh = async () => {
     setChosen([]);
     await stale(STALE.operations);
@@ -53,7 +48,7 @@ export function OperationTable({ view }: { view: View }) {
   return (
     <section className="mt-4" aria-label="Operations">
       <div className="grid grid-cols-[2fr_1.3fr_1.3fr_auto] items-end gap-x-5">
-        <Field label="With the words" value={words} onChange={(value) => narrow({ words: value })} />
+        <Field label="With the words" value={words} onChange={(value) => narrow({ words: value || null })} />
         <Choose
           label="Group"
           value={group === null ? "*" : group || "-"}
@@ -63,13 +58,7 @@ export function OperationTable({ view }: { view: View }) {
               ([name, n]) => [name || "-", `${name || "in no group"} (${count(n)})`] as [string, string],
             ),
           ]}
-          onChange={(value) => {
-            const next = new URLSearchParams(search);
-            next.delete("after");
-            if (value === "*") next.delete("group");
-            else next.set("group", value === "-" ? "" : value);
-            setSearch(next, { replace: true });
-          }}
+          onChange={(value) => narrow({ group: value === "*" ? null : value === "-" ? "" : value })}
         />
         <Choose
           label="Standing"
@@ -79,7 +68,7 @@ export function OperationTable({ view }: { view: View }) {
             ["unsold", "sold by no plan"],
             ["uncounted", "counted by no meter"],
           ]}
-          onChange={(value) => narrow({ standing: value })}
+          onChange={(value) => narrow({ standing: value || null })}
         />
         <div className="mb-3">
           <Button small onClick={() => setEdited("new")}>

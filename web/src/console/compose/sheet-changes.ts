@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { api, type Console } from "../../api/console";
 import { Problem } from "../../api/problem";
-import { makeStale } from "../../api/queries/asking";
+import { makeStale, showAnswer } from "../../api/queries/asking";
 import { sheet as ofSheet, STALE } from "../../api/queries/compose";
 import { withChange } from "../../kit/terms";
 
@@ -17,8 +17,8 @@ export function useSheet(id: number) {
   const [past, setPast] = useState<Step[]>([]);
   const [future, setFuture] = useState<Step[]>([]);
   const show = useCallback(
-    (next: Sheet) => {
-      queries.setQueryData(ofSheet(id).queryKey, next);
+    async (next: Sheet) => {
+      await showAnswer(queries, ofSheet(id), next);
       makeStale(queries, STALE.terms);
     },
     [queries, id],
@@ -31,8 +31,6 @@ export function useSheet(id: number) {
   const left = useRef(new Map<number, number>());
   const save = useMutation({
     mutationFn: async ({ plan, terms, edition }: { plan: number; terms: Terms; edition?: number }) => {
-      // What a poll began to read before this is saved would show the old terms again.
-      await queries.cancelQueries({ queryKey: ofSheet(id).queryKey });
       const from = edition ?? current(plan)?.edition ?? 0;
       return api.put("/plans/{plan_id}/draft", {
         params: { path: { plan_id: plan }, header: { "if-match": `"${from}"` } },
@@ -41,7 +39,7 @@ export function useSheet(id: number) {
     },
     onSuccess: (next, { plan }) => {
       left.current.set(plan, next.plans.find((p) => p.id === plan)?.edition ?? 0);
-      show(next);
+      return show(next); // the next change starts from it
     },
   });
   // Changes are kept one after the other, each on the terms as the one before left them.

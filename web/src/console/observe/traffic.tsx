@@ -1,9 +1,10 @@
 import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import type { Console } from "../../api/console";
 import { makeStale } from "../../api/queries/asking";
 import { type CallFilter, calls, receipt as ofReceipt, STALE, traffic } from "../../api/queries/observe";
+import { useAddress } from "../../kit/address";
 import { VerdictBars } from "../../kit/chart";
 import { Button, Kbd, Trouble, Waiting } from "../../kit/controls";
 import { clock, count, dayAndMinute, milliseconds, minute, zoneName } from "../../kit/format";
@@ -27,7 +28,7 @@ function filterFrom(search: URLSearchParams): CallFilter {
 
 /** Live verdicts over time, the call log, and the receipt of the chosen call. */
 export function Traffic() {
-  const [search, setSearch] = useSearchParams();
+  const { search, change } = useAddress();
   const wanted = filterFrom(search);
   const chosen = search.get("call");
   const key = search.toString().replace(/&?call=[^&]*/, "");
@@ -35,12 +36,8 @@ export function Traffic() {
   const pages = useInfiniteQuery(calls(wanted));
   const rows = pages.data?.pages.flatMap((p) => p.rows) ?? [];
   useLive(wanted, pages.isSuccess && !pages.isPlaceholderData, (pages.data?.pages.length ?? 1) === 1);
-  const set = (name: string, value: string | null) => {
-    const next = new URLSearchParams(search);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setSearch(next, { replace: name === "call" && chosen !== null });
-  };
+  const set = (name: string, value: string | null) =>
+    change({ [name]: value }, { replace: name === "call" && chosen !== null });
   const receipt = useQuery(ofReceipt(chosen));
   const total = pages.data?.pages[0]?.total ?? 0;
   return (

@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { benchOffers } from "../../api/queries/serve";
+import { useAddress } from "../../kit/address";
 import { Button, Field, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count } from "../../kit/format";
 import { ReceiptLadder } from "../../kit/receipt";
@@ -14,17 +15,12 @@ const word = "border-b border-dashed border-kelp/60 bg-transparent font-semibold
 
 /** The bench, live: fire test calls at a plan and see each be served, held or refused. */
 export function Bench() {
-  const [search, setSearch] = useSearchParams();
+  const { search, change } = useAddress();
   const offers = useQuery(benchOffers());
   const { runs, error, fire, stop } = useRuns();
   const [chosen, setChosen] = useState<{ run: number; call: Fired } | null>(null);
   const [list, setList] = useState<string | null>(null);
   const text = (name: string, start: string) => search.get(name) ?? start;
-  const set = (part: Record<string, string>) => {
-    const next = new URLSearchParams(search);
-    for (const [name, value] of Object.entries(part)) next.set(name, value);
-    setSearch(next, { replace: true });
-  };
   const all = offers.data ?? [];
   const offer = all.find((o) => String(o.plan_id) === search.get("plan")) ?? all[0];
   if (!offer)
@@ -65,7 +61,7 @@ export function Bench() {
       className={`${word} h-6 text-center leading-5`}
       style={{ width: `${Math.max(2, text(name, start).length) + 1}ch` }}
       value={text(name, start)}
-      onChange={(e) => set({ [name]: e.target.value.replace(/[^\d.]/g, "") })}
+      onChange={(e) => change({ [name]: e.target.value.replace(/[^\d.]/g, "") })}
     />
   );
   return (
@@ -100,7 +96,7 @@ export function Bench() {
           aria-label="Plan"
           className={word}
           value={offer.plan_id}
-          onChange={(e) => set({ plan: e.target.value, operation: "" })}
+          onChange={(e) => change({ plan: e.target.value, operation: null })}
         >
           {all.map((o) => (
             <option key={o.plan_id} value={o.plan_id}>
@@ -112,7 +108,7 @@ export function Bench() {
           aria-label="Terms"
           className={word}
           value={wanted.terms}
-          onChange={(e) => set({ terms: e.target.value })}
+          onChange={(e) => change({ terms: e.target.value })}
         >
           {offer.drafted && <option value="draft">as drafted</option>}
           {offer.live && <option value="live">as published</option>}
@@ -122,7 +118,7 @@ export function Bench() {
           aria-label="Operation"
           className={`${word} max-w-[340px]`}
           value={operation?.id}
-          onChange={(e) => set({ operation: e.target.value })}
+          onChange={(e) => change({ operation: e.target.value })}
         >
           {offer.operations.map((o) => (
             <option key={o.id} value={o.id}>
@@ -135,7 +131,7 @@ export function Bench() {
           aria-label="Answered by"
           className={word}
           value={wanted.answered_by}
-          onChange={(e) => set({ by: e.target.value })}
+          onChange={(e) => change({ by: e.target.value })}
         >
           <option value="stand-in">a stand-in</option>
           {operation?.sandbox && <option value="sandbox">the sandbox</option>}
