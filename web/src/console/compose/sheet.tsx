@@ -80,8 +80,8 @@ export function TariffSheet() {
             work.forget();
             save.reset();
           }}
-          onMine={() => {
-            show(stale);
+          onMine={async () => {
+            await show(stale); // whose edition mine is to follow
             if (save.variables) save.mutate({ plan: save.variables.plan, terms: save.variables.terms });
           }}
         />
