@@ -63,12 +63,13 @@ CHANGES = [
 ]
 
 
-@pytest.mark.parametrize(("before", "after", "where", "what"), CHANGES)
-def test_a_change_is_said_of_its_thing(
-    office: Office, text: str, before: str, after: str, where: str, what: str
-) -> None:
-    assert before in text
-    assert (where, what) in changes(office, text.replace(before, after, 1))
+def test_each_change_is_said_of_its_thing(office: Office, text: str) -> None:
+    unsaid = []
+    for before, after, where, what in CHANGES:
+        assert before in text
+        said = changes(office, text.replace(before, after, 1))
+        unsaid += [] if (where, what) in said else [(before, after, said)]
+    assert unsaid == []
 
 
 def test_nothing_is_said_where_nothing_changes_but_an_order_that_means_nothing(office: Office, text: str) -> None:
