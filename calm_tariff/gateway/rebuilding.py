@@ -97,11 +97,11 @@ class Keeper:
                 return
         async with self._held(lead):
             counts, stacks, now_us = await self.rebuild()
-        if await redis.get(counters.key("leader")) != lead:
-            return
-        await counters.fill(counts, stacks, now_us)
-        era = secrets.token_hex(8)
-        await redis.hset(counters.key("clock"), mapping={"era": era, "t": now_us})
+            if await redis.get(counters.key("leader")) != lead:
+                return
+            await counters.fill(counts, stacks, now_us)
+            era = secrets.token_hex(8)
+            await redis.hset(counters.key("clock"), mapping={"era": era, "t": now_us})
         await redis.delete(counters.key("leader"), quiet)
         self.afresh = False
         counters.join(era)

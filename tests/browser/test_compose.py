@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from playwright.sync_api import APIResponse, Page, Request, Route, expect
 
-from tests.browser.conftest import People
+from tests.browser.conftest import WAIT_MS, People
 from tests.browser.test_opening import KEEPS_WORDS
+from tests.processes import PATIENCE
 
 DOCUMENT = """\
 openapi: 3.1.0
@@ -25,6 +27,14 @@ paths:
   /moorings/{id}/bill:
     get: {responses: {"200": {$ref: "https://elsewhere.example/bill.yaml"}}}
 """
+
+
+def until(page: Page, seen: Callable[[], bool]) -> None:
+    """Wait until something has come that is no part of the page."""
+    deadline = time.monotonic() + PATIENCE
+    while not seen():
+        assert time.monotonic() < deadline
+        page.wait_for_timeout(20)
 
 
 def bring_in(page: Page, text: str) -> None:
@@ -118,11 +128,7 @@ class Keys:
 
     def saved(self) -> None:
         """Wait until the change just made has been sent, is kept, and is shown."""
-        for _ in range(2000):
-            if self.done == self.begun > self.seen:
-                break
-            self.page.wait_for_timeout(20)
-        assert self.done == self.begun > self.seen, "nothing was saved"
+        until(self.page, lambda: self.done == self.begun > self.seen)
         self.seen = self.begun
         expect(self.page.get_by_text("Saving …")).to_have_count(0)
 
@@ -177,11 +183,10 @@ def read_before(page: Page, address: str) -> Iterator[Callable[[], str]]:
         if held:
             route.fallback()
         else:
-            held.append((route, route.fetch()))
+            held.append((route, route.fetch(timeout=WAIT_MS)))
 
     page.route(address, hold)
-    while not held:  # it is read again and again
-        page.wait_for_timeout(20)
+    until(page, lambda: bool(held))  # it is read again and again
     yield lambda: str(page.evaluate("window.words"))
     page.evaluate(KEEPS_WORDS)
     ((route, answer),) = held

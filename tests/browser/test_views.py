@@ -11,7 +11,7 @@ import httpx
 import pytest
 from playwright.sync_api import Page, Route, expect
 
-from tests.browser.conftest import People
+from tests.browser.conftest import WAIT_MS, People
 from tests.processes import wait_for
 
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
@@ -192,7 +192,7 @@ def test_a_call_that_ends_while_the_log_is_first_read_is_shown_too(people: Peopl
 
     def hold_back(route: Route) -> None:
         """Answer with the log as it stood before one more call was recorded."""
-        answer = route.fetch()
+        answer = route.fetch(timeout=WAIT_MS)
         if not late:
             late.append(httpx.get(f"{people.product.gateway}{path}").status_code)
             before = answer.json()["total"]
@@ -210,7 +210,7 @@ def test_long_names_are_cut_and_no_column_leaves_the_page(people: People) -> Non
     page = people.staff("Tomas")
 
     def with_long_names(route: Route) -> None:
-        answer = route.fetch()
+        answer = route.fetch(timeout=WAIT_MS)
         told = answer.json()
         for line in told["rows"]:
             line |= dict.fromkeys(("consumer", "application", "refused_by"), "an unusually long name of something")

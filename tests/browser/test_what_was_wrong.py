@@ -7,7 +7,7 @@ from pathlib import Path
 
 from playwright.sync_api import Route, expect
 
-from tests.browser.conftest import People
+from tests.browser.conftest import WAIT_MS, People
 from tests.browser.test_together import change
 
 WEB = Path(__file__).parents[2] / "web" / "src"
@@ -86,7 +86,7 @@ def test_a_first_call_is_made_as_its_operation_is_called(people: People) -> None
     page = people.page()
 
     def only_posts(route: Route) -> None:
-        answer = route.fetch()
+        answer = route.fetch(timeout=WAIT_MS)
         product = answer.json()
         held = {**product["operations"][0], "method": "POST", "url_path": "/berths/v1/holds/{harbour}"}
         route.fulfill(response=answer, json={**product, "operations": [held], "key_header": "X-Harbour-Key"})

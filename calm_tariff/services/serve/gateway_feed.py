@@ -35,7 +35,7 @@ from calm_tariff.store.compose.products import PlanRevision, Product, ProductOpe
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Forwarding:
-    """How a version's back end is asked, as its owner set it. See `store.catalogue.ApiVersion`."""
+    """How a version's back end is asked, as its owner set it. See `services.compose.api_views.ForwardingTyped`."""
 
     connect_ms: int = 3000
     answer_ms: int = 30_000
@@ -177,7 +177,7 @@ def read_feed(ctx: Context) -> Feed:
             select(ApiVersion).where(ApiVersion.state != "draft").options(selectinload(ApiVersion.operations))
         )
         routes = tuple(_route(ctx, v) for v in versions)
-        found = tuple(grants.let_through(session))
+        found = tuple(grants.of_all(session))
         keys = select(
             ApiKey.key_hash,
             ApiKey.id,

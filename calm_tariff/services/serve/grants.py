@@ -42,7 +42,7 @@ class Grant:
     due_us: int | None = None
 
 
-def let_through(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
+def of_all(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
     """Every stay of every subscription that is not paused, or of one consumer's: past ones, because counts are named
     by them; those to come, because nobody may be awake when they begin."""
     who: Bundle[Any] = Bundle(

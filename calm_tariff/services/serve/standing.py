@@ -41,7 +41,7 @@ class HeldQuota:
 def quotas(session: Session, now: datetime, consumer_id: int | None = None) -> list[HeldQuota]:
     """Every quota that holds at a moment, or a consumer's: the plan's own, those of single operations, and those of
     the subscription itself in the plan's place."""
-    found = list(grants.let_through(session, consumer_id))
+    found = list(grants.of_all(session, consumer_id))
     plans = {grant.revision_id: grant.plan_id for grant in found}
     raw = select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_(plans))
     terms = {revision: read(PlanTerms, kept) for revision, kept in session.execute(raw)}
