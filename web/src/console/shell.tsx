@@ -9,6 +9,7 @@ import { Dialog, Kbd } from "../kit/controls";
 import { useKeys } from "../kit/keys";
 import { Table } from "../kit/table";
 import { house } from "./house/place";
+import { useLately } from "./lately";
 import { Finder } from "./observe/finder";
 import type { Counts, Place } from "./place";
 import { firstPage, PLACES } from "./places";
@@ -158,37 +159,6 @@ function Index({ place, counts }: { place?: Place; counts?: Counts }) {
       )}
     </nav>
   );
-}
-
-type Opened = { name: string; to: string };
-
-function read(): Opened[] {
-  try {
-    return JSON.parse(localStorage.getItem("lately") ?? "[]");
-  } catch {
-    return [];
-  }
-}
-
-/** Remember a thing somebody has opened, for the index. */
-export function useOpened(name: string | undefined) {
-  const { pathname } = useLocation();
-  useEffect(() => {
-    if (!name) return;
-    const rest = read().filter((one) => one.to !== pathname);
-    localStorage.setItem("lately", JSON.stringify([{ name, to: pathname }, ...rest].slice(0, 5)));
-    window.dispatchEvent(new Event("lately"));
-  }, [name, pathname]);
-}
-
-function useLately(path: string): Opened[] {
-  const [lately, setLately] = useState(read);
-  useEffect(() => {
-    const listen = () => setLately(read());
-    window.addEventListener("lately", listen);
-    return () => window.removeEventListener("lately", listen);
-  }, []);
-  return lately.filter((one) => one.to !== path).slice(0, 4);
 }
 
 function PersonMenu({ me, onHelp }: { me: Me; onHelp: () => void }) {

@@ -14,7 +14,7 @@ import {
   PasswordChange,
   Reset,
 } from "../kit/signing-in";
-import { useMe } from "./app";
+import { useMe } from "./me";
 
 const NARROW = "mx-auto max-w-[420px] pt-6";
 const ENTRANCES = new Set(["/sign-in", "/confirm", "/reset"]);

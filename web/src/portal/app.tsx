@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, Suspense, useContext, useLayoutEffect } from "react";
+import { Suspense, useLayoutEffect } from "react";
 import { Link, matchPath, NavLink, Route, Routes, useLocation, useNavigate } from "react-router";
 import { api, type Portal } from "../api/portal";
 import { left } from "../api/queries/asking";
@@ -10,6 +10,7 @@ import { type Later, Loaded, later, useFirst } from "../kit/later";
 import { Told } from "../kit/told";
 import { Confirm, ForgottenPassword, OwnPassword, ResetPassword, SignIn, SignUp } from "./account";
 import { Browse } from "./browse";
+import { Me, useMe } from "./me";
 import { ProductPage } from "./product";
 
 type Member = Portal["Member"];
@@ -22,15 +23,6 @@ const OWN_PAGES: [string, Later][] = [
   ["/invoices", later(() => import("./invoices").then((of) => of.Invoices))],
   ["/invoices/:id", later(() => import("./invoices").then((of) => of.InvoicePage))],
 ];
-
-const Me = createContext<Member | null>(null);
-
-/** Who is signed in, and the provider's look. */
-export function useMe(): Member {
-  const me = useContext(Me);
-  if (!me) throw new Error("outside the portal");
-  return me;
-}
 
 /** The provider's colours, for the whole document: a dialog stands beside the page, not inside it. */
 function useColours(look: Member["look"] | undefined) {

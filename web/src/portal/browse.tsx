@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { products } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
-import { useMe } from "./app";
+import { useMe } from "./me";
 
 export function Browse() {
   const { look } = useMe();

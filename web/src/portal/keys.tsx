@@ -8,7 +8,7 @@ import { Choice, Line } from "../kit/fields";
 import { Form, Refused, Send, useEntry } from "../kit/form";
 import { dayAndYear, untilWhen } from "../kit/format";
 import { Table } from "../kit/table";
-import { useMe } from "./app";
+import { useMe } from "./me";
 
 type App = Portal["ApplicationView"];
 

@@ -8,8 +8,8 @@ import { Button, Dialog, Trouble, Waiting } from "../kit/controls";
 import { amount, count } from "../kit/format";
 import { Prose } from "../kit/prose";
 import { Table } from "../kit/table";
-import { useMe } from "./app";
 import { Ask } from "./ask";
+import { useMe } from "./me";
 
 type Product = Portal["Storefront"];
 type Offer = Portal["Offer"];

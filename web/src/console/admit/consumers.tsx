@@ -7,8 +7,8 @@ import { amount, count, date, dayAndYear, month } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
 import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
+import { useOpened } from "../lately";
 import { ListPage, useList } from "../list";
-import { useOpened } from "../shell";
 import { Overrides } from "./overrides";
 
 export function Consumers() {

@@ -10,7 +10,7 @@ import { Line } from "../../kit/fields";
 import { Ends, Form, Refused, Send, useEntry } from "../../kit/form";
 import { count, dayAndMinute, dayAndYear, plural } from "../../kit/format";
 import { Aside, Page, Pair } from "../frame";
-import { useOpened } from "../shell";
+import { useOpened } from "../lately";
 import { ApiFields, type Settings } from "./api-fields";
 import { Forwarding } from "./forwarding";
 import { OperationTable } from "./operation-table";

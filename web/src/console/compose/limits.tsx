@@ -9,7 +9,7 @@ import { type Part, Sentence } from "../../kit/sentence";
 import { Table } from "../../kit/table";
 import { typed, withChange } from "../../kit/terms";
 import { Aside, Page } from "../frame";
-import { useOpened } from "../shell";
+import { useOpened } from "../lately";
 
 type House = Console["HouseView"];
 

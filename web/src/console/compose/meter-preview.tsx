@@ -1,10 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
+import type { Console } from "../../api/console";
 import { meterPreview } from "../../api/queries/compose";
 import { Note, Trouble, Waiting } from "../../kit/controls";
 import { count, date, plural } from "../../kit/format";
 import { Aside, Pair } from "../frame";
-import type { Filter } from "./meters";
+
+/** What a meter counts, whatever it is called. */
+export type Filter = Omit<Console["MeterIn"], "name">;
 
 /** A filter held against the last thirty days, while it is typed. */
 export function Preview({ filter, meterId }: { filter: Filter; meterId: number | null }) {

@@ -10,14 +10,13 @@ import { Choice, Choices, Line, Own } from "../../kit/fields";
 import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { plural } from "../../kit/format";
 import { Page } from "../frame";
+import { useOpened } from "../lately";
 import { ListPage, useList } from "../list";
-import { useOpened } from "../shell";
-import { Preview } from "./meter-preview";
+import { type Filter, Preview } from "./meter-preview";
 import { Standing } from "./meter-standing";
 import { ChooseOperations } from "./operations";
 
 type View = Console["MeterView"];
-export type Filter = Omit<Console["MeterIn"], "name">;
 
 export function Meters() {
   const navigate = useNavigate();

@@ -7,7 +7,7 @@ import { dayAndYear } from "../../kit/format";
 import { Sentence } from "../../kit/sentence";
 import { Table } from "../../kit/table";
 import { Page } from "../frame";
-import { useOpened } from "../shell";
+import { useOpened } from "../lately";
 
 export function RevisionPage() {
   const { id } = useParams();

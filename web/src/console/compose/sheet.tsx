@@ -9,7 +9,7 @@ import { day, minute } from "../../kit/format";
 import { NameDialog } from "../../kit/name-dialog";
 import { valueAt, withCopy } from "../../kit/terms";
 import { Page } from "../frame";
-import { useOpened } from "../shell";
+import { useOpened } from "../lately";
 import { Consequences } from "./consequences";
 import { Credentials } from "./credentials";
 import { ProductForm } from "./products";

@@ -5,7 +5,7 @@ import { Trouble, Waiting } from "../../kit/controls";
 import { amount, date, dayAndMinute, month } from "../../kit/format";
 import { InvoiceLines } from "../../kit/invoice";
 import { Aside, Page, Pair } from "../frame";
-import { useOpened } from "../shell";
+import { useOpened } from "../lately";
 
 const useDays = (line: number) => useQuery(lineDays(line));
 

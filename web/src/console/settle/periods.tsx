@@ -9,8 +9,8 @@ import { amount, count, dayAndMinute, month, plural } from "../../kit/format";
 import { Listing } from "../../kit/list";
 import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
+import { useOpened } from "../lately";
 import { useList } from "../list";
-import { useOpened } from "../shell";
 
 type View = Console["PeriodView"];
 
