@@ -15,7 +15,7 @@ from calm_tariff.core.limits import Call
 from calm_tariff.core.meters import Meter
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
-from calm_tariff.gateway.snapshot import Snapshot
+from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.services.serve.gateway_feed import Caller, Credential, Feed, ProductRules, Route
 from calm_tariff.services.serve.grants import Grant
 

@@ -19,7 +19,7 @@ from pathlib import Path
 import httpx
 from sqlalchemy import Engine
 
-from calm_tariff.gateway.journal import Journal
+from calm_tariff.gateway.recording.journal import Journal
 from calm_tariff.launch.children import die_with_parent, free_port
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for

@@ -16,12 +16,14 @@ from calm_tariff.services.admit.carrying_over import Existing
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base.context import Actor, Context, zone_of
-from calm_tariff.services.compose import apis, meters, operations, plans, products, tariff_sheet
-from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.services.compose import meters, products
+from calm_tariff.services.compose.apis import operations, versions
+from calm_tariff.services.compose.apis.operations import OperationTyped
+from calm_tariff.services.compose.apis.versions import ApiTyped
 from calm_tariff.services.compose.meters import MeterTyped
-from calm_tariff.services.compose.operations import OperationTyped
 from calm_tariff.services.compose.products import ProductTyped
-from calm_tariff.services.compose.tariff_sheet import Sheet
+from calm_tariff.services.compose.sheet import plans, tariff_sheet
+from calm_tariff.services.compose.sheet.tariff_sheet import Sheet
 from calm_tariff.services.house import installation, sessions
 from calm_tariff.services.house.installation import ProviderTyped
 from calm_tariff.services.serve import standing
@@ -133,7 +135,7 @@ class Office:
         for role in ("product manager", "reviewer", "operations", "finance"):
             installation.add_person(ctx, f"{role.split()[0]}@test.example", role, role, PASSWORD)
         described = [("GET", "/stations"), ("GET", "/stations/{id}"), ("GET", "/stations/{id}/tides")]
-        api = apis.create(
+        api = versions.create(
             office.manager,
             ApiTyped(
                 name="Tides",

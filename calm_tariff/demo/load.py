@@ -33,21 +33,13 @@ from calm_tariff.services.admit.carrying_over import Existing
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base.context import Actor, Context
-from calm_tariff.services.compose import (
-    api_documents,
-    apis,
-    house_limits,
-    meters,
-    operations,
-    plans,
-    products,
-    sunsets,
-    tariff_sheet,
-)
-from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.services.compose import house_limits, meters, products
+from calm_tariff.services.compose.apis import documents, operations, sunsets, versions
+from calm_tariff.services.compose.apis.versions import ApiTyped
 from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.compose.products import ProductTyped
-from calm_tariff.services.compose.tariff_sheet import Sheet
+from calm_tariff.services.compose.sheet import plans, tariff_sheet
+from calm_tariff.services.compose.sheet.tariff_sheet import Sheet
 from calm_tariff.services.house import installation, sessions
 from calm_tariff.services.serve import gateway_feed, replaying, trials
 from calm_tariff.services.settle import charging, periods
@@ -151,8 +143,8 @@ def _describe(office: _Office, standins: str) -> dict[str, int]:
 def _bring_in(ctx: Context, api: DemoApi, standins: str) -> int:
     """Import an API's OpenAPI document as a person would; returns the version's id."""
     path = DOCUMENTS / f"{api.document}.yaml"
-    reading = api_documents.begin(ctx, path.name, path.read_text(encoding="utf-8"))
-    api_documents.read(ctx, reading.id)
+    reading = documents.begin(ctx, path.name, path.read_text(encoding="utf-8"))
+    documents.read(ctx, reading.id)
     back_end = api.back_end.format(standins=standins)
     typed = ApiTyped(
         name=api.name,
@@ -164,7 +156,7 @@ def _bring_in(ctx: Context, api: DemoApi, standins: str) -> int:
         health_path=api.health_path,
         sandbox_url=back_end if api.sandbox else "",
     )
-    return api_documents.apply_as_new(ctx, reading.id, typed, agreed=True).id
+    return documents.apply_as_new(ctx, reading.id, typed, agreed=True).id
 
 
 def _sell(office: _Office, product: DemoProduct, labels: dict[str, int], seen_by: dict[str, int]) -> dict[str, int]:
@@ -225,7 +217,7 @@ def _announce(office: _Office) -> None:
     for api in APIS:
         if api.sunset_after_days:
             ctx = office.on(80, "Ines")
-            version = next(v for v in apis.summaries(ctx) if (v.name, v.version) == (api.name, api.version))
+            version = next(v for v in versions.summaries(ctx) if (v.name, v.version) == (api.name, api.version))
             last = office.start.date() + timedelta(days=api.sunset_after_days)
             sunsets.set_state(ctx, version.id, "sunset", last)
 

@@ -7,8 +7,9 @@ from datetime import timedelta
 from calm_tariff.services.admit import overrides
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.compose import apis, forwarding, issuers, products
-from calm_tariff.services.compose.api_views import ForwardingTyped
+from calm_tariff.services.compose import issuers, products
+from calm_tariff.services.compose.apis import forwarding, versions
+from calm_tariff.services.compose.apis.views import ForwardingTyped
 from calm_tariff.services.compose.issuers import IssuerTyped
 from calm_tariff.services.compose.products import CredentialsTyped
 from calm_tariff.services.observe import consumers
@@ -33,11 +34,11 @@ def serve_as_told(manager: Context, standins: str) -> None:
     watch = next(p for p in products.summaries(manager) if p.name == "Sea Watch")
     edition = products.one(manager, watch.id).edition
     products.set_credentials(manager, watch.id, edition, CredentialsTyped(("key", "client", "token")))
-    berths = next(v for v in apis.summaries(manager) if v.name == "Berths")
+    berths = next(v for v in versions.summaries(manager) if v.name == "Berths")
     forwarding.change(
         manager,
         berths.id,
-        apis.one(manager, berths.id).edition,
+        versions.one(manager, berths.id).edition,
         ForwardingTyped(answer_ms=5000, passes_caller=True, cors_origins=["https://maps.larkmouth.example"]),
     )
     (consumer,) = consumers.listed(manager, PageQuery(words=OVERRIDDEN)).rows

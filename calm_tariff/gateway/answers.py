@@ -8,8 +8,9 @@ from typing import Any
 from calm_tariff.core.meters import CREDENTIALS
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
-from calm_tariff.gateway import calls, cors
-from calm_tariff.gateway.calls import Admitted, Refused
+from calm_tariff.gateway import cors
+from calm_tariff.gateway.verdict import calls
+from calm_tariff.gateway.verdict.calls import Admitted, Refused
 
 Send = Callable[[dict[str, Any]], Any]
 

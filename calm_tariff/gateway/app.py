@@ -14,19 +14,20 @@ from aiohttp import ClientSession
 from calm_tariff.edge.wire import abort, hurry
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
-from calm_tariff.gateway import calls, cors, judging
+from calm_tariff.gateway import cors
 from calm_tariff.gateway.answers import Send, challenge, not_ready
-from calm_tariff.gateway.breaker import Breakers
-from calm_tariff.gateway.calls import InboundCall, Located, Outcome, Refused, Verdict
-from calm_tariff.gateway.counters import Counters, LocalCounters
-from calm_tariff.gateway.forwarder import Forwarder
-from calm_tariff.gateway.forwarding import Receive
-from calm_tariff.gateway.journal import Journal, Unwritable
-from calm_tariff.gateway.records import record_of, settled
-from calm_tariff.gateway.sampling import Sampling
-from calm_tariff.gateway.snapshot import EMPTY, Place, Snapshot
+from calm_tariff.gateway.compiled.snapshot import EMPTY, Place, Snapshot
+from calm_tariff.gateway.counts.counters import Counters, LocalCounters
+from calm_tariff.gateway.forward.forwarder import Forwarder
+from calm_tariff.gateway.forward.forwarding import Receive
+from calm_tariff.gateway.recording.journal import Journal, Unwritable
+from calm_tariff.gateway.recording.records import record_of, settled
+from calm_tariff.gateway.recording.sampling import Sampling
 from calm_tariff.gateway.tally import Tally
-from calm_tariff.gateway.tokens import Tokens
+from calm_tariff.gateway.verdict import calls, judging
+from calm_tariff.gateway.verdict.breaker import Breakers
+from calm_tariff.gateway.verdict.calls import InboundCall, Located, Outcome, Refused, Verdict
+from calm_tariff.gateway.verdict.tokens import Tokens
 
 
 def now_us() -> int:

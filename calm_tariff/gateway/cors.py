@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from calm_tariff.formats.replies import Headers
-from calm_tariff.gateway.snapshot import Place
+from calm_tariff.gateway.compiled.snapshot import Place
 
 _EXPOSED = (
     b"ratelimit, ratelimit-policy, retry-after, x-ratelimit-limit, x-ratelimit-remaining, x-ratelimit-reset, "

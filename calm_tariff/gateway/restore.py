@@ -9,8 +9,8 @@ from calm_tariff.core.limiter import Counts
 from calm_tariff.core.limits import Call
 from calm_tariff.core.meters import Environment
 from calm_tariff.core.periods import DAY
-from calm_tariff.gateway.counted import key_subject
-from calm_tariff.gateway.snapshot import Snapshot
+from calm_tariff.gateway.compiled.snapshot import Snapshot
+from calm_tariff.gateway.verdict.counted import key_subject
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.serve.replaying import APART_US, calls_since, open_quotas
 from calm_tariff.store.serve.usage import Call as RecordedCall

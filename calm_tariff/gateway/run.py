@@ -17,19 +17,22 @@ import uvicorn
 from calm_tariff.core.limiter import Clock
 from calm_tariff.edge.server import Server
 from calm_tariff.edge.wire import Wire
-from calm_tariff.gateway import decisions_api, forwarding, metrics, shared_counters
+from calm_tariff.gateway import metrics
 from calm_tariff.gateway.app import Gateway, now_us
-from calm_tariff.gateway.counters import LocalCounters
-from calm_tariff.gateway.decisions import PROMISED_SECONDS, Decisions
-from calm_tariff.gateway.journal import Journal
-from calm_tariff.gateway.neighbours import Neighbours
-from calm_tariff.gateway.promises import Promises
-from calm_tariff.gateway.rebuilding import DRAIN_SECONDS, Keeper
+from calm_tariff.gateway.compiled.snapshot import Snapshot
+from calm_tariff.gateway.counts import shared_counters
+from calm_tariff.gateway.counts.counters import LocalCounters
+from calm_tariff.gateway.counts.rebuilding import DRAIN_SECONDS, Keeper
+from calm_tariff.gateway.counts.shared_counters import SharedCounters
+from calm_tariff.gateway.decision_service import decisions_api
+from calm_tariff.gateway.decision_service.decisions import PROMISED_SECONDS, Decisions
+from calm_tariff.gateway.decision_service.neighbours import Neighbours
+from calm_tariff.gateway.decision_service.promises import Promises
+from calm_tariff.gateway.forward import forwarding
+from calm_tariff.gateway.recording.journal import Journal
 from calm_tariff.gateway.restore import restored
-from calm_tariff.gateway.shared_counters import SharedCounters
-from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.gateway.tasks import Tasks
-from calm_tariff.gateway.tokens import Tokens
+from calm_tariff.gateway.verdict.tokens import Tokens
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import context_for
 from calm_tariff.services.base.retrying import PASSING

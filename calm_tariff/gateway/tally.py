@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass, field
 
-from calm_tariff.gateway.calls import Judged, Verdict
-from calm_tariff.gateway.records import refused_by
+from calm_tariff.gateway.recording.records import refused_by
+from calm_tariff.gateway.verdict.calls import Judged, Verdict
 
 # Upper bounds in µs of what a call took, for a histogram; the last one takes the rest.
 BOUNDS = (1_000, 2_500, 5_000, 10_000, 25_000, 50_000, 100_000, 250_000, 500_000, 1_000_000, 2_500_000, 10_000_000)

@@ -11,7 +11,7 @@ from calm_tariff.services.admit import outside_decisions, requests, sign_up, sub
 from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.jobs import LEASE
-from calm_tariff.services.compose import sunsets
+from calm_tariff.services.compose.apis import sunsets
 from calm_tariff.services.house import passwords, throttling
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.settings import Settings

@@ -10,8 +10,8 @@ import httpx
 from calm_tariff.edge import reaching
 from calm_tariff.services.admit import outside_decisions
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.compose import back_ends
-from calm_tariff.services.compose.back_ends import Answer, Question
+from calm_tariff.services.compose.apis import back_ends
+from calm_tariff.services.compose.apis.back_ends import Answer, Question
 from calm_tariff.worker.ticket_desk import TicketDesk, Unproven
 
 log = logging.getLogger("calm_tariff.worker")

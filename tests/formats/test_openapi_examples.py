@@ -9,7 +9,7 @@ import pytest
 
 from calm_tariff.core.errors import Conflict
 from calm_tariff.formats.openapi_examples import TooLarge, example_of
-from calm_tariff.services.compose import operations
+from calm_tariff.services.compose.apis import operations
 from calm_tariff.store.compose.apis import ApiDocument
 from tests.office import Office
 

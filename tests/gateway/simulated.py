@@ -16,11 +16,11 @@ from typing import Any
 from calm_tariff.core.limiter import Clock
 from calm_tariff.core.periods import instant_of, moment_of
 from calm_tariff.gateway.app import Gateway
-from calm_tariff.gateway.counters import LocalCounters
-from calm_tariff.gateway.journal import Journal
+from calm_tariff.gateway.compiled.snapshot import Snapshot
+from calm_tariff.gateway.counts.counters import LocalCounters
+from calm_tariff.gateway.counts.shared_counters import SharedCounters, connect
+from calm_tariff.gateway.recording.journal import Journal
 from calm_tariff.gateway.restore import restored
-from calm_tariff.gateway.shared_counters import SharedCounters, connect
-from calm_tariff.gateway.snapshot import Snapshot
 from calm_tariff.services.serve import trials
 from calm_tariff.services.serve.gateway_feed import Example, read_feed
 from calm_tariff.services.serve.shipping import ship

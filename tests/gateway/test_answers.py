@@ -8,10 +8,10 @@ from typing import Any
 import orjson
 
 from calm_tariff.gateway import answers
-from calm_tariff.gateway.calls import Judged, Refused
-from calm_tariff.gateway.snapshot import Snapshot
+from calm_tariff.gateway.compiled.snapshot import Snapshot
+from calm_tariff.gateway.verdict.calls import Judged, Refused
 from calm_tariff.services.serve.gateway_feed import Feed, read_feed
-from tests.gateway.test_judging import Ends, ends
+from tests.gateway.ends import Ends, ends
 from tests.processes import awaited
 
 __all__ = ["ends"]

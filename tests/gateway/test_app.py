@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from calm_tariff.gateway.app import Gateway
-from calm_tariff.gateway.forwarding import passed_headers
-from calm_tariff.gateway.journal import Journal
+from calm_tariff.gateway.forward.forwarding import passed_headers
+from calm_tariff.gateway.recording.journal import Journal
 
 
 def test_only_a_trusted_proxy_is_believed_about_the_way(tmp_path: Path) -> None:

@@ -8,7 +8,7 @@ import pytest
 
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway import cors
-from calm_tariff.gateway.snapshot import Place, Snapshot
+from calm_tariff.gateway.compiled.snapshot import Place, Snapshot
 from calm_tariff.services.serve.gateway_feed import read_feed
 from tests.office import Office
 

@@ -15,8 +15,8 @@ import httpx
 import pytest
 from sqlalchemy import func, select
 
-from calm_tariff.gateway.journal import Journal, Unwritable
-from calm_tariff.gateway.routing import Router, is_plain
+from calm_tariff.gateway.compiled.routing import Router, is_plain
+from calm_tariff.gateway.recording.journal import Journal, Unwritable
 from calm_tariff.services.admit import applications
 from calm_tariff.services.serve import instances
 from calm_tariff.store.serve.usage import Call

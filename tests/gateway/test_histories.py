@@ -15,7 +15,7 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.services.admit import carrying_over
-from calm_tariff.services.compose import plans
+from calm_tariff.services.compose.sheet import plans
 from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.base.paging import PageQuery

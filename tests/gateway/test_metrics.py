@@ -5,7 +5,7 @@ from __future__ import annotations
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
 from calm_tariff.gateway import metrics
-from tests.gateway.test_judging import Ends, ends
+from tests.gateway.ends import Ends, ends
 from tests.processes import awaited
 
 __all__ = ["ends"]

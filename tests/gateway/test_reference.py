@@ -15,12 +15,12 @@ import pytest
 
 from calm_tariff.formats.journal import closed_segments, read_segment
 from calm_tariff.gateway.app import Gateway
-from calm_tariff.gateway.counters import Counters, LocalCounters
-from calm_tariff.gateway.journal import Journal
-from calm_tariff.gateway.shared_counters import SharedCounters, connect
-from calm_tariff.gateway.snapshot import Snapshot
+from calm_tariff.gateway.compiled.snapshot import Snapshot
+from calm_tariff.gateway.counts.counters import Counters, LocalCounters
+from calm_tariff.gateway.counts.shared_counters import SharedCounters, connect
+from calm_tariff.gateway.recording.journal import Journal
 from calm_tariff.services.admit import applications
-from calm_tariff.services.compose import tariff_sheet
+from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.serve.gateway_feed import Example, read_feed
 from tests.gateway.reference import Reference
 from tests.office import Office

@@ -13,11 +13,11 @@ import pytest
 
 from calm_tariff.core.limiter import Clock, Stack
 from calm_tariff.core.periods import SECOND, instant_of
-from calm_tariff.gateway.counters import Counters, Decided
+from calm_tariff.gateway.counts.counters import Counters, Decided
 from calm_tariff.services.admit import carrying_over, overrides
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.base.context import Actor
-from calm_tariff.services.compose import plans, tariff_sheet
+from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from tests.gateway.simulated import Simulated
 from tests.office import START, Office, terms
 

@@ -12,7 +12,7 @@ import pytest
 
 from calm_tariff.gateway import run
 from calm_tariff.gateway.app import now_us
-from calm_tariff.gateway.journal import Journal
+from calm_tariff.gateway.recording.journal import Journal
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import context_for
 from calm_tariff.services.serve import instances

@@ -15,7 +15,7 @@ from calm_tariff.core.periods import SECOND, instant_of
 from calm_tariff.services.admit import carrying_over, overrides
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.base.context import Actor
-from calm_tariff.services.compose import tariff_sheet
+from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
@@ -207,7 +207,7 @@ def test_an_override_holds_from_its_instant_to_its_end_with_nobody_awake(here: S
 
 
 def test_a_version_answers_until_its_last_day_has_passed(here: Simulated) -> None:
-    from calm_tariff.services.compose import sunsets
+    from calm_tariff.services.compose.apis import sunsets
 
     office, one = here.office, here.office.consumers[0]
     sunsets.set_state(office.manager, office.api, "sunset", date(2026, 9, 20))

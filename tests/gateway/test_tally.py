@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from calm_tariff.gateway.calls import Judged
 from calm_tariff.gateway.tally import BOUNDS, Tally
-from tests.gateway.test_judging import Ends, ends
+from calm_tariff.gateway.verdict.calls import Judged
+from tests.gateway.ends import Ends, ends
 
 __all__ = ["ends"]
 

@@ -9,10 +9,11 @@ import httpx
 from sqlalchemy import select
 
 from calm_tariff.services.admit import applications
-from calm_tariff.services.compose import apis, house_limits, meters, operations, sunsets
-from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.services.compose import house_limits, meters
+from calm_tariff.services.compose.apis import operations, sunsets, versions
+from calm_tariff.services.compose.apis.operations import OperationTyped
+from calm_tariff.services.compose.apis.versions import ApiTyped
 from calm_tariff.services.compose.meters import MeterTyped
-from calm_tariff.services.compose.operations import OperationTyped
 from calm_tariff.services.observe import request_in_view
 from calm_tariff.services.serve import receipts
 from calm_tariff.store.serve.usage import Call, HourlyUsage
@@ -26,7 +27,7 @@ __all__ = ["running"]
 def describe(running: Running, typed: ApiTyped) -> tuple[int, dict[str, int]]:
     """A new API version that Harbour Data sells, too: its id, and its operations by label."""
     office = running.office
-    version = apis.create(office.manager, typed)
+    version = versions.create(office.manager, typed)
     found = {f"{o.method} {o.path}": o.id for o in operations.page(office.manager, version.id).operations}
     office.sell(*found.values())
     return version.id, found
@@ -85,9 +86,9 @@ def test_the_sandbox_has_its_own_back_end_and_counts_and_is_not_metered(running:
     assert key.secret.startswith("lt_sand_")
     refused = wait_for(lambda: (r := running.get(secret=key.secret)).status_code == 403 and r)
     assert refused.json()["title"] == "No sandbox"
-    view = apis.one(office.manager, office.api)
+    view = versions.one(office.manager, office.api)
     typed = ApiTyped("Tides", "v1", "", "/tides/v1", view.back_end_url, sandbox_url=f"{running.processes.standins}/sea")
-    apis.save(office.manager, office.api, view.edition, typed)
+    versions.save(office.manager, office.api, view.edition, typed)
     # The sandbox's back end is another: it knows no stations.
     answer = wait_for(lambda: (r := running.get(secret=key.secret)).status_code == 404 and r)
     assert answer.headers["RateLimit"].startswith('"rate";r=1')
@@ -183,7 +184,7 @@ def test_megabytes_and_reported_numbers_are_counted_exactly(running: Running) ->
 
 def test_the_worker_asks_back_ends_and_the_ticket_desk(running: Running) -> None:
     office = running.office
-    well = wait_for(lambda: [h for h in apis.one(office.manager, office.api).health if h.well])
+    well = wait_for(lambda: [h for h in versions.one(office.manager, office.api).health if h.well])
     assert well[0].answer in ("answered 404", "answered 200")
     office.change_product(access_route="outside")
     member, _, request = office.ask("Anglers", "Ketch")

@@ -14,15 +14,16 @@ import httpx
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.services.compose import apis, forwarding, meters, operations
-from calm_tariff.services.compose.api_views import ForwardingTyped
+from calm_tariff.services.compose import meters
+from calm_tariff.services.compose.apis import forwarding, operations, versions
+from calm_tariff.services.compose.apis.operations import OperationTyped
+from calm_tariff.services.compose.apis.views import ForwardingTyped
 from calm_tariff.services.compose.meters import MeterTyped
-from calm_tariff.services.compose.operations import OperationTyped
 from calm_tariff.store.compose.apis import ApiDocument
 from calm_tariff.store.serve.usage import Call
+from tests.gateway.ends import said
 from tests.gateway.odd_back_end import OddBackEnd
 from tests.gateway.running import Running
-from tests.gateway.test_credentials import said
 from tests.office import terms
 from tests.processes import wait_for
 from tests.servers import RunDatabase
@@ -38,8 +39,8 @@ def odd(database: RunDatabase, tmp_path_factory: pytest.TempPathFactory) -> Iter
     made = Running(database, tmp_path_factory.mktemp("odd"), PLENTY, ("gateway", "worker"), patience)
     made.back_end = OddBackEnd()
     office = made.office
-    view = apis.one(office.manager, office.api)
-    typed = apis.ApiTyped(
+    view = versions.one(office.manager, office.api)
+    typed = versions.ApiTyped(
         name="Tides",
         version="v1",
         description="",
@@ -47,7 +48,7 @@ def odd(database: RunDatabase, tmp_path_factory: pytest.TempPathFactory) -> Iter
         back_end_url=made.back_end.deep,
         capacity_per_second=50,
     )
-    view = apis.save(office.manager, office.api, view.edition, typed)
+    view = versions.save(office.manager, office.api, view.edition, typed)
     forwarding.change(
         office.manager,
         office.api,
@@ -119,14 +120,14 @@ def test_an_api_may_let_through_what_back_ends_read_differently(
         return odd.get(BASE + path, **fields).status_code
 
     wait_for(lambda: asked() in (400, 403))
-    view = apis.one(office.manager, office.api)
+    view = versions.one(office.manager, office.api)
     try:
         let = replace(view.forwarding, lets_through=[word])
         forwarding.change(office.manager, office.api, view.edition, let)
         wait_for(lambda: asked() == 200)
         assert latest(odd)["target"] == "/deep" + path
     finally:
-        edition = apis.one(office.manager, office.api).edition
+        edition = versions.one(office.manager, office.api).edition
         forwarding.change(office.manager, office.api, edition, view.forwarding)
     wait_for(lambda: asked() in (400, 403))
 
@@ -284,7 +285,7 @@ def test_back_ends_that_fail_are_told_apart_and_left_alone(odd: Running) -> None
     with pytest.raises(httpx.RemoteProtocolError):  # half an answer must not look like a whole one
         odd.get(f"{BASE}/stations/breaks")
     assert odd.get(f"{BASE}/stations/early", method="POST").status_code == 400
-    view = apis.one(odd.office.manager, odd.office.api)
+    view = versions.one(odd.office.manager, odd.office.api)
     settings = ForwardingTyped(breaker_failures=3, breaker_seconds=6)
     view = forwarding.change(odd.office.manager, odd.office.api, view.edition, settings)
     wait_for(lambda: "vary" not in odd.get(f"{BASE}/stations/plain").headers)  # the gateway has the new settings

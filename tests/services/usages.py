@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from calm_tariff.services.compose import tariff_sheet
+from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.serve import history
 from tests.office import START, Office
 

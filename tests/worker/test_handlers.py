@@ -15,7 +15,7 @@ from calm_tariff.formats.journal import line
 from calm_tariff.launch.children import free_port
 from calm_tariff.services.admit import requests, subscriptions
 from calm_tariff.services.base import jobs, mailing
-from calm_tariff.services.compose import apis, sunsets
+from calm_tariff.services.compose.apis import sunsets, versions
 from calm_tariff.services.serve import shipping
 from calm_tariff.settings import Settings
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
@@ -118,14 +118,14 @@ def test_a_version_asks_for_its_own_end_and_is_gone_then(office: Office) -> None
     sunsets.set_state(office.manager, office.api, "sunset", last)
     [job] = waiting(office, sunsets.END_VERSION)
     assert (job.arguments, job.about) == ({"version": office.api}, "Tides v1")
-    assert job.run_at == apis.one(office.manager, office.api).sunset_at
+    assert job.run_at == versions.one(office.manager, office.api).sunset_at
     loop = Loop(office.ctx, [of(office)[sunsets.END_VERSION]])
     assert loop.take() is None
     office.clock.now = job.run_at
     due = loop.take()
     assert due is not None
     loop.do(due)
-    assert apis.one(office.manager, office.api).state == "gone" and waiting(office, sunsets.END_VERSION) == []
+    assert versions.one(office.manager, office.api).state == "gone" and waiting(office, sunsets.END_VERSION) == []
 
 
 def test_what_is_done_again_and_again_is_never_given_up(office: Office) -> None:
@@ -166,4 +166,4 @@ def test_a_job_that_is_done_twice_does_nothing_the_second_time(office: Office) -
         (subscriptions.END_TRIAL, {"subscription": 1}),
     ):
         assert of(office)[kind].do(arguments) is None
-    assert apis.one(office.manager, office.api).state == "live"
+    assert versions.one(office.manager, office.api).state == "live"

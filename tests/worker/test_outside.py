@@ -12,8 +12,8 @@ import httpx
 import pytest
 
 from calm_tariff.launch.children import free_port
-from calm_tariff.services.compose import apis
-from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.services.compose.apis import versions
+from calm_tariff.services.compose.apis.versions import ApiTyped
 from calm_tariff.worker import outside
 from tests.office import Office
 from tests.processes import PATIENCE
@@ -39,11 +39,11 @@ def back_end() -> Iterator[str]:
 
 def add(office: Office, name: str, url: str) -> int:
     typed = ApiTyped(name=name, version="v1", description="", base_path=f"/{name}/v1", back_end_url=url)
-    return apis.create(office.manager, typed).id
+    return versions.create(office.manager, typed).id
 
 
 def told(office: Office, version: int) -> tuple[bool, str]:
-    (kept,) = apis.one(office.manager, version).health
+    (kept,) = versions.one(office.manager, version).health
     return kept.well, kept.answer
 
 

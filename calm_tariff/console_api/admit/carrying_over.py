@@ -11,7 +11,7 @@ from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge.again import Again
 from calm_tariff.services.admit import carrying_over
 from calm_tariff.services.admit.carrying_over import Existing
-from calm_tariff.services.compose.tariff_sheet import Sheet
+from calm_tariff.services.compose.sheet.tariff_sheet import Sheet
 
 router = APIRouter(tags=["products"], route_class=Again)
 

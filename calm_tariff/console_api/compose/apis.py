@@ -15,10 +15,10 @@ from calm_tariff.console_api.compose.operations import OperationIn
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.edge.lists import Paged, all_of, as_csv
-from calm_tariff.services.compose import apis, forwarding, sunsets
-from calm_tariff.services.compose.api_views import ApiView, ForwardingTyped, LetsThrough
-from calm_tariff.services.compose.apis import ApiSummary, ApiTyped, ChosenBy
-from calm_tariff.services.compose.sunsets import State
+from calm_tariff.services.compose.apis import forwarding, sunsets, versions
+from calm_tariff.services.compose.apis.sunsets import State
+from calm_tariff.services.compose.apis.versions import ApiSummary, ApiTyped, ChosenBy
+from calm_tariff.services.compose.apis.views import ApiView, ForwardingTyped, LetsThrough
 from calm_tariff.store.base.paging import Page, listed
 
 router = APIRouter(tags=["APIs"], route_class=Again)
@@ -96,19 +96,19 @@ _API_ORDERS: dict[str, Callable[[ApiSummary], Any]] = {
 @router.get("/apis")
 def list_apis(ctx: Asking, asked: Paged) -> Page[ApiSummary]:
     """All API versions. Orders: name, state, base_path, operations."""
-    return listed(apis.summaries(ctx), asked, _API_ORDERS)
+    return listed(versions.summaries(ctx), asked, _API_ORDERS)
 
 
 @router.get("/apis.csv", response_class=Response)
 def export_apis(ctx: Asking, asked: Paged) -> Response:
     """The same as CSV."""
-    return as_csv("apis", ApiSummary, all_of(lambda part: listed(apis.summaries(ctx), part, _API_ORDERS), asked))
+    return as_csv("apis", ApiSummary, all_of(lambda part: listed(versions.summaries(ctx), part, _API_ORDERS), asked))
 
 
 @router.post("/apis", status_code=201)
 def create_api(ctx: Asking, api: ApiIn) -> ApiView:
     """A new API version."""
-    return apis.create(ctx, api.settings(api.state, api.operations))
+    return versions.create(ctx, api.settings(api.state, api.operations))
 
 
 @router.put("/apis/{version_id}/forwarding")
@@ -120,13 +120,13 @@ def set_forwarding(ctx: Asking, version_id: int, edition: Edition, typed: Forwar
 @router.get("/apis/{version_id}")
 def read_api(ctx: Asking, version_id: int) -> ApiView:
     """One API version."""
-    return apis.one(ctx, version_id)
+    return versions.one(ctx, version_id)
 
 
 @router.put("/apis/{version_id}")
 def save_api(ctx: Asking, version_id: int, edition: Edition, api: ApiSettings) -> ApiView:
     """Change where a version answers and asks."""
-    return apis.save(ctx, version_id, edition, api.settings())
+    return versions.save(ctx, version_id, edition, api.settings())
 
 
 @router.put("/apis/{version_id}/state")

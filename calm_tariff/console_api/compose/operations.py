@@ -11,8 +11,8 @@ from pydantic import BaseModel, Field
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.lists import PART, as_csv
-from calm_tariff.services.compose import operations
-from calm_tariff.services.compose.operations import Answers, OperationPage, OperationTyped, OperationView, Standing
+from calm_tariff.services.compose.apis import operations
+from calm_tariff.services.compose.apis.operations import Answers, OperationPage, OperationTyped, OperationView, Standing
 
 router = APIRouter(tags=["APIs"], route_class=Again)
 

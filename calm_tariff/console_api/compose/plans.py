@@ -11,11 +11,12 @@ from pydantic import BaseModel, Field
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
-from calm_tariff.services.compose import effective_limits, estimates, plans, publishing, tariff_sheet
+from calm_tariff.services.compose import effective_limits
 from calm_tariff.services.compose.effective_limits import WhatACallerGets
-from calm_tariff.services.compose.estimates import Estimate
-from calm_tariff.services.compose.publishing import Revision
-from calm_tariff.services.compose.tariff_sheet import Sheet
+from calm_tariff.services.compose.sheet import estimates, plans, publishing, tariff_sheet
+from calm_tariff.services.compose.sheet.estimates import Estimate
+from calm_tariff.services.compose.sheet.publishing import Revision
+from calm_tariff.services.compose.sheet.tariff_sheet import Sheet
 
 router = APIRouter(tags=["products"], route_class=Again)
 

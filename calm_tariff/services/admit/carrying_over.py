@@ -16,10 +16,10 @@ from calm_tariff.services.admit import subscriptions, timelines
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
-from calm_tariff.services.compose import plans, publishing
 from calm_tariff.services.compose.products import get
-from calm_tariff.services.compose.publishing import Published
-from calm_tariff.services.compose.tariff_sheet import Sheet, laid_out, plan_of
+from calm_tariff.services.compose.sheet import plans, publishing
+from calm_tariff.services.compose.sheet.publishing import Published
+from calm_tariff.services.compose.sheet.tariff_sheet import Sheet, laid_out, plan_of
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription

@@ -19,8 +19,9 @@ from calm_tariff.formats.markdown import html
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import groups
 from calm_tariff.services.base.context import Context, provider_of
-from calm_tariff.services.compose import estimates, visibility
+from calm_tariff.services.compose import visibility
 from calm_tariff.services.compose.products import api_names, meters_of
+from calm_tariff.services.compose.sheet import estimates
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.products import Plan, Product

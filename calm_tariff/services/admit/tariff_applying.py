@@ -17,9 +17,10 @@ from calm_tariff.services.admit import carrying_over, groups
 from calm_tariff.services.admit.carrying_over import Existing
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context, provider_of
-from calm_tariff.services.compose import house_limits, meters, plans, products, tariff_sheet
+from calm_tariff.services.compose import house_limits, meters, products
 from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.compose.products import CredentialsTyped, ProductTyped
+from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.compose.tariff_document import Difference, Labels, differences_of, meter_as_written, present
 from calm_tariff.store.compose.groups import ConsumerGroup
 from calm_tariff.store.compose.meters import Meter

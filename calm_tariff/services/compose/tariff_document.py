@@ -26,7 +26,8 @@ from calm_tariff.formats.tariff import (
 )
 from calm_tariff.formats.values import read, write
 from calm_tariff.services.base.context import ROLES, Context, provider_of
-from calm_tariff.services.compose import house_limits, meters, tariff_sheet
+from calm_tariff.services.compose import house_limits, meters
+from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.compose.groups import ConsumerGroup
 from calm_tariff.store.compose.house_limits import HouseLimits

@@ -17,7 +17,7 @@ from calm_tariff.formats.values import read
 from calm_tariff.services.admit.applications import ApplicationView, of_consumer
 from calm_tariff.services.admit.requests import RequestView, view
 from calm_tariff.services.base.context import ROLES, Context
-from calm_tariff.services.compose.tariff_sheet import vocabulary_of
+from calm_tariff.services.compose.sheet.tariff_sheet import vocabulary_of
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.serve import usage_queries

@@ -30,7 +30,8 @@ from calm_tariff.formats.journal import rungs
 from calm_tariff.formats.replies import Policies
 from calm_tariff.formats.values import read, write
 from calm_tariff.services.base.context import ROLES, Context, zone_of
-from calm_tariff.services.compose import back_ends, house_limits
+from calm_tariff.services.compose import house_limits
+from calm_tariff.services.compose.apis import back_ends
 from calm_tariff.services.compose.meters import rule_of
 from calm_tariff.services.serve import receipts
 from calm_tariff.services.serve.receipts import Rung

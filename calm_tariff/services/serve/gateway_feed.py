@@ -20,7 +20,8 @@ from calm_tariff.formats.values import read
 from calm_tariff.services.admit import overrides, tokens
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import Context, provider_of
-from calm_tariff.services.compose import back_ends, house_limits
+from calm_tariff.services.compose import house_limits
+from calm_tariff.services.compose.apis import back_ends
 from calm_tariff.services.compose.meters import rule_of
 from calm_tariff.services.serve import grants
 from calm_tariff.services.serve.grants import Grant
@@ -35,7 +36,7 @@ from calm_tariff.store.compose.products import PlanRevision, Product, ProductOpe
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Forwarding:
-    """How a version's back end is asked, as its owner set it. See `services.compose.api_views.ForwardingTyped`."""
+    """How a version's back end is asked, as its owner set it. See `services.compose.apis.views.ForwardingTyped`."""
 
     connect_ms: int = 3000
     answer_ms: int = 30_000

@@ -19,7 +19,7 @@ from calm_tariff.core.rating import rate
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.compose.products import get, meters_of
-from calm_tariff.services.compose.tariff_sheet import columns
+from calm_tariff.services.compose.sheet.tariff_sheet import columns
 from calm_tariff.services.settle import rating_cases
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.compose.meters import Meter

@@ -15,13 +15,9 @@ from calm_tariff.services.admit import (
     carrying_over,
 )
 from calm_tariff.services.base import stamps
-from calm_tariff.services.compose import (
-    plans,
-    products,
-    publishing,
-    tariff_sheet,
-)
+from calm_tariff.services.compose import products
 from calm_tariff.services.compose.products import ProductTyped
+from calm_tariff.services.compose.sheet import plans, publishing, tariff_sheet
 from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.base.paging import PageQuery

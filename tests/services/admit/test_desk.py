@@ -8,7 +8,8 @@ from sqlalchemy import select
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.admit import applications, groups, requests, terms_of_use
 from calm_tariff.services.base import stamps
-from calm_tariff.services.compose import plans, products
+from calm_tariff.services.compose import products
+from calm_tariff.services.compose.sheet import plans
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.base.record import Mail
 from tests.office import Office

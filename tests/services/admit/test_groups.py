@@ -13,10 +13,8 @@ from calm_tariff.services.admit import (
     requests,
     storefront,
 )
-from calm_tariff.services.compose import (
-    plans,
-    products,
-)
+from calm_tariff.services.compose import products
+from calm_tariff.services.compose.sheet import plans
 from tests.office import Office
 
 

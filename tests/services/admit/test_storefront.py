@@ -11,7 +11,9 @@ import pytest
 from calm_tariff.core.errors import Invalid, NotFound
 from calm_tariff.services.admit import groups, requests, storefront
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.compose import plans, products, sunsets
+from calm_tariff.services.compose import products
+from calm_tariff.services.compose.apis import sunsets
+from calm_tariff.services.compose.sheet import plans
 from calm_tariff.store.compose.products import Product
 from tests.office import START, Office
 

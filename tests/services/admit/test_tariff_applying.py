@@ -9,11 +9,8 @@ from calm_tariff.services.admit import (
     groups,
     tariff_applying,
 )
-from calm_tariff.services.compose import (
-    house_limits,
-    plans,
-    tariff_document,
-)
+from calm_tariff.services.compose import house_limits, tariff_document
+from calm_tariff.services.compose.sheet import plans
 from tests.office import Office, terms
 
 TRIAL = {**terms(), "trial": {"days": 14, "units": "20", "meter": "forecast_calls", "then": "charge"}}

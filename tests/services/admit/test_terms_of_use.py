@@ -5,9 +5,7 @@ from __future__ import annotations
 from calm_tariff.services.admit import (
     terms_of_use,
 )
-from calm_tariff.services.compose import (
-    products,
-)
+from calm_tariff.services.compose import products
 from tests.office import Office
 
 

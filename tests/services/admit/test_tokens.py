@@ -15,8 +15,9 @@ from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
 from calm_tariff.services.admit import applications, tokens
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Actor
-from calm_tariff.services.compose import operations, products
-from calm_tariff.services.compose.operations import OperationTyped
+from calm_tariff.services.compose import products
+from calm_tariff.services.compose.apis import operations
+from calm_tariff.services.compose.apis.operations import OperationTyped
 from calm_tariff.services.compose.products import CredentialsTyped
 from calm_tariff.services.serve import gateway_feed
 from calm_tariff.store.admit.tokens import SigningKey

@@ -16,10 +16,11 @@ from sqlalchemy import select
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.reach import Reach, networks
 from calm_tariff.edge import reaching
-from calm_tariff.gateway import forwarding
+from calm_tariff.gateway.forward import forwarding
 from calm_tariff.services.base import auditing
-from calm_tariff.services.compose import apis, back_ends, issuers
-from calm_tariff.services.compose.apis import ApiTyped
+from calm_tariff.services.compose import issuers
+from calm_tariff.services.compose.apis import back_ends, versions
+from calm_tariff.services.compose.apis.versions import ApiTyped
 from calm_tariff.services.compose.issuers import IssuerTyped
 from calm_tariff.services.serve.gateway_feed import read_feed
 from calm_tariff.settings import Settings
@@ -68,7 +69,7 @@ def listening() -> Iterator[Listening]:
     server.server_close()
 
 
-def saved(office: Office, back_end: str, reach: Reach | None = None, sandbox: str = "") -> apis.ApiView:
+def saved(office: Office, back_end: str, reach: Reach | None = None, sandbox: str = "") -> versions.ApiView:
     ctx = replace(office.manager, reach=reach or office.ctx.reach)
     typed = ApiTyped(
         name="Tides",
@@ -79,7 +80,7 @@ def saved(office: Office, back_end: str, reach: Reach | None = None, sandbox: st
         capacity_per_second=50,
         sandbox_url=sandbox,
     )
-    return apis.save(ctx, office.api, apis.one(ctx, office.api).edition, typed)
+    return versions.save(ctx, office.api, versions.one(ctx, office.api).edition, typed)
 
 
 @pytest.mark.parametrize(
@@ -155,7 +156,7 @@ def test_a_name_that_leads_elsewhere_by_then_is_not_followed(
 
     awaited(others())
     assert listening.asked == []
-    assert "this machine itself" in apis.one(office.manager, office.api).health[0].answer
+    assert "this machine itself" in versions.one(office.manager, office.api).health[0].answer
     ask_back_ends(replace(office.ctx, reach=Reach(named=networks(["127.0.0.0/8"]))))
     [(_, headers)] = listening.asked  # named, it is asked, by its name
     assert headers["host"] == f"harbour.example:{port}"

@@ -10,8 +10,9 @@ import pytest
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.services.admit import overrides
 from calm_tariff.services.admit.overrides import OverrideTyped
-from calm_tariff.services.compose import house_limits, products, tariff_sheet
+from calm_tariff.services.compose import house_limits, products
 from calm_tariff.services.compose.products import CredentialsTyped
+from calm_tariff.services.compose.sheet import tariff_sheet
 from tests.office import Office, terms
 
 

@@ -5,10 +5,7 @@ from __future__ import annotations
 import pytest
 
 from calm_tariff.core.errors import Invalid, Stale
-from calm_tariff.services.compose import (
-    effective_limits,
-    house_limits,
-)
+from calm_tariff.services.compose import effective_limits, house_limits
 from tests.office import Office, terms
 
 

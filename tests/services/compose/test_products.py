@@ -6,7 +6,8 @@ import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.services.admit import applications, groups
-from calm_tariff.services.compose import plans, products
+from calm_tariff.services.compose import products
+from calm_tariff.services.compose.sheet import plans
 from calm_tariff.services.house import service_tokens
 from calm_tariff.store.compose.products import Product
 from tests.office import Office

@@ -11,7 +11,8 @@ from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.tariff import TariffPlan, read_tariff, write_tariff
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import groups
-from calm_tariff.services.compose import house_limits, plans, tariff_document
+from calm_tariff.services.compose import house_limits, tariff_document
+from calm_tariff.services.compose.sheet import plans
 from calm_tariff.store.compose.apis import Operation
 from tests.office import Office, terms
 

@@ -9,7 +9,7 @@ import pytest
 
 from calm_tariff.core.periods import moment_of
 from calm_tariff.services.admit import applications, requests
-from calm_tariff.services.compose import plans, tariff_sheet
+from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.observe import allowances, consumers
 from calm_tariff.services.serve import history
 from calm_tariff.store.base.paging import PageQuery

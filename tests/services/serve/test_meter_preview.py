@@ -9,9 +9,7 @@ from decimal import Decimal
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid
-from calm_tariff.services.compose import (
-    meters,
-)
+from calm_tariff.services.compose import meters
 from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.serve import history, meter_preview
 from tests.office import START, Office

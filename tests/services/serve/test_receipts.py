@@ -15,7 +15,7 @@ from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.journal import rungs
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import applications
-from calm_tariff.services.compose import plans, tariff_sheet
+from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.serve import history, receipts
 from calm_tariff.services.serve.receipts import Receipt
 from tests.office import START, Consumer, Office, terms

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from calm_tariff.gateway.snapshot import Snapshot
+from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.services.admit import overrides
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.serve import standing

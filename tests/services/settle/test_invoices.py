@@ -7,7 +7,7 @@ from decimal import Decimal
 
 import pytest
 
-from calm_tariff.services.compose import tariff_sheet
+from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import charging, invoices, periods
 from calm_tariff.store.base.paging import PageQuery

@@ -1,0 +1,1 @@
+"""What a gateway knows, compiled for deciding."""

@@ -1,0 +1,1 @@
+"""Where counts live, and what keeps them true."""

@@ -1,0 +1,1 @@
+"""The end of a call that a reverse proxy forwards."""

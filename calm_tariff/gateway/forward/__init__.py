@@ -1,0 +1,1 @@
+"""The end of a call that the gateway forwards."""

@@ -1,0 +1,1 @@
+"""What is kept of a call, on local disk first."""

@@ -1,0 +1,1 @@
+"""From a call to a verdict, step by step."""

@@ -1,0 +1,1 @@
+"""The tariff sheet: plans side by side, and what becomes of their drafts."""
