@@ -14,13 +14,13 @@ from sqlalchemy import Column, Engine, Table, func, select, text
 
 from calm_tariff.core.periods import DAY
 from calm_tariff.demo.load import found, load
-from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.serve.usage import Call
 from calm_tariff.store.tables import metadata
+from tests.ports import free_port
 from tests.processes import HERE, Processes
 
 TIMES = 100

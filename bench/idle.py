@@ -11,7 +11,8 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
-from calm_tariff.launch.children import die_with_parent, free_port
+from calm_tariff.launch.children import die_with_parent
+from tests.ports import free_port
 from tests.processes import answers, wait_for
 
 ROOT = Path(__file__).parents[1]

@@ -20,12 +20,13 @@ import httpx
 from sqlalchemy import Engine
 
 from calm_tariff.gateway.recording.journal import Journal
-from calm_tariff.launch.children import die_with_parent, free_port
+from calm_tariff.launch.children import die_with_parent
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from tests.office import Office
+from tests.ports import free_port
 from tests.processes import HERE, Processes
 
 SUBSCRIPTIONS = 150

@@ -12,12 +12,12 @@ from statistics import median, quantiles
 
 import aiohttp
 
-from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from tests.office import Office, terms
+from tests.ports import free_port
 from tests.processes import HERE, Processes, answers, wait_for
 
 AT_ONCE = 16

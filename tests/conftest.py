@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 import tempfile
 from collections.abc import Iterator
@@ -12,16 +11,17 @@ import pytest
 from hypothesis import settings
 from sqlalchemy import Engine
 
-from calm_tariff.launch.children import free_port, take_part_of_ports
 from calm_tariff.services.base.context import Context, context_for
 from calm_tariff.store.base import locking
 from tests.office import Clock, Office
 from tests.opened import OpenedOffice
+from tests.ports import RUNS, free_port, run_of_its_own, take_part_of_ports
 from tests.processes import HERE, RedisServer
 from tests.servers import QUICK, RunDatabase, emptied
 
 TESTS = Path(__file__).parent
 SERVER: pytest.StashKey[RunDatabase] = pytest.StashKey()
+PORTS: pytest.StashKey[tuple[int, int]] = pytest.StashKey()
 
 # What is tested is what is computed, not how quick the machine is at the moment.
 settings.register_profile("untimed", deadline=None)
@@ -37,12 +37,13 @@ LONGEST_FIRST = ("browser", "gateway", "launch", "worker", "edge", "services", "
 def pytest_sessionstart(session: pytest.Session) -> None:
     """Several workers share one server, which whoever started them holds."""
     config = session.config
-    if worker := os.environ.get("PYTEST_XDIST_WORKER"):
-        parts = int(os.environ["PYTEST_XDIST_WORKER_COUNT"]) + 1  # the first is of whoever started the workers
-        take_part_of_ports(int(worker.removeprefix("gw")) % (parts - 1) + 1, parts)
-    elif workers := config.getoption("numprocesses", None):
-        take_part_of_ports(0, workers + 1)
-    if config.getoption("numprocesses", None) and not hasattr(config, "workerinput"):
+    if worker := getattr(config, "workerinput", None):
+        take_part_of_ports(*worker["ports"])
+        return
+    run, workers = run_of_its_own(), config.getoption("numprocesses", None) or 0
+    config.stash[PORTS] = run * (workers + 1), RUNS * (workers + 1)  # its first part is of whoever starts the workers
+    take_part_of_ports(*config.stash[PORTS])
+    if workers:
         folder = Path(tempfile.mkdtemp(prefix="calm-tests-"))
         folder.chmod(0o755)  # the server may run as a user of its own
         config.stash[SERVER] = server = RunDatabase(folder / "mariadb", free_port(), QUICK)
@@ -53,6 +54,9 @@ def pytest_sessionstart(session: pytest.Session) -> None:
 def pytest_configure_node(node) -> None:
     server = node.config.stash[SERVER]
     node.workerinput["database"] = (str(server.home), server.port)
+    first, parts = node.config.stash[PORTS]
+    workers = parts // RUNS - 1
+    node.workerinput["ports"] = (first + 1 + int(node.gateway.id.removeprefix("gw")) % workers, parts)
 
 
 def pytest_sessionfinish(session: pytest.Session) -> None:

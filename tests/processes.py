@@ -20,10 +20,11 @@ import httpx
 
 from calm_tariff.core.reach import Reach
 from calm_tariff.formats.callers import LiveCaller
-from calm_tariff.launch.children import die_with_parent, free_port
+from calm_tariff.launch.children import die_with_parent
 from calm_tariff.services.serve.shipping import closed_segments
 from calm_tariff.settings import Settings
 from tests.forked import Forked
+from tests.ports import free_port
 
 ROOT = Path(__file__).parents[1]
 # Back ends of tests are on this machine.
@@ -103,14 +104,15 @@ class Processes:
         """Start a process and wait until it answers; several of one kind have a name each."""
         own = self.settings.model_copy(update=settings)
         environment = {f"CALM_{k.upper()}": str(v) for k, v in own.model_dump().items()}
-        self.running[name or command] = Forked(command, environment)
+        self.running[name or command] = process = Forked(command, environment)
         health = {
             "web": f"{self.web}/healthz",
             "gateway": f"{own.gateway_address}/readyz",
             "standins": f"{self.standins}/mood",
         }
         if command in health:
-            wait_for(lambda: answers(health[command]), 120)
+            wait_for(lambda: process.poll() is not None or answers(health[command]))
+            assert process.poll() is None, f"{name or command} ended with {process.poll()} before it answered"
 
     def kill(self, command: str) -> None:
         """End a process as a crash would."""

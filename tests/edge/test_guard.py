@@ -10,7 +10,6 @@ import pytest
 import uvicorn
 from starlette.testclient import TestClient
 
-from calm_tariff.launch.children import free_port
 from calm_tariff.services.base import auditing
 from calm_tariff.services.compose import products
 from calm_tariff.settings import Settings
@@ -18,6 +17,7 @@ from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.compose.products import Product
 from calm_tariff.web import SERVED, create_app
 from tests.office import PASSWORD, Office
+from tests.ports import free_port
 from tests.processes import awaited
 
 HERE = "http://127.0.0.1:8400"

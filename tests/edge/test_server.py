@@ -14,7 +14,7 @@ from starlette.applications import Starlette
 
 from calm_tariff.edge import server
 from calm_tariff.edge.server import Server
-from calm_tariff.launch.children import free_port
+from tests.ports import free_port
 from tests.processes import PATIENCE, wait_for
 
 

@@ -12,7 +12,7 @@ import uvicorn
 from calm_tariff.edge import guard
 from calm_tariff.edge.guard import Guard
 from calm_tariff.edge.wire import Wire
-from calm_tariff.launch.children import free_port
+from tests.ports import free_port
 from tests.processes import awaited
 
 

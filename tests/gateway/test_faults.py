@@ -12,9 +12,9 @@ from threading import Thread
 import aiohttp
 import pytest
 
-from calm_tariff.launch.children import free_port
 from tests.gateway.running import Running
 from tests.office import terms
+from tests.ports import free_port
 from tests.processes import wait_for
 from tests.servers import RunDatabase
 

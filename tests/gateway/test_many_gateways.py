@@ -24,11 +24,11 @@ from calm_tariff.core.limits import Call
 from calm_tariff.core.periods import zone
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
-from calm_tariff.launch.children import free_port
 from calm_tariff.services.serve import instances
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.serve.usage import Call as Recorded
 from tests.gateway.running import Running
+from tests.ports import free_port
 from tests.processes import RedisServer, wait_for
 from tests.servers import RunDatabase
 

@@ -12,13 +12,13 @@ import pytest
 from sqlalchemy import text
 from sqlalchemy.exc import OperationalError, ProgrammingError
 
-from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import SERVING, USER, Database
 from calm_tariff.services.base import jobs
 from calm_tariff.services.base.context import context_for
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
+from tests.ports import free_port
 from tests.servers import RunDatabase
 
 

@@ -14,7 +14,8 @@ from pathlib import Path
 import httpx
 import pytest
 
-from calm_tariff.launch.children import die_with_parent, free_port
+from calm_tariff.launch.children import die_with_parent
+from tests.ports import free_port
 from tests.processes import PATIENCE, ROOT, wait_for
 
 PORTS = ("WEB", "GATEWAY", "STANDINS", "MAIL", "DATABASE", "METRICS", "DECISIONS")

@@ -12,7 +12,6 @@ from pathlib import Path
 import pytest
 
 from calm_tariff.launch import start as start_module
-from calm_tariff.launch.children import free_port
 from calm_tariff.launch.database import CannotStart, Database
 from calm_tariff.services.base.context import context_for, provider_of
 from calm_tariff.services.house import service_tokens, sessions
@@ -22,6 +21,7 @@ from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
 from tests.forked import ran
+from tests.ports import free_port
 from tests.servers import RunDatabase
 
 ROOT = Path(__file__).parents[2]

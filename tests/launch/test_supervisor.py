@@ -11,10 +11,11 @@ from threading import Event, Thread
 import pytest
 
 from calm_tariff.launch import supervisor as supervising
-from calm_tariff.launch.children import die_with_parent, free_port
+from calm_tariff.launch.children import die_with_parent
 from calm_tariff.launch.database import Database
 from calm_tariff.launch.supervisor import Ended, Part, Supervisor
 from calm_tariff.settings import Settings
+from tests.ports import free_port
 
 
 def supervisor(tmp_path: Path, **settings: object) -> Supervisor:

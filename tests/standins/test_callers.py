@@ -11,8 +11,8 @@ import pytest
 from aiohttp import web
 
 from calm_tariff.formats.callers import Asked, LiveCaller, written
-from calm_tariff.launch.children import free_port
 from calm_tariff.standins import callers
+from tests.ports import free_port
 from tests.processes import PATIENCE, awaited
 
 OFTEN, SELDOM = "lt_live_often", "lt_live_seldom"

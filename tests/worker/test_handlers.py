@@ -12,7 +12,6 @@ from aiosmtpd.controller import Controller
 from sqlalchemy import select
 
 from calm_tariff.formats.journal import line
-from calm_tariff.launch.children import free_port
 from calm_tariff.services.admit import requests, subscriptions
 from calm_tariff.services.base import jobs, mailing
 from calm_tariff.services.compose.apis import sunsets, versions
@@ -26,6 +25,7 @@ from calm_tariff.worker import handlers as module
 from calm_tariff.worker.handlers import ASK_BACK_ENDS, TRIES, Handler, handlers
 from calm_tariff.worker.loop import Loop
 from tests.office import START, Office, terms
+from tests.ports import free_port
 
 TRIAL = {**terms(), "trial": {"days": 14, "units": "20", "meter": "forecast_calls", "then": "charge"}}
 

@@ -11,11 +11,11 @@ from threading import Thread
 import httpx
 import pytest
 
-from calm_tariff.launch.children import free_port
 from calm_tariff.services.compose.apis import versions
 from calm_tariff.services.compose.apis.versions import ApiTyped
 from calm_tariff.worker import outside
 from tests.office import Office
+from tests.ports import free_port
 from tests.processes import PATIENCE
 
 

@@ -12,7 +12,7 @@ import httpx
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.launch.children import die_with_parent, free_port
+from calm_tariff.launch.children import die_with_parent
 from calm_tariff.services.compose import products
 from calm_tariff.services.compose.products import CredentialsTyped
 from calm_tariff.services.serve import set_aside
@@ -21,6 +21,7 @@ from calm_tariff.store.serve.usage import Call
 from tests.gateway.odd_back_end import OddBackEnd
 from tests.gateway.running import Running, running
 from tests.office import terms
+from tests.ports import free_port
 from tests.processes import ROOT, wait_for
 
 __all__ = ["running"]

@@ -11,7 +11,7 @@ from sqlalchemy.exc import OperationalError
 
 from calm_tariff.gateway.decision_service import neighbours
 from calm_tariff.gateway.decision_service.neighbours import PASSED_ON, Neighbours
-from calm_tariff.launch.children import free_port
+from tests.ports import free_port
 from tests.processes import PATIENCE, awaited
 
 

@@ -8,12 +8,12 @@ from aiosmtpd.controller import Controller
 from sqlalchemy import select
 
 from calm_tariff.formats.letters import Letter
-from calm_tariff.launch.children import free_port
 from calm_tariff.services.base import auditing, mailing
 from calm_tariff.services.observe import today
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.base.record import Mail
 from tests.office import Office
+from tests.ports import free_port
 
 
 class Picky:

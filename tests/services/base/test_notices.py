@@ -9,7 +9,6 @@ from typing import Any
 from aiosmtpd.controller import Controller
 from sqlalchemy import select
 
-from calm_tariff.launch.children import free_port
 from calm_tariff.services.base import jobs, mailing, notices
 from calm_tariff.services.base.notices import Notice, Recipient
 from calm_tariff.store.admit.consumers import Member
@@ -17,6 +16,7 @@ from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.base.notices import Notice as Stored
 from calm_tariff.store.base.record import Mail
 from tests.office import Office
+from tests.ports import free_port
 
 ENDS = Notice(kind="version ends", fields={"version": "Tides v1", "day": "1 October 2026"}, page="/portal/applications")
 

@@ -15,12 +15,12 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
 from calm_tariff.core.periods import DAY, instant_of, month_step
-from calm_tariff.launch.children import free_port
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.serve import call_queries, partitions
 from calm_tariff.store.serve.call_queries import CallFilter
 from calm_tariff.store.serve.call_writer import record
 from tests.office import START, Office
+from tests.ports import free_port
 from tests.servers import RunDatabase
 
 HELD = text(

@@ -1,16 +1,18 @@
 """Ports for those who look at once: none finds what another may have stopped for a moment."""
 
+import os
 import socket
 
 import pytest
 
-from calm_tariff.launch import children
-from calm_tariff.launch.children import FIRST_PORT, PORTS, free_port, take_part_of_ports
+from tests import ports as module
+from tests.ports import FIRST_PORT, PORTS, RUNS, free_port, run_of_its_own, take_part_of_ports
 
 
 @pytest.fixture(autouse=True)
 def the_ports_of_this_run(monkeypatch):
-    monkeypatch.setattr(children, "_ports", children._ports)
+    monkeypatch.setattr(module, "_ports", module._ports)
+    monkeypatch.setattr(module, "_held", [])
 
 
 def test_parts_of_the_ports_have_none_in_common():
@@ -33,3 +35,12 @@ def test_a_part_that_is_used_up_begins_again_without_what_is_taken():
         again = {free_port() for _ in range(10)}
 
     assert again and of not in again and len(again) <= 2
+
+
+def test_each_run_beside_others_is_one_of_its_own_until_it_ends(tmp_path):
+    beside = [run_of_its_own(tmp_path) for _ in range(RUNS)]
+    one_more = run_of_its_own(tmp_path)
+
+    assert sorted(beside) == list(range(RUNS)) and one_more in beside
+    os.close(module._held[beside.index(3)])
+    assert run_of_its_own(tmp_path) == 3
