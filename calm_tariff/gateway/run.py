@@ -8,6 +8,7 @@ import gc
 import logging
 import os
 import signal
+import socket
 import time
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -106,7 +107,7 @@ class _Running:
         tasks = self.tasks
         for work in (self.follow, self.close_segments, self.report, self.sweep):
             tasks.begin(work.__name__, work)
-        tasks.begin("metrics", lambda: _quietly(metrics.endpoint(gateway), settings.metrics_port).serve())
+        tasks.begin("metrics", lambda: _beside(metrics.endpoint(gateway), settings.metrics_port))
         if settings.proxy_token:
             promises = Promises(gateway.journal.folder / "promises")
             deciding = Decisions(
@@ -115,7 +116,7 @@ class _Running:
             deciding.start()
             tasks.begin("give_up", deciding.give_up)
             service = decisions_api.create_app(deciding)
-            tasks.begin("decisions", lambda: _quietly(service, settings.decisions_port).serve())
+            tasks.begin("decisions", lambda: _beside(service, settings.decisions_port))
         server = Server(
             uvicorn.Config(
                 gateway,
@@ -286,8 +287,9 @@ def _settle_memory() -> None:
     gc.freeze()
 
 
-def _quietly(app: Any, port: int) -> Server:
-    """A server beside the gateway's own, which leaves signals to that one."""
+async def _beside(app: Any, port: int) -> None:
+    """Serve beside the gateway's own server, which signals are left to. A port that is taken is an `OSError`: uvicorn,
+    asked to take one, ends the process instead."""
     server = Server(uvicorn.Config(app, host="127.0.0.1", port=port, log_config=None, access_log=False, lifespan="off"))
     server.capture_signals = contextlib.nullcontext  # type: ignore[method-assign,assignment]
-    return server
+    await server.serve(sockets=[socket.create_server(("127.0.0.1", port))])

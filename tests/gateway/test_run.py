@@ -5,19 +5,23 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import socket
 from collections.abc import Iterator
 from pathlib import Path
 
+import httpx
 import pytest
 
 from calm_tariff.gateway import run
 from calm_tariff.gateway.app import now_us
 from calm_tariff.gateway.recording.journal import Journal
+from calm_tariff.gateway.tasks import Tasks
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import context_for
 from calm_tariff.services.serve import instances
 from calm_tariff.settings import Settings
 from tests.office import Office
+from tests.ports import free_port
 from tests.processes import HERE, PATIENCE, awaited
 from tests.servers import RunDatabase
 
@@ -35,17 +39,29 @@ def running(database: RunDatabase, tmp_path: Path) -> Iterator[tuple[run._Runnin
     database.take_back(lent)
 
 
+async def come(what) -> None:
+    """Wait until something is so."""
+    async with asyncio.timeout(PATIENCE):
+        while not what():
+            await asyncio.sleep(0.01)
+
+
+async def says_yes(scope, receive, send) -> None:
+    """An application that answers yes."""
+    await send({"type": "http.response.start", "status": 200, "headers": []})
+    await send({"type": "http.response.body", "body": b"yes"})
+
+
 async def while_at(work, until) -> None:
     """Let a chore work until something is so."""
     task = asyncio.ensure_future(work())
+
+    def seen() -> bool:
+        assert not task.done() or task.exception() is None, task
+        return until()
+
     try:
-
-        async def seen() -> None:
-            while not until():
-                assert not task.done() or task.exception() is None, task
-                await asyncio.sleep(0.01)
-
-        await asyncio.wait_for(seen(), PATIENCE)
+        await come(seen)
     finally:
         task.cancel()
         with contextlib.suppress(asyncio.CancelledError):
@@ -111,6 +127,28 @@ def test_a_fault_of_the_journal_is_looked_at_again_until_it_is_mended(
         await while_at(chores.close_segments, lambda: journal.fault is None)
 
     awaited(looks())
+
+
+def test_a_port_that_is_taken_is_asked_for_again_until_it_is_free() -> None:
+    async def told() -> None:
+        tasks = Tasks(pause=0.01)
+        with socket.create_server(("127.0.0.1", free_port())) as taken:
+            port = taken.getsockname()[1]
+            tasks.begin("metrics", lambda: run._beside(says_yes, port))
+            await come(lambda: tasks.died["metrics"] > 1)
+        async with httpx.AsyncClient() as client:
+
+            async def answer() -> str:
+                with contextlib.suppress(httpx.TransportError):
+                    return (await client.get(f"http://127.0.0.1:{port}/")).text
+                return ""
+
+            async with asyncio.timeout(PATIENCE):
+                while await answer() != "yes":
+                    await asyncio.sleep(0.01)
+        await tasks.end()
+
+    awaited(told())
 
 
 def test_it_says_how_it_is_once_it_has_begun(running: tuple[run._Running, Office]) -> None:
