@@ -73,14 +73,17 @@ class Gateway:
         if self.snapshot.number < 0 or self.journal.fault:
             await not_ready(send)
             return
+        address, peer, by_proxy = self._sender(scope)
         call = InboundCall(
-            calls.new_id(at_us),
-            at_us,
-            scope["method"],
-            path,
-            scope["query_string"],
-            scope["headers"],
-            *self._sender(scope),
+            id=calls.new_id(at_us),
+            at_us=at_us,
+            method=scope["method"],
+            path=path,
+            query=scope["query_string"],
+            headers=scope["headers"],
+            address=address,
+            peer=peer,
+            by_proxy=by_proxy,
         )
         self.tally.in_flight += 1
         try:

@@ -196,8 +196,18 @@ def outcomes_between(session: Session, bounds: Sequence[int]) -> list[Outcomes]:
         .group_by(*cell)
     )
     return [
-        Outcomes(int(n), operation, consumer, name, environment, status, *map(int, sums))
-        for n, operation, consumer, name, environment, status, *sums in session.execute(query)
+        Outcomes(
+            place=int(nth),
+            operation_id=operation,
+            consumer_id=consumer,
+            consumer=name,
+            environment=environment,
+            status=status,
+            calls=int(calls),
+            bytes_in=int(bytes_in),
+            bytes_out=int(bytes_out),
+        )
+        for nth, operation, consumer, name, environment, status, calls, bytes_in, bytes_out in session.execute(query)
     ]
 
 
