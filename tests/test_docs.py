@@ -1,0 +1,31 @@
+"""What the documents name is there: tests by their place, modules and what stands in them by their dotted name."""
+
+import importlib
+import re
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+DOCUMENTS = [*sorted((ROOT / "docs").glob("*.md")), ROOT / "README.md"]
+LAYERS = "|".join(sorted(p.parent.name for p in (ROOT / "calm_tariff").glob("*/__init__.py")))
+
+
+def there(dotted: str) -> bool:
+    """Whether a module is there, or what a module holds."""
+    try:
+        importlib.import_module(f"calm_tariff.{dotted}")
+    except ModuleNotFoundError:
+        parent, _, name = dotted.rpartition(".")
+        return bool(parent) and hasattr(importlib.import_module(f"calm_tariff.{parent}"), name)
+    return True
+
+
+@pytest.mark.parametrize("document", DOCUMENTS, ids=lambda path: path.name)
+def test_what_a_document_names_is_there(document: Path) -> None:
+    words = document.read_text(encoding="utf-8")
+    tests = set(re.findall(r"`([a-z_/]+/test_[a-z_]+)`", words))
+    modules = set(re.findall(rf"`((?:{LAYERS})\.[a-z_.]*[a-z_])`", words))
+
+    assert [name for name in sorted(tests) if not (ROOT / "tests" / f"{name}.py").exists()] == []
+    assert [name for name in sorted(modules) if not there(name)] == []
