@@ -11,6 +11,7 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 from collections.abc import Mapping
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -85,6 +86,8 @@ def ran(*command: str, environment: Mapping[str, str], seconds: float = 120) -> 
 
 def _run(command: tuple[str, ...], environment: dict[str, str], said: Path | None) -> None:
     die_with_parent(signal.SIGKILL)()
+    # The server lives as long as what it forked: what dies with it would outlive a run that is killed.
+    threading.Thread(target=_end_with_the_run, daemon=True).start()
     if said is not None:
         for stream, name in ((sys.stdout, "out"), (sys.stderr, "err")):
             with (said / name).open("wb") as file:
@@ -92,3 +95,10 @@ def _run(command: tuple[str, ...], environment: dict[str, str], said: Path | Non
     faulthandler.enable()
     os.environ.update(environment)
     sys.exit(cli.main(list(command)))
+
+
+def _end_with_the_run() -> None:
+    run = multiprocessing.parent_process()
+    assert run
+    run.join()
+    os.kill(os.getpid(), signal.SIGKILL)
