@@ -6,7 +6,7 @@ import contextlib
 from collections.abc import Generator, Iterator
 
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, ConsoleMessage, Page, expect, sync_playwright
 from playwright.sync_api import Error as PlaywrightError
 
 from calm_tariff.demo.load import found, load
@@ -62,6 +62,7 @@ class People:
         page = context.new_page()
         page.set_default_timeout(WAIT_MS)
         page.on("pageerror", lambda error: self.errors.append(str(error)))
+        page.on("console", self._warned)
         return page
 
     def staff(self, name: str) -> Page:
@@ -77,6 +78,11 @@ class People:
         page.get_by_role("button", name=name).click()
         page.get_by_role("heading", name="My applications").wait_for()
         return page
+
+    def _warned(self, said: ConsoleMessage) -> None:
+        """A library's word that it is used wrongly; an answer with an error is told as `error`, and may be meant."""
+        if said.type == "warning":
+            self.errors.append(said.text)
 
     def seen(self) -> str:
         """What each page shows now."""

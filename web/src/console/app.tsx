@@ -8,7 +8,7 @@ import { Trouble, Waiting } from "../kit/controls";
 import { type Later, Loaded, useFirst } from "../kit/later";
 import { Told } from "../kit/told";
 import { Nowhere } from "./frame";
-import { house } from "./house/place";
+import { record } from "./house/place";
 import { Entrance } from "./house/sign-in";
 import { Today } from "./observe/today";
 import { ALL_PLACES } from "./places";
@@ -38,7 +38,7 @@ export function App() {
 }
 
 function routesAt(pathname: string): Later | undefined {
-  return pathname === "/record" ? house.routes : ALL_PLACES.find((p) => pathname.startsWith(p.path))?.routes;
+  return pathname === "/record" ? record : ALL_PLACES.find((p) => pathname.startsWith(p.path))?.routes;
 }
 
 /** What is there for who is signed in. */
@@ -50,7 +50,7 @@ function Inside({ me }: { me: Console["Me"] }) {
         <Suspense fallback={<Opening />}>
           <Routes>
             <Route path="/" element={<Today />} />
-            <Route path="/record" element={<Loaded page={house.routes} />} />
+            <Route path="/record" element={<Loaded page={record} />} />
             {ALL_PLACES.map(({ path, routes }) => (
               <Route key={path} path={`${path}/*`} element={<Loaded page={routes} />} />
             ))}

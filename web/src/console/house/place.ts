@@ -11,3 +11,6 @@ export const house: Place = {
   ],
   routes: later(() => import("./pages").then((of) => of.HousePages)),
 };
+
+/** The record, which has an address of its own. */
+export const record = later(() => import("./record").then((of) => of.RecordPage));
