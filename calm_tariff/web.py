@@ -6,6 +6,7 @@ import json
 import logging
 from contextlib import suppress
 from functools import partial
+from html import escape
 from pathlib import Path
 from threading import Event
 from typing import Any
@@ -13,18 +14,24 @@ from typing import Any
 import uvicorn
 from starlette.applications import Starlette
 from starlette.requests import Request
-from starlette.responses import FileResponse, JSONResponse, PlainTextResponse, RedirectResponse, Response
+from starlette.responses import FileResponse, HTMLResponse, JSONResponse, PlainTextResponse, RedirectResponse, Response
 from starlette.routing import Mount, Route
 from starlette.staticfiles import StaticFiles
 
 from calm_tariff.console_api import app as console
+from calm_tariff.core import portals
+from calm_tariff.core.errors import NotFound
 from calm_tariff.edge.guard import Guard
-from calm_tariff.edge.pages import SECURITY
+from calm_tariff.edge.pages import security
 from calm_tariff.edge.server import Server
 from calm_tariff.edge.wire import Wire
 from calm_tariff.formats.documents import MOST_BYTES
+from calm_tariff.formats.pictures import MOST_BYTES as PICTURE_BYTES
 from calm_tariff.portal_api import app as portal
+from calm_tariff.portal_api import by_host
 from calm_tariff.portal_api.admit import oauth
+from calm_tariff.services.admit.portals import look as appearance
+from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.base.context import Context, context_for
 from calm_tariff.services.base.retrying import PASSING
 from calm_tariff.services.base.supervision import Supervised
@@ -42,11 +49,22 @@ def create_app(ctx: Context, settings: Settings) -> Guard:
     async def console_page(request: Request) -> Response:
         return _page("index.html")
 
-    async def portal_page(request: Request) -> Response:
-        return _page("portal.html")
+    def portal_page(request: Request) -> Response:
+        """A portal's page; what is asked by its own name has no path before it."""
+        prefix = request.path_params.get("portal")
+        path = f"{portals.OTHERS}{prefix}" if prefix else portals.FIRST
+        begins = request.scope.get(by_host.BEGINS, path)
+        try:
+            look = appearance.look(ctx, serving.asked(ctx, path).id, settings.gateway_address)
+        except NotFound as error:
+            return PlainTextResponse(f"{error.what.capitalize()}.", 404, headers=security())
+        except PASSING:
+            return _page("portal.html", "'self'", begins=begins)
+        icon = f"{begins}/api/v1/pictures/{look.icon}.png" if look.icon else "data:,"
+        return _page("portal.html", "'self'", begins=begins, title=look.name, icon=icon)
 
     async def portal_root(request: Request) -> Response:
-        return RedirectResponse("/portal/")
+        return RedirectResponse(f"{request.url.path}/")
 
     async def health(request: Request) -> Response:
         return PlainTextResponse("well")
@@ -54,29 +72,46 @@ def create_app(ctx: Context, settings: Settings) -> Guard:
     async def about_tokens(request: Request) -> Response:
         return JSONResponse(oauth.metadata(ctx.web_address))
 
+    portal_app = portal.create_app(ctx, settings)
+    other = f"{portals.OTHERS}{{portal}}"
     app = Starlette(
         routes=[
             Route("/healthz", health),
             Mount("/api/v1", console.create_app(ctx, settings)),
-            Mount("/portal/api/v1", portal.create_app(ctx, settings)),
+            Mount(f"{portals.FIRST}/api/v1", portal_app),
+            Mount(f"{other}/api/v1", portal_app),
             Mount("/oauth2", oauth.create_app(ctx, settings)),
             Route("/.well-known/oauth-authorization-server", about_tokens),
             Mount("/assets", StaticFiles(directory=BUILT / "assets", check_dir=False)),
-            Route("/portal", portal_root),
-            Route("/portal/{rest:path}", portal_page),
+            Route(portals.FIRST, portal_root),
+            Route(other, portal_root),
+            Route(f"{portals.FIRST}/{{rest:path}}", portal_page),
+            Route(f"{other}/{{rest:path}}", portal_page),
             Route("/{rest:path}", console_page),
         ]
     )
     # A document may be 20 MB, and takes more room as JSON.
     larger = dict.fromkeys(("/api/v1/documents", "/api/v1/apis", "/api/v1/tariff"), 3 * MOST_BYTES)
-    return Guard(app, settings.hosts, larger, settings.address.startswith("https://"))
+    larger["/api/v1/portals/"] = 2 * PICTURE_BYTES
+    names = by_host.HostNames(ctx)
+    led = by_host.ByHost(app, names, settings.hosts)
+    return Guard(led, settings.hosts, larger, settings.address.startswith("https://"), names.known)
 
 
-def _page(name: str) -> Response:
+def _page(name: str, framed_by: str = "'none'", **said: str) -> Response:
+    """A built page. What is said of a portal stands in its head: the browser shows its name and its icon at once, and
+    its program knows where it begins."""
     path = BUILT / name
     if not path.exists():
         return PlainTextResponse("The front end is not built; ./calm builds it.", 503)
-    return FileResponse(path, headers={**SECURITY, "cache-control": "no-cache"})
+    headers = {**security(framed_by), "cache-control": "no-cache"}
+    if not said:
+        return FileResponse(path, headers=headers)
+    words = {"begins": portals.FIRST, "title": "Developer portal", "icon": "data:,", **said}
+    text = path.read_text(encoding="utf-8")
+    for word, meant in words.items():
+        text = text.replace(f"%portal-{word}%", escape(meant))
+    return HTMLResponse(text, headers=headers)
 
 
 # `proxy_headers`: left on, whoever connects from this machine could say that it is somebody else; whose word is taken

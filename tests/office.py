@@ -11,9 +11,11 @@ from sqlalchemy import select
 
 from calm_tariff.core.ids import call_id
 from calm_tariff.core.periods import calendar_window, instant_of, subscription_window
+from calm_tariff.core.portals import Brand
 from calm_tariff.services.admit import applications, carrying_over, requests, sign_up
 from calm_tariff.services.admit.carrying_over import Existing
 from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.admit.portals import portals
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base.context import Actor, Context, zone_of
 from calm_tariff.services.compose import meters, products
@@ -132,6 +134,7 @@ class Office:
             mail_from="office@test.example",
         )
         installation.install(ctx, provider)
+        portals.begin(ctx, Brand(name=provider.name))
         for role in ("product manager", "reviewer", "operations", "finance"):
             installation.add_person(ctx, f"{role.split()[0]}@test.example", role, role, PASSWORD)
         described = [("GET", "/stations"), ("GET", "/stations/{id}"), ("GET", "/stations/{id}/tides")]

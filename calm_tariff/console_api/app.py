@@ -4,7 +4,16 @@ from __future__ import annotations
 
 from fastapi import FastAPI
 
-from calm_tariff.console_api.admit import carrying_over, groups, overrides, requests, signing_keys, tariff
+from calm_tariff.console_api.admit import (
+    carrying_over,
+    groups,
+    letting_in,
+    overrides,
+    portals,
+    requests,
+    signing_keys,
+    tariff,
+)
 from calm_tariff.console_api.base.asking import COOKIE
 from calm_tariff.console_api.compose import apis, documents, house_limits, issuers, meters, operations, plans, products
 from calm_tariff.console_api.house import service_tokens, session
@@ -13,7 +22,7 @@ from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview,
 from calm_tariff.console_api.settle import consequences, invoices, periods
 from calm_tariff.edge import problems, reference, signing_in
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.people import people
 from calm_tariff.settings import Settings
 
 # Where a path could be read as another's, the plainer comes first: /meters/preview before /meters/{meter_id}.
@@ -30,6 +39,8 @@ ROUTERS = (
     products,
     plans,
     groups,
+    portals,
+    letting_in,
     requests,
     overrides,
     carrying_over,
@@ -55,7 +66,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app.state.ctx = ctx
     app.state.settings = settings
     problems.tell(app)
-    app.include_router(signing_in.router(PEOPLE, COOKIE))
+    app.include_router(signing_in.router(people, COOKIE))
     for each in ROUTERS:
         app.include_router(each.router)
     reference.serve(app, "A script is known by a service token (Authorization: Bearer), a browser by its session.")

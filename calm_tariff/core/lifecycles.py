@@ -15,6 +15,7 @@ def _moves(**table: str) -> Moves:
 
 
 API_VERSION = _moves(draft="live", live="sunset", sunset="live, gone", gone="")
+CONSUMER = _moves(waiting="let in, turned away", let_in="", turned_away="let in")
 METER = _moves(active="paused, archived", paused="active, archived", archived="active")
 PLAN = _moves(draft="on sale", on_sale="closed", closed="on sale, withdrawn", withdrawn="")
 REQUEST = _moves(

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from calm_tariff.demo.portals import PILOT_ROOM
 from calm_tariff.demo.scenario import DemoApplication as App
 from calm_tariff.demo.scenario import DemoConsumer as Consumer
 from calm_tariff.demo.scenario import Traffic
 
-_PILOTS = "Harbour pilots"
+PILOTS = "Harbour pilots"
 
 CONSUMERS = (
     Consumer("Gannet Ferries", "Leonor Brisa", "leonor@gannet.example", (
@@ -44,11 +45,11 @@ CONSUMERS = (
     Consumer("Larkmouth Pilots", "Bento Farol", "bento@larkmouth-pilots.example", (
         App("Boarding times", "Harbour Data · Pilot boat", "When a pilot can board at the outer bar.",
             Traffic(140, 0.9, (0, 24)), 6),
-    ), _PILOTS),
+    ), PILOTS, PILOT_ROOM),
     Consumer("Saltgrave Pilots", "Noemi Doca", "noemi@saltgrave-pilots.example", (
         App("Pilot slate", "Harbour Data · Pilot boat", "Depth over the sill for the duty pilot.",
             Traffic(85, 0.9, (0, 24)), 8),
-    ), _PILOTS),
+    ), PILOTS, PILOT_ROOM),
     Consumer("Thornhithe Harbour", "Rosa Molhe", "rosa@thornhithe.example", (
         App("Harbour office", "Harbour Data · Schooner", "Tide and berths on the wall of the harbour office.",
             Traffic(210, 0.9, (4, 23)), 3, keys=3),

@@ -11,10 +11,12 @@ from pathlib import Path
 from typing import Any
 
 from calm_tariff.core.periods import instant_of, local_day, month_of, period_before, zone
+from calm_tariff.core.portals import FIRST, Brand
 from calm_tariff.demo import recording
 from calm_tariff.demo.callers import CONSUMERS
 from calm_tariff.demo.history import Called, Caller, World
 from calm_tariff.demo.offers import APIS, HOUSE_LIMITS, METERS, PRODUCTS
+from calm_tariff.demo.portals import PORTALS, WAITING
 from calm_tariff.demo.scenario import (
     DAYS,
     PASSWORD,
@@ -28,9 +30,12 @@ from calm_tariff.demo.scenario import (
 )
 from calm_tariff.demo.serving import serve_as_told
 from calm_tariff.formats.callers import Asked, LiveCaller
-from calm_tariff.services.admit import applications, carrying_over, groups, requests, sign_up
+from calm_tariff.formats.pictures import KINDS
+from calm_tariff.services.admit import applications, carrying_over, groups, letting_in, requests, sign_up
 from calm_tariff.services.admit.carrying_over import Existing
 from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.admit.portals import portals, serving
+from calm_tariff.services.admit.portals.portals import PortalTyped
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base.context import Actor, Context
 from calm_tariff.services.compose import house_limits, meters, products
@@ -46,6 +51,7 @@ from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 
 DOCUMENTS = Path(__file__).parent / "documents"
+PICTURES = Path(__file__).parent / "pictures"
 Say = Callable[[str], None]
 
 
@@ -74,6 +80,7 @@ class Loaded:
 def found(ctx: Context) -> None:
     """The office and its people, in an empty installation: from here on they can sign in."""
     installation.install(ctx, PROVIDER)
+    portals.begin(ctx, Brand(name=PROVIDER.name))
     for email, name, role in STAFF:
         installation.add_person(ctx, email, name, role, PASSWORD)
 
@@ -95,9 +102,10 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     offers: dict[str, int] = {}
     for product in PRODUCTS:
         offers |= _sell(office, product, labels, seen_by)
+    _open_portals(office, seen_by)
     say(f"admitting {len(CONSUMERS)} consumers")
     secrets: dict[int, str] = {}
-    for consumer in CONSUMERS:
+    for consumer in (*CONSUMERS, WAITING):
         secrets |= _admit(office, consumer, offers)
     for product in PRODUCTS:
         _revise(office, product, labels)
@@ -182,6 +190,27 @@ def _sell(office: _Office, product: DemoProduct, labels: dict[str, int], seen_by
     return {f"{product.name} · {plan.name}": plan.id for plan in sheet.plans}
 
 
+def _open_portals(office: _Office, seen_by: dict[str, int]) -> None:
+    """How the portals look, and what each offers to whom."""
+    ctx = office.on(0, "Ines", 0)
+    product_ids = {p.name: p.id for p in products.summaries(ctx)}
+    for demo in PORTALS:
+        first = demo.path == FIRST
+        kept = portals.listed(ctx)[0] if first else portals.create(ctx, demo.path.split("/")[-1], demo.brand.name)
+        typed = PortalTyped(
+            brand=demo.brand,
+            entrance=demo.entrance,
+            everything=not demo.products,
+            products=[product_ids[name] for name in demo.products],
+            groups=[seen_by[name] for name in demo.groups],
+            pages=list(demo.pages),
+        )
+        portals.save(ctx, kept.id, kept.edition, typed)
+        for kind in KINDS:
+            picture = PICTURES / f"{demo.pictures}-{kind}.png"
+            portals.set_picture(ctx, kept.id, kind, picture.read_bytes())
+
+
 def _bound(terms: dict[str, Any], labels: dict[str, int]) -> dict[str, Any]:
     """Terms with the operations of overrides by id."""
     overrides = [{**o, "applies_to": [str(labels[x]) for x in o["applies_to"]]} for o in terms.get("overrides", ())]
@@ -244,11 +273,15 @@ def _product_id(office: _Office, product: DemoProduct) -> int:
 
 def _admit(office: _Office, consumer: DemoConsumer, offers: dict[str, int]) -> dict[int, str]:
     """A consumer signs up, asks for plans, and is answered; returns the secrets of its keys by the key's id."""
-    begin = min(a.from_day for a in consumer.applications)
+    begin = min((a.from_day for a in consumer.applications), default=DAYS - 1)
     signing = replace(office.on(begin, "Rui", 0))
     typed = SignUpTyped(name=consumer.owner, organisation=consumer.name, password=PASSWORD)
-    token = sign_up.open_account(signing, consumer.email, typed)
+    here = Actor(portal_id=serving.asked(signing, consumer.portal).id)
+    token = sign_up.open_account(signing.acting(here), consumer.email, typed)
     member = sessions.who(signing, MEMBERS, token)
+    if not member.let_in and not consumer.waits:
+        letting_in.answer(signing, member.consumer_id or 0, "let in")
+        member = sessions.who(signing, MEMBERS, token)
     sessions.sign_out(signing, token)
     if consumer.group:
         ctx = office.on(begin, "Rui", 0)

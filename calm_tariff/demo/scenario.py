@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
+from calm_tariff.core import portals
 from calm_tariff.core.meters import Measure
 from calm_tariff.services.compose.products import AccessRoute
 from calm_tariff.services.house.installation import ProviderTyped
@@ -21,7 +22,6 @@ PROVIDER = ProviderTyped(
     currency="EUR",
     tax_percent=Decimal(23),
     mail_from="access@larkmouth.example",
-    welcome="Tides, berths, sea state and charts of the Larkmouth coast, free to try.",
 )
 
 STAFF = (
@@ -109,10 +109,13 @@ class DemoApplication:
 
 @dataclass(frozen=True, slots=True)
 class DemoConsumer:
-    """A consumer with its owner and applications, and the group it is in, if any."""
+    """A consumer with its owner and applications, the group it is in, if any, the portal it came by,
+    and whether it waits to be let in."""
 
     name: str
     owner: str
     email: str
     applications: tuple[DemoApplication, ...] = field(default=())
     group: str | None = None
+    portal: str = portals.FIRST
+    waits: bool = False

@@ -1,6 +1,6 @@
 """Who asks: by session cookie in a browser, by service token in a script."""
 
-from __future__ import annotations
+# Annotations are evaluated here: whose sessions count depends on the application that asks.
 
 from collections.abc import Callable
 from typing import Annotated
@@ -34,11 +34,11 @@ def address_of(request: Request) -> str:
     return address[:60]
 
 
-def asking(cookie: str, realm: Realm) -> Callable[[Request], Context]:
-    """A dependency that finds who asks by the session cookie of that name, which must be of somebody of that realm, or
-    by a service token."""
+def asking(cookie: str, realm_of: Callable[..., Realm]) -> Callable[..., Context]:
+    """A dependency that finds who asks by the session cookie of that name, which must be of somebody of the realm that
+    another dependency finds, or by a service token."""
 
-    def find(request: Request) -> Context:
+    def find(request: Request, realm: Annotated[Realm, Depends(realm_of)]) -> Context:
         ctx = context_of(request)
         authorization = request.headers.get("authorization", "")
         if authorization.lower().startswith("bearer "):

@@ -4,6 +4,8 @@ says to browsers."""
 from __future__ import annotations
 
 import asyncio
+import re
+from collections.abc import Awaitable, Callable
 from contextlib import suppress
 
 import orjson
@@ -15,7 +17,7 @@ MOST = 1_000_000
 # How long the next part of a body is waited for, and how long a caller may take over the next part of an answer.
 SENDER_SECONDS = 30.0
 READER_SECONDS = 60.0
-_API = ("/api/", "/portal/api/", "/oauth2/")
+_API = re.compile(r"/(?:api|portal/api|portals/[^/]*/api|oauth2)/")
 
 
 class TooLarge(Exception):
@@ -29,12 +31,20 @@ class TooSlow(Exception):
 class Guard:
     """An application behind the guard.
 
-    `hosts` are the names and ports it is reached by; any other is refused, so that no name that somebody else points
-    here can make a browser speak to it. `larger` are paths' beginnings with the bytes that may be sent there.
+    `hosts` are the names and ports it is reached by, and those that `more_hosts` knows; any other is refused, so that
+    no name that somebody else points here can make a browser speak to it. `larger` are paths' beginnings with the bytes
+    that may be sent there.
     """
 
-    def __init__(self, app: ASGIApp, hosts: frozenset[str], larger: dict[str, int], https: bool) -> None:
-        self.app, self.hosts, self.larger = app, hosts, larger
+    def __init__(
+        self,
+        app: ASGIApp,
+        hosts: frozenset[str],
+        larger: dict[str, int],
+        https: bool,
+        more_hosts: Callable[[str], Awaitable[bool]],
+    ) -> None:
+        self.app, self.hosts, self.larger, self.more_hosts = app, hosts, larger, more_hosts
         self.always = [(b"x-content-type-options", b"nosniff")]
         if https:
             self.always.append((b"strict-transport-security", b"max-age=31536000"))
@@ -46,7 +56,7 @@ class Guard:
             return
         headers = dict(scope["headers"])
         host = headers.get(b"host", b"").decode("latin-1").lower()
-        if host not in self.hosts:
+        if host not in self.hosts and not await self.more_hosts(host):
             await self._refuse(send, 421, "Not here", "This address is not one of this installation's.")
             return
         path: str = scope["path"]
@@ -100,7 +110,7 @@ class Guard:
         """An answer's fields with those that every answer has; what an API says is kept nowhere."""
         there = {name.lower() for name, _ in headers}
         more = [field for field in self.always if field[0] not in there]
-        if path.startswith(_API) and b"cache-control" not in there:
+        if _API.match(path) and b"cache-control" not in there:
             more.append((b"cache-control", b"no-store"))
         return headers + more
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-SECURITY = {
-    "content-security-policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
-    "frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-    "x-content-type-options": "nosniff",
-    "referrer-policy": "same-origin",
-}
+
+def security(framed_by: str = "'none'") -> dict[str, str]:
+    """The fields of a page that may be shown inside pages of `framed_by`, a source of CSP."""
+    return {
+        "content-security-policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
+        f"frame-ancestors {framed_by}; base-uri 'none'; form-action 'self'",
+        "x-content-type-options": "nosniff",
+        "referrer-policy": "same-origin",
+    }

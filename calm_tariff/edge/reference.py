@@ -10,7 +10,7 @@ from typing import Any
 from fastapi import FastAPI
 from fastapi.responses import HTMLResponse
 
-from calm_tariff.edge.pages import SECURITY
+from calm_tariff.edge.pages import security
 
 _METHODS = ("get", "post", "put", "patch", "delete")
 _STYLE = """
@@ -40,7 +40,7 @@ def serve(app: FastAPI, credential: str) -> None:
         """The reference as a page."""
         if not made:
             made.append(page(app.openapi(), credential))  # once: it changes with the product alone
-        return HTMLResponse(made[0], headers=SECURITY)
+        return HTMLResponse(made[0], headers=security())
 
 
 def page(document: dict[str, Any], credential: str) -> str:

@@ -3,6 +3,7 @@ provider's people, the portal for consumers' members."""
 
 # Annotations are evaluated here: who asks depends on the cookie, which is known when the router is made.
 
+from collections.abc import Callable
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Request, Response
@@ -59,19 +60,20 @@ class PasswordChange(BaseModel):
     new: str = Field(max_length=1000)
 
 
-def router(realm: Realm, cookie: str) -> APIRouter:
-    """The routes for one kind of people, whose sessions are kept in that cookie."""
+def router(realm_of: Callable[..., Realm], cookie: str) -> APIRouter:
+    """The routes for one kind of people, which a dependency finds, and whose sessions are kept in that cookie."""
     made = APIRouter(tags=["session"], route_class=Again)
-    asked = Annotated[Context, Depends(asking(cookie, realm))]
+    asked = Annotated[Context, Depends(asking(cookie, realm_of))]
+    people = Annotated[Realm, Depends(realm_of)]
 
     @made.post("/session", status_code=204, dependencies=_FROM_HERE)
-    def sign_in(request: Request, response: Response, typed: Credentials) -> None:
+    def sign_in(request: Request, response: Response, realm: people, typed: Credentials) -> None:
         """Sign in with address and password."""
         token = sessions.sign_in(context_of(request), realm, typed.email, typed.password, address_of(request))
         begin_session(request, response, cookie, token)
 
     @made.post("/session/demo", status_code=204, dependencies=_FROM_HERE)
-    def sign_in_demo(request: Request, response: Response, choice: DemoChoice) -> None:
+    def sign_in_demo(request: Request, response: Response, realm: people, choice: DemoChoice) -> None:
         """Sign in as one of a demo's people; only in a demo."""
         if not request.app.state.settings.demo:
             raise NotAllowed("this is no demo")
@@ -87,18 +89,18 @@ def router(realm: Realm, cookie: str) -> APIRouter:
         end_session(request, response, cookie)
 
     @made.post("/session/forgotten", status_code=204, dependencies=_FROM_HERE)
-    def forgotten(request: Request, typed: Forgotten) -> None:
+    def forgotten(request: Request, realm: people, typed: Forgotten) -> None:
         """Have a letter sent with which another password can be set. The answer is the same for every address."""
         passwords.forgotten(context_of(request), realm, typed.email, address_of(request))
 
     @made.post("/session/reset", status_code=204, dependencies=_FROM_HERE)
-    def reset(request: Request, response: Response, typed: AnotherPassword) -> None:
+    def reset(request: Request, response: Response, realm: people, typed: AnotherPassword) -> None:
         """Set another password by the token of a letter, and sign in; every other session ends."""
         token = passwords.reset(context_of(request), realm, typed.token, typed.password, address_of(request))
         begin_session(request, response, cookie, token)
 
     @made.put("/password", status_code=204)
-    def change(request: Request, response: Response, ctx: asked, typed: PasswordChange) -> None:
+    def change(request: Request, response: Response, realm: people, ctx: asked, typed: PasswordChange) -> None:
         """Change one's password; every other session ends."""
         token = passwords.change(ctx, realm, typed.current, typed.new, address_of(request))
         begin_session(request, response, cookie, token)

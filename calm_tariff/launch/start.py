@@ -13,6 +13,7 @@ from threading import Event
 from sqlalchemy.exc import OperationalError
 
 from calm_tariff.core.errors import Invalid
+from calm_tariff.core.portals import Brand
 from calm_tariff.demo.scenario import PASSWORD, STAFF
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.launch.database import CannotStart, Database, unusable
@@ -20,6 +21,7 @@ from calm_tariff.launch.demonstration import Demonstration
 from calm_tariff.launch.folder import alone_in, known_as, running_in
 from calm_tariff.launch.stopping import stop_at
 from calm_tariff.launch.supervisor import Supervisor
+from calm_tariff.services.admit.portals import portals
 from calm_tariff.services.base.context import SYSTEM, Context, context_for
 from calm_tariff.services.house import service_tokens
 from calm_tariff.services.house.installation import ProviderTyped, add_person, check, install, installed
@@ -176,6 +178,7 @@ def _first(ctx: Context, settings: Settings, provider: ProviderTyped) -> str | N
     password = secrets.token_urlsafe(12)
     with ctx.transaction() as session:
         install(ctx.joining(session), provider)
+        portals.begin(ctx.joining(session), Brand(name=provider.name))
         add_person(ctx.joining(session), settings.owner, "Owner", "product manager", password)
     return password
 

@@ -5,26 +5,25 @@ from __future__ import annotations
 from fastapi import FastAPI
 
 from calm_tariff.edge import problems, reference, signing_in
-from calm_tariff.portal_api.admit import applications, products, requests, sign_up
-from calm_tariff.portal_api.base.asking import COOKIE
+from calm_tariff.portal_api.admit import applications, look, products, requests, sign_up
+from calm_tariff.portal_api.base.asking import COOKIE, members_here
 from calm_tariff.portal_api.house import session
 from calm_tariff.portal_api.observe import allowances, calls
 from calm_tariff.portal_api.serve import receipts
 from calm_tariff.portal_api.settle import invoices
-from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base.context import Context
 from calm_tariff.settings import Settings
 
-ROUTERS = (session, sign_up, products, applications, requests, receipts, invoices, allowances, calls)
+ROUTERS = (session, look, sign_up, products, applications, requests, receipts, invoices, allowances, calls)
 
 
 def create_app(ctx: Context, settings: Settings) -> FastAPI:
-    """The application, to be mounted at /portal/api/v1."""
+    """The application, to be mounted below each portal's path, at /api/v1."""
     app = FastAPI(title="Calm Tariff portal", version="1", docs_url=None, redoc_url=None)
     app.state.ctx = ctx
     app.state.settings = settings
     problems.tell(app)
-    app.include_router(signing_in.router(MEMBERS, COOKIE))
+    app.include_router(signing_in.router(members_here, COOKIE))
     for each in ROUTERS:
         app.include_router(each.router)
     reference.serve(app, "A browser is known by its session, which begins by signing in.")

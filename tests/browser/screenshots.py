@@ -23,6 +23,7 @@ VIEWS = {
         "effective-limits": "/compose/plans/6/limits",
         "tariff-document": "/compose/tariff",
         "record": "/record",
+        "portal-edit": "/admit/portals/2",
     },
     "Rui": {"desk": "/admit/desk", "consumer": "/admit/consumers/1"},
     "Tomas": {

@@ -145,8 +145,11 @@ def test_the_web_process_gives_up_bodies_that_stop_and_answers_nobody_takes(monk
                 await send({"type": "http.response.body", "body": b"x" * 100_000, "more_body": True})
         await hello(scope, receive, send)
 
+    async def nobody(host: str) -> bool:
+        return False
+
     async def run() -> None:
-        async with Server(Guard(app, frozenset({"here"}), {}, False)) as server:
+        async with Server(Guard(app, frozenset({"here"}), {}, False, nobody)) as server:
             stopped, _ = await server.open(b"POST / HTTP/1.1\r\nHost: here\r\nContent-Length: 10\r\n\r\nhalf")
             assert (await stopped.read()).startswith(b"HTTP/1.1 408 ")
             with closing(socket.socket()) as deaf:

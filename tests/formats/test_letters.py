@@ -33,6 +33,10 @@ FIELDS = {
     "limit": "Rate",
     "rule": "10 calls a second",
     "note": "Welcome.",
+    "by": "Ines",
+    "portal": "The Pilot Room",
+    "days": 14,
+    "organisation": "Gulls",
     "terms": Prose("Be *fair*."),
 }
 

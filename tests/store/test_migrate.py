@@ -51,3 +51,42 @@ def test_what_waited_to_be_done_becomes_jobs(database: RunDatabase) -> None:
         ("send a letter", None, "“Waits” to a@x.example", {"letter": 1}),
     ]
     assert found[2][4] == datetime(2027, 1, 31, 23) and {each[5] for each in found} == {0}
+
+
+BEFORE_PORTALS = [
+    "INSERT INTO provider (name, time_zone, currency, tax_percent, mail_from, payment_days, portal_main_colour, "
+    "portal_accent_colour, portal_welcome) VALUES ('Tide Office', 'Europe/Lisbon', 'EUR', 23, 'a@x.example', 14, "
+    "'#153B5B', '#E0A93B', 'Welcome.')",
+    "INSERT INTO consumer (name, look, shape, created_at) VALUES ('Ferries', 'a', 'b', '2026-09-01')",
+    "INSERT INTO awaited_sign_up (token_hash, email, expires_at) VALUES ('t', 'a@x.example', '2026-09-02')",
+    "INSERT INTO notice (audience, audience_id, kind, subject, text, link, written_at) VALUES "
+    "('member', 1, 'plan moved', 's', 't', '/portal/applications/3', '2026-09-01'), "
+    "('person', 1, 'x', 's', 't', '/admit/desk', '2026-09-01')",
+]
+
+
+def test_the_look_of_the_one_portal_becomes_the_first_of_several(database: RunDatabase) -> None:
+    url = database.make_schema("calm_before_portals")
+    command.upgrade(configuration(url), "0015")
+    made = engine(url)
+    with made.begin() as connection:
+        for statement in BEFORE_PORTALS:
+            connection.execute(text(statement))
+    upgrade(url)
+    with made.connect() as connection:
+        [portal] = connection.execute(text("SELECT * FROM portal")).mappings()
+        [consumer] = connection.execute(text("SELECT portal_id, state FROM consumer"))
+        [awaited] = connection.execute(text("SELECT portal_id, invited_by FROM awaited_sign_up"))
+        links = [link for (link,) in connection.execute(text("SELECT link FROM notice ORDER BY id"))]
+    kept = {name: portal[name] for name in ("path", "name", "welcome", "main_colour", "accent_colour", "sign_up")}
+    assert kept == {
+        "path": "/portal",
+        "name": "Tide Office",
+        "welcome": "Welcome.",
+        "main_colour": "#153B5B",
+        "accent_colour": "#E0A93B",
+        "sign_up": "anyone",
+    }
+    assert (portal["at_once"], portal["everything"], json.loads(portal["mail_domains"])) == (1, 1, [])
+    assert (*consumer, *awaited) == (portal["id"], "let in", portal["id"], None)
+    assert links == ["/applications/3", "/admit/desk"]

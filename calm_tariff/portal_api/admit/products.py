@@ -6,8 +6,9 @@ from fastapi import APIRouter
 
 from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
-from calm_tariff.services.admit import storefront, terms_of_use
-from calm_tariff.services.admit.storefront import ProductLine, Storefront
+from calm_tariff.services.admit import terms_of_use
+from calm_tariff.services.admit.portals import storefront
+from calm_tariff.services.admit.portals.storefront import ProductLine, Storefront
 from calm_tariff.services.admit.terms_of_use import TermsToAccept
 
 router = APIRouter(route_class=Again)

@@ -6,8 +6,8 @@ from fastapi import APIRouter, Depends, Request, Response
 from pydantic import BaseModel, Field
 
 from calm_tariff.edge.again import Again
-from calm_tariff.edge.asking import address_of, begin_session, context_of, same_origin
-from calm_tariff.portal_api.base.asking import COOKIE
+from calm_tariff.edge.asking import address_of, begin_session, same_origin
+from calm_tariff.portal_api.base.asking import COOKIE, Stranger
 from calm_tariff.services.admit import sign_up
 from calm_tariff.services.admit.sign_up import SignUpTyped
 
@@ -30,14 +30,14 @@ class ConfirmIn(BaseModel):
 
 
 @router.post("/sign-up", status_code=204, dependencies=[Depends(same_origin)])
-def sign_up_(request: Request, typed: SignUpIn) -> None:
+def sign_up_(request: Request, ctx: Stranger, typed: SignUpIn) -> None:
     """Have a letter sent with which an account can be made. The answer is the same for every address."""
-    sign_up.ask(context_of(request), typed.email, address_of(request))
+    sign_up.ask(ctx, typed.email, address_of(request))
 
 
 @router.post("/sign-up/confirm", status_code=204, dependencies=[Depends(same_origin)])
-def confirm(request: Request, response: Response, typed: ConfirmIn) -> None:
+def confirm(request: Request, response: Response, ctx: Stranger, typed: ConfirmIn) -> None:
     """Make an account for an organisation by the token of a letter, and sign in."""
     chosen = SignUpTyped(name=typed.name, organisation=typed.organisation, password=typed.password)
-    token = sign_up.confirm(context_of(request), typed.token, chosen, address_of(request))
+    token = sign_up.confirm(ctx, typed.token, chosen, address_of(request))
     begin_session(request, response, COOKIE, token)

@@ -1,14 +1,50 @@
-"""Who asks the portal."""
+"""Who asks the portal, and which portal it is."""
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Annotated
 
-from fastapi import Depends
+from fastapi import Depends, Request
 
-from calm_tariff.edge.asking import asking
-from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.core import portals
+from calm_tariff.edge.asking import asking, context_of
+from calm_tariff.services.admit.members import who_enter
+from calm_tariff.services.admit.portals import serving
+from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base.context import Context
+from calm_tariff.services.house.sessions import Realm
 
 COOKIE = "calm_portal"
-Asking = Annotated[Context, Depends(asking(COOKIE, MEMBERS))]
+
+
+def portal_asked(request: Request) -> PortalAsked:
+    """The portal whose path the API is asked below. Raises `NotFound`."""
+    prefix = request.path_params.get("portal")
+    return serving.asked(context_of(request), f"{portals.OTHERS}{prefix}" if prefix else portals.FIRST)
+
+
+Here = Annotated[PortalAsked, Depends(portal_asked)]
+
+
+def members_here(portal: Here) -> Realm:
+    """Who may sign in at the portal that is asked."""
+    return who_enter(portal)
+
+
+_asks = asking(COOKIE, members_here)
+
+
+def who_asks(portal: Here, ctx: Annotated[Context, Depends(_asks)]) -> Context:
+    """The context of whoever asks, through this portal, signed in or not."""
+    return ctx.acting(replace(ctx.actor, portal_id=portal.id))
+
+
+def stranger(request: Request, portal: Here) -> Context:
+    """The context of somebody who is about to sign up here."""
+    ctx = context_of(request)
+    return ctx.acting(replace(ctx.actor, portal_id=portal.id))
+
+
+Asking = Annotated[Context, Depends(who_asks)]
+Stranger = Annotated[Context, Depends(stranger)]

@@ -6,10 +6,10 @@ from fastapi import APIRouter, Request
 from pydantic import BaseModel
 
 from calm_tariff.edge.again import Again
-from calm_tariff.portal_api.base.asking import Asking
-from calm_tariff.services.admit import storefront
-from calm_tariff.services.admit.members import MEMBERS
-from calm_tariff.services.admit.storefront import Look
+from calm_tariff.portal_api.base.asking import Asking, Here
+from calm_tariff.services.admit.members import who_enter
+from calm_tariff.services.admit.portals import look
+from calm_tariff.services.admit.portals.look import Look
 from calm_tariff.services.house import sessions
 from calm_tariff.services.house.sessions import SignIn
 from calm_tariff.settings import Settings
@@ -18,19 +18,20 @@ router = APIRouter(route_class=Again)
 
 
 class Member(BaseModel):
-    """Who is signed in; empty where nobody is."""
+    """Who is signed in; empty where nobody is. With `let_in`, their organisation's own pages open."""
 
     name: str
     consumer: str
+    let_in: bool
     look: Look
     demo: list[SignIn]
 
 
 @router.get("/me")
-def me(request: Request, ctx: Asking) -> Member:
+def me(request: Request, ctx: Asking, portal: Here) -> Member:
     """Who is signed in, and how the portal looks."""
     settings: Settings = request.app.state.settings
-    demo = sessions.offered(ctx, MEMBERS) if settings.demo else []
-    look = storefront.look(ctx, settings.gateway_address)
+    demo = sessions.offered(ctx, who_enter(portal)) if settings.demo else []
+    shown = look.look(ctx, portal.id, settings.gateway_address)
     name = ctx.actor.name if ctx.actor.consumer_id else ""
-    return Member(name=name, consumer=ctx.actor.consumer, look=look, demo=demo)
+    return Member(name=name, consumer=ctx.actor.consumer, let_in=ctx.actor.let_in, look=shown, demo=demo)

@@ -113,7 +113,7 @@ def _change_terms(session: Session, ctx: Context, published: Published, day: dat
     words = publishing.changes_in_words(session, published)
     offer = f"{plan.product.name} · {plan.name}"
     fields = {"offer": offer, "day": f"{day:%-d %B %Y}", "changes": words}
-    notice = Notice(kind="plan changes", fields=fields, page="/portal/applications")
+    notice = Notice(kind="plan changes", fields=fields, page="/applications")
     notify(session, ctx, members(subscribers.members_of(session, told)), notice)
 
 

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import replace
+from itertools import islice
 from typing import cast
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base.context import Actor
 from calm_tariff.services.house.sessions import Realm, SignIn
 from calm_tariff.store.admit.consumers import Member
@@ -25,14 +29,34 @@ def _by_id(session: Session, member_id: int) -> Member:
 
 def _acting(account: Account) -> Actor:
     member = cast(Member, account)
-    return Actor(member.name, "", member_id=member.id, consumer_id=member.consumer_id, consumer=member.consumer.name)
+    consumer = member.consumer
+    return Actor(
+        member.name,
+        member_id=member.id,
+        consumer_id=consumer.id,
+        consumer=consumer.name,
+        let_in=consumer.state == "let in",
+    )
 
 
-def _offered(session: Session) -> list[SignIn]:
-    query = select(Member).order_by(Member.id).limit(OFFERED)
-    return [SignIn(m.email, m.name, m.consumer.name) for m in session.scalars(query)]
+def _offered(session: Session, takes: Callable[[Member], bool] = lambda member: True) -> list[SignIn]:
+    taken = filter(takes, session.scalars(select(Member).order_by(Member.id)))
+    return [SignIn(m.email, m.name, m.consumer.name) for m in islice(taken, OFFERED)]
 
 
-MEMBERS = Realm(
-    kind="member", by_email=_by_email, by_id=_by_id, acting=_acting, offered=_offered, reset_page="/portal/reset"
-)
+MEMBERS = Realm(kind="member", by_email=_by_email, by_id=_by_id, acting=_acting, offered=_offered, reset_page="/reset")
+
+
+def who_enter(portal: PortalAsked) -> Realm:
+    """The members who may sign in at a portal, each acting through it. Others are as if they were not there."""
+
+    def takes(session: Session, account: Account) -> bool:
+        return portal.serves(session, cast(Member, account).consumer_id)
+
+    return replace(
+        MEMBERS,
+        at=portal.where,
+        takes=takes,
+        acting=lambda account: replace(_acting(account), portal_id=portal.id),
+        offered=lambda session: _offered(session, lambda member: takes(session, member)),
+    )

@@ -11,13 +11,13 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import CALLING, REQUEST, move
-from calm_tariff.services.admit import groups, subscriptions
+from calm_tariff.services.admit import subscriptions
 from calm_tariff.services.admit.applications import owned
+from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.admit.terms_of_use import accept
 from calm_tariff.services.base import auditing, jobs, stamps
 from calm_tariff.services.base.context import ROLES, SYSTEM, Context
 from calm_tariff.services.base.notices import Kind, Notice, members, notify
-from calm_tariff.services.compose import visibility
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.admit.requests import AccessRequest
@@ -69,12 +69,7 @@ def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted:
         # Whoever asks for the same application at the same moment waits, and is then refused.
         application = owned(session, ctx, application_id, lock=True)
         plan = session.get(Plan, plan_id)
-        mine = groups.of_consumer(session, application.consumer_id)
-        if (
-            plan is None
-            or plan.state != "on sale"
-            or not (visibility.sees(plan, mine) and visibility.sees(plan.product, mine))
-        ):
+        if plan is None or not storefront.may_have(session, ctx, plan):
             raise NotFound("there is no such plan on sale", str(plan_id))
         refuse_second(session, application.id, plan)
         made = AccessRequest(
@@ -219,7 +214,7 @@ def carry_out(session: Session, ctx: Context, request: AccessRequest, decision: 
         stamps.touch(session, ctx)
     fields = {"offer": offer, "application": application.name, "note": note}
     kind: Kind = "request granted" if decision == "granted" else "request declined"
-    notice = Notice(kind=kind, fields=fields, page=f"/portal/applications/{application.id}")
+    notice = Notice(kind=kind, fields=fields, page=f"/applications/{application.id}")
     notify(session, ctx, members([request.member]), notice)
     auditing.note(
         session,

@@ -81,7 +81,7 @@ def tell(session: Session, ctx: Context, subscription: Subscription, kind: Kind,
     """Tell every member of a subscription's consumer."""
     application = subscription.application
     said = {"application": application.name, **fields}
-    notice = Notice(kind=kind, fields=said, page=f"/portal/applications/{application.id}")
+    notice = Notice(kind=kind, fields=said, page=f"/applications/{application.id}")
     notify(session, ctx, members(subscribers.members_of(session, [application.consumer_id])), notice)
 
 

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import NotFound
 from calm_tariff.formats.markdown import html
-from calm_tariff.services.admit import storefront
+from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.admit.applications import Application
@@ -34,7 +34,7 @@ def accept_terms(ctx: Context, slug: str) -> None:
     """Accept the newest terms of use of a product for one's own organisation. Raises `NotFound`."""
     with ctx.transaction() as session:
         product = session.scalar(select(Product).where(Product.slug == slug))
-        if product is None or not storefront.seen(session, product, ctx.actor.own_consumer):
+        if product is None or not storefront.seen(session, ctx, product):
             raise NotFound("there is no such product", slug)
         accept(session, ctx, product)
         auditing.note(

@@ -25,7 +25,8 @@ ROLES = ("product manager", "reviewer", "operations", "finance")
 
 @dataclass(frozen=True, slots=True)
 class Actor:
-    """Who acts: a person or service token of the provider (`role`), or a member of a consumer."""
+    """Who acts: a person or service token of the provider (`role`), or a member of a consumer, which may wait to be
+    let in. `portal_id` is the portal they came by."""
 
     name: str = "nobody"
     role: str = ""
@@ -34,6 +35,8 @@ class Actor:
     consumer_id: int | None = None
     consumer: str = ""
     token_id: int | None = None
+    portal_id: int | None = None
+    let_in: bool = True
 
     @property
     def identity(self) -> str:
@@ -53,9 +56,11 @@ class Actor:
 
     @property
     def own_consumer(self) -> int:
-        """The consumer whose things the actor may see. Raises unless a member is signed in."""
+        """The consumer whose things the actor may see. Raises unless a member is signed in, and let in."""
         if self.consumer_id is None:
             raise NotSignedIn("sign in first")
+        if not self.let_in:
+            raise NotAllowed(f"{self.consumer} has not been let in yet")
         return self.consumer_id
 
 

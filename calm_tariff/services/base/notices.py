@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
+from urllib.parse import urljoin
 
 from sqlalchemy.orm import Session
 
@@ -27,21 +28,26 @@ Kind = Literal[
     "password forgotten",
     "account asked for",
     "account there already",
+    "account invited",
+    "account let in",
+    "account turned away",
 ]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Recipient:
-    """Who is told: a mail address, and whose account it is. One without an account gets the letter alone."""
+    """Who is told: a mail address, and whose account it is. One without an account gets the letter alone. The page
+    that a notice leads to is below `at`, which is joined to the installation's address."""
 
     email: str
     name: str = ""
+    at: str = ""
     member_id: int | None = None
     person_id: int | None = None
 
 
 class Account(Protocol):
-    """A stored account of somebody."""
+    """A stored account of a consumer's member."""
 
     @property
     def id(self) -> Any:
@@ -55,16 +61,20 @@ class Account(Protocol):
     def name(self) -> Any:
         """The name."""
 
+    @property
+    def at(self) -> str:
+        """Where their portal is."""
+
 
 def members(accounts: Iterable[Account]) -> list[Recipient]:
     """Consumers' members as those who are told."""
-    return [Recipient(email=each.email, name=each.name, member_id=each.id) for each in accounts]
+    return [Recipient(email=each.email, name=each.name, member_id=each.id, at=each.at) for each in accounts]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Notice:
     """What is told: its kind, which has a template; what that is filled in with; and the page to look at, from the
-    first slash on. What a confidential one says is kept nowhere once it was sent."""
+    first slash on, below where each is at home. What a confidential one says is kept nowhere once it was sent."""
 
     kind: Kind
     fields: Mapping[str, Any] = field(default_factory=dict)
@@ -74,9 +84,11 @@ class Notice:
 
 def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice: Notice) -> None:
     """Tell everybody of an audience."""
-    common = {"office": provider_of(session).name, "link": Address(f"{ctx.web_address}{notice.page}"), **notice.fields}
+    office = provider_of(session).name
     for each in audience:
-        said = letter(notice.kind.replace(" ", "_"), {**common, "name": each.name})
+        link = Address(urljoin(ctx.web_address, each.at) + notice.page)
+        fields = {"office": office, "link": link, **notice.fields, "name": each.name}
+        said = letter(notice.kind.replace(" ", "_"), fields)
         mailing.write(session, ctx, each.email, said, notice.confidential)
         whose = ("member", each.member_id) if each.member_id is not None else ("person", each.person_id)
         if whose[1] is not None and not notice.confidential:

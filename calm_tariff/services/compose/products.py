@@ -376,7 +376,7 @@ def _ask_again(session: Session, ctx: Context, product: Product) -> None:
     """Tell the members of every subscribed consumer that the terms of use have a new version."""
     told = subscribers.members_of(session, subscribers.consumers_subscribed(session, product.id))
     fields = {"product": product.name, "terms": Prose(product.terms_of_use)}
-    notice = Notice(kind="terms of use changed", fields=fields, page="/portal/applications")
+    notice = Notice(kind="terms of use changed", fields=fields, page="/applications")
     notify(session, ctx, members(told), notice)
 
 

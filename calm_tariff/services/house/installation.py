@@ -21,16 +21,13 @@ from calm_tariff.store.house.people import Person
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ProviderTyped:
-    """Who sells access here, and how its portal looks."""
+    """Who sells access here."""
 
     name: str
     time_zone: str
     currency: str
     tax_percent: Decimal
     mail_from: str
-    welcome: str = ""
-    main_colour: str = "#153B5B"
-    accent_colour: str = "#E0A93B"
 
 
 def installed(ctx: Context) -> bool:
@@ -61,9 +58,6 @@ def install(ctx: Context, typed: ProviderTyped) -> None:
                 tax_percent=typed.tax_percent,
                 mail_from=typed.mail_from,
                 payment_days=14,
-                portal_main_colour=typed.main_colour,
-                portal_accent_colour=typed.accent_colour,
-                portal_welcome=typed.welcome,
             )
         )
         stamps.touch(session, ctx)

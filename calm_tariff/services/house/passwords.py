@@ -48,7 +48,7 @@ def forgotten(ctx: Context, realm: Realm, email: str, address: str = "") -> None
     throttling.letter(ctx, email, address)
     token = ctx.token()
     with ctx.transaction() as session:
-        found = realm.by_email(session, email)
+        found = realm.found(session, email)
         auditing.note(
             session,
             ctx,
@@ -63,7 +63,7 @@ def forgotten(ctx: Context, realm: Realm, email: str, address: str = "") -> None
         setattr(made, sessions.owner(realm), found.id)
         session.add(made)
         notice = Notice(kind="password forgotten", page=f"{realm.reset_page}#{token}", confidential=True)
-        notify(session, ctx, [Recipient(email=email)], notice)
+        notify(session, ctx, [Recipient(email=email, at=realm.at)], notice)
 
 
 def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "") -> str:
@@ -77,9 +77,10 @@ def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "") -
         whose = getattr(letter, sessions.owner(realm)) if letter else None
         if letter is None or whose is None or letter.expires_at <= ctx.now:
             raise NotFound("this letter was used, is too old, or a newer one was asked for; ask again", "token")
-        return _set(
-            session, ctx, realm, realm.by_id(session, whose), hashed=hashed, did="set another password by letter"
-        )
+        account = realm.by_id(session, whose)
+        if not realm.takes(session, account):
+            raise NotFound("this letter is not good here; open the link in it", "token")
+        return _set(session, ctx, realm, account, hashed=hashed, did="set another password by letter")
 
 
 def forget(ctx: Context) -> None:

@@ -39,7 +39,8 @@ class SignIn:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Realm:
     """One kind of people who sign in: how their accounts are found by address and by id, who each of them is when
-    acting, whom a demo offers, and the page on which another password is set."""
+    acting, whom a demo offers, and the page on which another password is set, below `at` where that is not the
+    installation's address. An account that it does not take is as if it were not there."""
 
     kind: Kind
     by_email: Callable[[Session, str], Account | None]
@@ -47,6 +48,13 @@ class Realm:
     acting: Callable[[Account], Actor]
     offered: Callable[[Session], list[SignIn]]
     reset_page: str
+    at: str = ""
+    takes: Callable[[Session, Account], bool] = lambda session, account: True
+
+    def found(self, session: Session, email: str) -> Account | None:
+        """The account of an address, where there is one."""
+        account = self.by_email(session, email)
+        return account if account is not None and self.takes(session, account) else None
 
 
 def sign_in(ctx: Context, realm: Realm, email: str, password: str, address: str = "") -> str:
@@ -54,7 +62,7 @@ def sign_in(ctx: Context, realm: Realm, email: str, password: str, address: str 
     email = address_typed(email)
     throttling.attempt(ctx, f"{realm.kind} {email}", address)
     with ctx.transaction() as session:
-        account = realm.by_email(session, email)
+        account = realm.found(session, email)
         stored = account.password_hash if account else None
     if not password_matches(stored, password) or account is None:
         # Said to the record, the log and who tried; never whether the account is there.
@@ -72,7 +80,7 @@ def sign_in(ctx: Context, realm: Realm, email: str, password: str, address: str 
 def demo_sign_in(ctx: Context, realm: Realm, email: str) -> str:
     """A session without password, for the buttons of a demo. The caller checks that this is one."""
     with ctx.transaction() as session:
-        found = realm.by_email(session, email)
+        found = realm.found(session, email)
         if found is None:
             raise NotSignedIn("there is no such demo sign-in", "email")
         return begin(session, ctx, realm, found.id)
@@ -104,8 +112,9 @@ def who(ctx: Context, realm: Realm, token: str | None) -> Actor:
             return NOBODY
         if found.seen_at <= ctx.now - NOTICED:
             session.execute(update(SignedIn).where(SignedIn.token_hash == found.token_hash).values(seen_at=ctx.now))
-        account = found.person_id if realm.kind == "person" else found.member_id
-        return NOBODY if account is None else realm.acting(realm.by_id(session, account))
+        account_id = found.person_id if realm.kind == "person" else found.member_id
+        account = None if account_id is None else realm.by_id(session, account_id)
+        return NOBODY if account is None or not realm.takes(session, account) else realm.acting(account)
 
 
 def begin(session: Session, ctx: Context, realm: Realm, account_id: int) -> str:

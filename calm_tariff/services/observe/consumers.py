@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
 
-from sqlalchemy import func, select
+from sqlalchemy import case, func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import NotFound
@@ -30,10 +30,11 @@ from calm_tariff.store.serve import usage_queries
 
 @dataclass(frozen=True, slots=True)
 class ConsumerLine:
-    """A line of the list: calls are those of the last 28 days, by UTC."""
+    """A line of the list: calls are those of the last 28 days, by UTC. `state`: core.lifecycles.CONSUMER."""
 
     id: int
     name: str
+    state: str
     since: datetime
     plans: list[str]
     served: int
@@ -55,6 +56,7 @@ class ConsumerView:
     `calls_since`."""
 
     line: ConsumerLine
+    portal: str
     calls_since: datetime
     members: list[MemberView]
     applications: list[ApplicationView]
@@ -65,7 +67,7 @@ class ConsumerView:
 
 
 def listed(ctx: Context, wanted: PageQuery) -> Page[ConsumerLine]:
-    """A page of the consumers. Orders: name, since, served, refused."""
+    """A page of the consumers. Orders: name, state (those who wait to be let in first), since, served, refused."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
         month = usage_queries.verdicts_of_all(_month_ago(ctx))
@@ -73,13 +75,20 @@ def listed(ctx: Context, wanted: PageQuery) -> Page[ConsumerLine]:
         query = select(Consumer, served, refused).outerjoin(month, month.c.consumer_id == Consumer.id)
         if wanted.words:
             query = query.where(func.lower(Consumer.name).contains(wanted.words.lower(), autoescape=True))
-        orders = {"name": Consumer.name, "since": Consumer.created_at, "served": served, "refused": refused}
+        orders = {
+            "name": Consumer.name,
+            "state": _WAITING_FIRST,
+            "since": Consumer.created_at,
+            "served": served,
+            "refused": refused,
+        }
         found = page(session, query, Consumer.id, orders, wanted)
         plans = _plans(session, [consumer.id for consumer, *_ in found.rows])
         return replace(
             found,
             rows=[
-                ConsumerLine(c.id, c.name, c.created_at, plans.get(c.id, []), *map(int, ns)) for c, *ns in found.rows
+                ConsumerLine(c.id, c.name, c.state, c.created_at, plans.get(c.id, []), *map(int, ns))
+                for c, *ns in found.rows
             ],
         )
 
@@ -102,11 +111,13 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
             line=ConsumerLine(
                 id=consumer.id,
                 name=consumer.name,
+                state=consumer.state,
                 since=consumer.created_at,
                 plans=plans,
                 served=month.get("served", 0) + month.get("held", 0),
                 refused=month.get("refused", 0),
             ),
+            portal=consumer.portal.name,
             calls_since=moment_of(_month_ago(ctx)),
             members=[MemberView(m.name, m.email, m.role) for m in members],
             applications=applications,
@@ -115,6 +126,9 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
             currency=provider_of(session).currency,
             running=sum(running, Decimal(0)),
         )
+
+
+_WAITING_FIRST = case({"waiting": 0, "turned away": 1}, value=Consumer.state, else_=2)
 
 
 def _month_ago(ctx: Context) -> int:

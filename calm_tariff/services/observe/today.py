@@ -10,7 +10,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import HOUR, day_start, local_day, month_of, period_before
-from calm_tariff.services.admit import requests
+from calm_tariff.services.admit import letting_in, requests
 from calm_tariff.services.base import jobs, mailing
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.observe import allowances
@@ -65,8 +65,9 @@ def today(ctx: Context) -> Today:
     """The page of whoever is signed in."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        items = [*_requests(session, ctx), *_spent(session, ctx), *_refusals(session, ctx), *_periods(session, ctx)]
-        items += [*_late(session, ctx), *_letters(session, ctx), *_jobs(session), *_drafts(session)]
+        items = [*_requests(session, ctx), *_organisations(session), *_spent(session, ctx), *_refusals(session, ctx)]
+        items += [*_periods(session, ctx), *_late(session, ctx), *_letters(session, ctx), *_jobs(session)]
+        items += _drafts(session)
         yours = [i for i in items if ctx.actor.role in i.roles]
         return Today(yours, [i for i in items if i not in yours], _yesterday(session, ctx))
 
@@ -101,6 +102,16 @@ def _requests(session: Session, ctx: Context) -> list[Item]:
     who = f"{first.consumer} asks for {first.product} · {first.plan}" if first else ""
     title = "One request waits on the desk" if waiting == 1 else f"{waiting} requests wait on the desk"
     return [Item(title, f"The oldest has waited {since}: {who}.", "Go to the desk", "/admit/desk", ["reviewer"])]
+
+
+def _organisations(session: Session) -> list[Item]:
+    """Those who signed up where a person lets new ones in."""
+    waiting = letting_in.waiting(session)
+    if not waiting:
+        return []
+    title = "One organisation waits to be let in" if waiting == 1 else f"{waiting} organisations wait to be let in"
+    detail = "Until then they see what everybody sees, and can ask for nothing."
+    return [Item(title, detail, "See who", "/admit/consumers?sort=state", ["reviewer", "product manager"])]
 
 
 def _spent(session: Session, ctx: Context) -> list[Item]:

@@ -147,7 +147,7 @@ def _tell(session: Session, ctx: Context, invoice: Invoice) -> None:
         "currency": invoice.currency,
         "due": f"{invoice.due_on:%-d %B %Y}",
     }
-    notice = Notice(kind="invoice issued", fields=fields, page=f"/portal/invoices/{invoice.id}")
+    notice = Notice(kind="invoice issued", fields=fields, page=f"/invoices/{invoice.id}")
     notify(session, ctx, members(session.scalars(owners)), notice)
 
 

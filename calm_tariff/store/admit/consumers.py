@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import Column, ForeignKey, Table
+from sqlalchemy import Column, ForeignKey, String, Table
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from calm_tariff.store.base.columns import Base, Hash, Id, Name
+from calm_tariff.store.admit.portals import Portal
+from calm_tariff.store.base.columns import Base, Hash, Id, Name, Word
 from calm_tariff.store.compose.groups import ConsumerGroup
 from calm_tariff.store.house.people import Account
 
 
 class Consumer(Base):
     """An organisation that calls the APIs. `look` and `shape` are digests of how its name looks, so that no other
-    can be taken for it."""
+    can be taken for it. States: core.lifecycles.CONSUMER. `portal` is the one it came by, to which letters lead."""
 
     __tablename__ = "consumer"
     id: Mapped[Id]
@@ -22,6 +23,9 @@ class Consumer(Base):
     look: Mapped[Hash] = mapped_column(unique=True)
     shape: Mapped[Hash] = mapped_column(unique=True)
     created_at: Mapped[datetime]
+    state: Mapped[Word] = mapped_column(default="let in", index=True)
+    portal_id: Mapped[int] = mapped_column(ForeignKey("portal.id"), index=True)
+    portal: Mapped[Portal] = relationship(lazy="joined")
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary="consumer_in_group", order_by="ConsumerGroup.name")
 
 
@@ -40,11 +44,20 @@ class Member(Account, Base):
     consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
     consumer: Mapped[Consumer] = relationship(lazy="joined")
 
+    @property
+    def at(self) -> str:
+        """Where the portal of its consumer is, to be joined to the installation's address."""
+        return self.consumer.portal.where
+
 
 class AwaitedSignUp(Base):
-    """Somebody said that a mail address is theirs, and was written to; whoever has the letter's token has proved it."""
+    """Somebody said that a mail address is theirs, and was written to; whoever has the letter's token has proved it.
+    `invited_by` is who of the provider's people asked them to come."""
 
     __tablename__ = "awaited_sign_up"
     token_hash: Mapped[Hash] = mapped_column(primary_key=True)
     email: Mapped[Name] = mapped_column(index=True)
+    portal_id: Mapped[int] = mapped_column(ForeignKey("portal.id"), index=True)
+    invited_by: Mapped[str | None] = mapped_column(String(200))
+    invited_at: Mapped[datetime | None]
     expires_at: Mapped[datetime] = mapped_column(index=True)

@@ -32,6 +32,7 @@ ORDER = (
     "plan",
     "meter",
     "consumer_group",
+    "portal",
     "consumer",
     "awaited_sign_up",
     "password_reset",

@@ -1,4 +1,4 @@
-"""The provider, and what its portal looks like."""
+"""The provider."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ from decimal import Decimal
 from sqlalchemy import Numeric, String
 from sqlalchemy.orm import Mapped, mapped_column
 
-from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
+from calm_tariff.store.base.columns import Base, Id, Name, Word
 
 
 class Provider(Base):
-    """The one organisation whose APIs are sold, with what its portal looks like."""
+    """The one organisation whose APIs are sold."""
 
     __tablename__ = "provider"
     id: Mapped[Id]
@@ -21,6 +21,3 @@ class Provider(Base):
     tax_percent: Mapped[Decimal] = mapped_column(Numeric(7, 4))
     mail_from: Mapped[Name]
     payment_days: Mapped[int] = mapped_column(default=14)
-    portal_main_colour: Mapped[str] = mapped_column(String(7), default="#153B5B")
-    portal_accent_colour: Mapped[str] = mapped_column(String(7), default="#E0A93B")
-    portal_welcome: Mapped[Prose] = mapped_column(default="")

@@ -11,8 +11,8 @@ from calm_tariff.services.admit import (
     applications,
     groups,
     requests,
-    storefront,
 )
+from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.compose import products
 from calm_tariff.services.compose.sheet import plans
 from tests.office import Office

@@ -37,7 +37,7 @@ def walk(ctx: Context, **wanted: object) -> list[str]:
 @pytest.fixture
 def full(office: Office) -> Office:
     with office.ctx.transaction() as session:
-        session.add_all(Consumer(name=name, look=name, shape=name, created_at=at) for name, at in SOME)
+        session.add_all(Consumer(name=name, look=name, shape=name, created_at=at, portal_id=1) for name, at in SOME)
     return office
 
 
@@ -67,9 +67,9 @@ def test_rows_that_come_and_go_repeat_and_skip_no_others(full: Office) -> None:
     first = consumers.listed(full.manager, PageQuery(rows=10))
     with full.ctx.transaction() as session:
         session.add(
-            Consumer(name="Aardvark Tours", look="a", shape="a", created_at=START)
+            Consumer(name="Aardvark Tours", look="a", shape="a", created_at=START, portal_id=1)
         )  # before the cursor: not seen again
-        session.add(Consumer(name="Boat 15½", look="b", shape="b", created_at=START))  # after it: seen
+        session.add(Consumer(name="Boat 15½", look="b", shape="b", created_at=START, portal_id=1))  # after it: seen
         session.delete(session.scalar(select(Consumer).where(Consumer.name == "Boat 20")))
     rest = consumers.listed(full.manager, PageQuery(rows=50, cursor=first.next)).rows
     names = [c.name for c in (*first.rows, *rest)]

@@ -1,8 +1,9 @@
 import createClient from "openapi-fetch";
+import { BEGINS } from "./begins";
 import { settled } from "./problem";
 import type { components, paths } from "./schema.portal";
 
-const client = createClient<paths>({ baseUrl: "/portal/api/v1" });
+const client = createClient<paths>({ baseUrl: `${BEGINS}/api/v1` });
 
 export type { paths };
 export type Portal = components["schemas"];

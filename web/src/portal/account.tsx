@@ -58,6 +58,28 @@ export function SignIn() {
 
 /** First the address, which a letter shows to be one's own. */
 export function SignUp() {
+  const { sign_up, provider } = useMe().look;
+  if (sign_up === "by invitation" || sign_up === "nobody")
+    return (
+      <div className={NARROW}>
+        <h1 className="mb-4">Sign up</h1>
+        <p>
+          {sign_up === "nobody"
+            ? "No accounts are made here at the moment."
+            : `Accounts are made by invitation: ${provider} has a letter sent to whoever is invited, and its link leads here.`}
+        </p>
+        <p className="mt-3">
+          <Link className="figure-link" to="/sign-in">
+            Sign in instead
+          </Link>
+        </p>
+      </div>
+    );
+  return <AskForAccount />;
+}
+
+function AskForAccount() {
+  const { look } = useMe();
   const entry = useEntry({ start: { email: "" }, send: (body) => api.post("/sign-up", { body }) });
   return (
     <Form of={entry} className={NARROW}>
@@ -75,6 +97,9 @@ export function SignUp() {
         <>
           <p className="mb-4 text-soft">
             An account is your organisation's: its applications, keys, plans and invoices.
+            {look.sign_up === "mail domains" &&
+              " Your address must be one of an organisation that is known here."}
+            {!look.at_once && ` ${look.provider} looks at new organisations before they are let in.`}
           </p>
           <Line name="email" label="E-mail address" type="email" autoComplete="email" required autoFocus />
           <Refused />

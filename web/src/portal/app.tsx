@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Suspense, useLayoutEffect } from "react";
+import { Suspense } from "react";
 import { Link, matchPath, NavLink, Route, Routes, useLocation, useNavigate } from "react-router";
 import { api, type Portal } from "../api/portal";
 import { left } from "../api/queries/asking";
@@ -10,7 +10,9 @@ import { type Later, Loaded, later, useFirst } from "../kit/later";
 import { Told } from "../kit/told";
 import { Confirm, ForgottenPassword, OwnPassword, ResetPassword, SignIn, SignUp } from "./account";
 import { Browse } from "./browse";
+import { picture, useLook } from "./look";
 import { Me, useMe } from "./me";
+import { FurtherPage } from "./page";
 import { ProductPage } from "./product";
 
 type Member = Portal["Member"];
@@ -24,46 +26,37 @@ const OWN_PAGES: [string, Later][] = [
   ["/invoices/:id", later(() => import("./invoices").then((of) => of.InvoicePage))],
 ];
 
-/** The provider's colours, for the whole document: a dialog stands beside the page, not inside it. */
-function useColours(look: Member["look"] | undefined) {
-  useLayoutEffect(() => {
-    if (!look) return;
-    const root = document.documentElement.style;
-    root.setProperty("--portal-main", look.main_colour);
-    root.setProperty("--portal-accent", look.accent_colour);
-    root.setProperty("--color-kelp", look.main_colour);
-  }, [look]);
-}
-
 export function App() {
   const { pathname } = useLocation();
   const me = useQuery(signedIn());
   const arrived = useFirst(OWN_PAGES.find(([path]) => matchPath(path, pathname))?.[1]);
-  useColours(me.data?.look);
+  const look = useLook(me.data?.look);
   if (me.error)
     return (
       <div className="p-10">
         <Trouble error={me.error} />
       </div>
     );
-  if (!me.data || !arrived)
+  if (!me.data || !look || !arrived)
     return (
       <div className="p-10">
         <Waiting words="Opening the portal" />
       </div>
     );
-  const { look } = me.data;
+  const member = { ...me.data, look };
   return (
     <Told zone={look.time_zone} currency={look.currency}>
-      <Me.Provider value={me.data}>
+      <Me.Provider value={member}>
         <div className="portal min-h-full bg-white text-[15px] text-[#1E2B2A]">
-          <Header me={me.data} />
+          <Header me={member} />
           <main className="mx-auto max-w-[1200px] px-6 pt-6 pb-16">
+            {member.name && !member.let_in && <NotLetIn me={member} />}
             <Boundary at={pathname}>
               <Suspense fallback={<Waiting words="Opening the page" />}>
                 <Routes>
                   <Route path="/" element={<Browse />} />
                   <Route path="/products/:slug" element={<ProductPage />} />
+                  <Route path="/pages/:prefix" element={<FurtherPage />} />
                   <Route path="/sign-in" element={<SignIn />} />
                   <Route path="/sign-up" element={<SignUp />} />
                   <Route path="/confirm" element={<Confirm />} />
@@ -112,7 +105,19 @@ export function App() {
 }
 
 function Own({ children }: { children: React.ReactNode }) {
-  return useMe().name ? children : <SignIn />;
+  const { name, let_in } = useMe();
+  if (!name) return <SignIn />;
+  return let_in ? children : <h1>Not yet</h1>;
+}
+
+/** What a member reads whose organisation waits for the provider. */
+function NotLetIn({ me }: { me: Member }) {
+  return (
+    <p role="status" className="mb-6 bg-(--portal-tint) px-4 py-3">
+      {me.look.provider} looks at new organisations before they are let in. Once {me.consumer} is, you get a
+      letter; until then you see what everybody sees.
+    </p>
+  );
 }
 
 function Header({ me }: { me: Member }) {
@@ -129,21 +134,18 @@ function Header({ me }: { me: Member }) {
     <header className="bg-(--portal-main) text-white">
       <div className="mx-auto flex max-w-[1200px] flex-wrap items-center gap-x-6 gap-y-2 px-6 py-3.5 text-[14px]">
         <Link to="/" className="flex items-center gap-3 font-serif text-[20px]">
-          <svg width="26" height="26" viewBox="0 0 26 26" aria-hidden="true">
-            <circle cx="13" cy="13" r="11.5" fill="none" stroke="var(--portal-accent)" strokeWidth="1.6" />
-            <path
-              d="M5 14c3 0 3-3.4 5.6-3.4S14 15 16.4 15 18.6 12 21 12"
-              fill="none"
-              stroke="#fff"
-              strokeWidth="2.2"
-            />
-          </svg>
+          {me.look.logo && <img src={picture(me.look.logo)} alt="" className="h-8 w-auto" />}
           {me.look.name}
         </Link>
         <nav aria-label="Main" className="flex flex-wrap gap-x-5 gap-y-1">
           <NavLink to="/" end className={link}>
             Data and plans
           </NavLink>
+          {me.look.pages.map((page) => (
+            <NavLink key={page.prefix} to={`/pages/${page.prefix}`} className={link}>
+              {page.title}
+            </NavLink>
+          ))}
           {me.name && (
             <>
               <NavLink to="/applications" className={link}>
@@ -177,9 +179,11 @@ function Header({ me }: { me: Member }) {
               <NavLink to="/sign-in" className={link}>
                 Sign in
               </NavLink>
-              <NavLink to="/sign-up" className={link}>
-                Sign up
-              </NavLink>
+              {me.look.sign_up !== "nobody" && (
+                <NavLink to="/sign-up" className={link}>
+                  Sign up
+                </NavLink>
+              )}
             </>
           )}
         </div>

@@ -41,7 +41,7 @@ export function Applications() {
         </p>
       )}
       {list.data?.map((a) => (
-        <section key={a.id} className="border-b border-[#D5DEE4] py-4">
+        <section key={a.id} className="border-b border-(--portal-line) py-4">
           <h2 className="text-[20px]">
             <Link className="hover:underline" to={`/applications/${a.id}`}>
               {a.name}
@@ -128,7 +128,7 @@ function Plans({ app }: { app: App }) {
         </p>
       )}
       {app.plans.map((p) => (
-        <p key={`${p.request_id}-${p.subscription_id}`} className="border-b border-[#E6ECF0] py-2">
+        <p key={`${p.request_id}-${p.subscription_id}`} className="border-b border-(--portal-line-soft) py-2">
           <b className="font-semibold">
             {p.product} · {p.plan}
           </b>

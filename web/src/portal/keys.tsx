@@ -200,14 +200,17 @@ function NewKey({
     <Dialog open onClose={onClose} title={kind === "key" ? "Your new key" : "Your new secret"}>
       <p>It is shown this once. Keep it where your application finds it.</p>
       <p className="my-3 flex items-center gap-3">
-        <code data-testid="secret" className="bg-[#F1F5F9] px-2.5 py-1.5 font-mono text-[13px] break-all">
+        <code
+          data-testid="secret"
+          className="bg-(--portal-tint) px-2.5 py-1.5 font-mono text-[13px] break-all"
+        >
           {secret}
         </code>
         <Button small onClick={() => navigator.clipboard.writeText(secret).then(() => setCopied(true))}>
           {copied ? "Copied" : "Copy"}
         </Button>
       </p>
-      <pre className="bg-[#F1F5F9] p-3 font-mono text-[12px] break-all whitespace-pre-wrap">
+      <pre className="bg-(--portal-tint) p-3 font-mono text-[12px] break-all whitespace-pre-wrap">
         {kind === "key"
           ? `curl -H "${header}: ${secret.slice(0, 12)}…" ${gateway}/…`
           : `curl -u "${client}:${secret.slice(0, 12)}…" ${gateway}/…`}

@@ -41,7 +41,7 @@ export function ProductPage() {
   return (
     <>
       <h1 className="text-[38px]">{p.name}</h1>
-      <div className="mt-1 max-w-[76ch] text-[#3D4A4F]">
+      <div className="mt-1 max-w-[76ch] text-(--portal-soft)">
         <Prose html={p.description_html} />
         <Prose html={p.contact_html} />
       </div>
@@ -71,7 +71,7 @@ export function ProductPage() {
             <Estimator meter={p.meter} units={units} onChange={(n) => change({ units: String(n) })} />
           )}
           <div
-            className="grid border-t border-[#D5DEE4]"
+            className="grid border-t border-(--portal-line)"
             style={{ gridTemplateColumns: "repeat(auto-fit, minmax(260px, 1fr))" }}
           >
             {p.offers.map((offer) => (
@@ -100,7 +100,7 @@ function Estimator({
   onChange: (units: number) => void;
 }) {
   return (
-    <div className="mb-4 flex flex-wrap items-center gap-x-10 gap-y-3 bg-[#F1F5F9] px-6 py-5">
+    <div className="mb-4 flex flex-wrap items-center gap-x-10 gap-y-3 bg-(--portal-tint) px-6 py-5">
       <label className="flex flex-wrap items-baseline gap-1.5">
         About
         <input
@@ -133,7 +133,7 @@ function OfferColumn({ offer, product, onChoose }: { offer: Offer; product: Prod
   return (
     <section
       aria-label={offer.name}
-      className="border-[#D5DEE4] px-6 pt-5 pb-6 not-first:border-l first:pl-0"
+      className="border-(--portal-line) px-6 pt-5 pb-6 not-first:border-l first:pl-0"
     >
       <h2 className="text-[22px]">{offer.name}</h2>
       {offer.estimate === null ? (
@@ -146,7 +146,8 @@ function OfferColumn({ offer, product, onChoose }: { offer: Offer; product: Prod
       ) : (
         <>
           <p className="mt-1 font-serif text-[30px] leading-tight">
-            {amount(offer.estimate)} <span className="text-[16px] text-[#3D4A4F]">a month, before tax</span>
+            {amount(offer.estimate)}{" "}
+            <span className="text-[16px] text-(--portal-soft)">a month, before tax</span>
           </p>
           <p className="text-[13px] font-semibold text-(--portal-main)">
             {offer.cheapest ? "Costs least for this use" : "\u00a0"}
@@ -155,7 +156,7 @@ function OfferColumn({ offer, product, onChoose }: { offer: Offer; product: Prod
       )}
       <ul className="mt-3 mb-4">
         {offer.terms.map((term) => (
-          <li key={term} className="border-b border-[#E6ECF0] py-1.5 text-[14px]">
+          <li key={term} className="border-b border-(--portal-line-soft) py-1.5 text-[14px]">
             {term}
           </li>
         ))}
@@ -190,7 +191,7 @@ function Operations({ product, gateway }: { product: Product; gateway: string })
       {first && (
         <>
           <h2 className="mt-6 mb-1.5">A first call</h2>
-          <pre className="overflow-x-auto bg-[#F1F5F9] p-3 font-mono text-[13px]">
+          <pre className="overflow-x-auto bg-(--portal-tint) p-3 font-mono text-[13px]">
             {firstCall(product.key_header, gateway, first)}
           </pre>
         </>

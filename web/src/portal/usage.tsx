@@ -107,7 +107,7 @@ export function Usage() {
         {chosen && (
           <aside
             aria-label="Receipt"
-            className="border-[#D5DEE4] text-[14px] lg:border-l lg:pl-6 [&_.bg-paper]:bg-white"
+            className="border-(--portal-line) text-[14px] lg:border-l lg:pl-6 [&_.bg-paper]:bg-white"
           >
             <h2 className="mb-1.5">Receipt</h2>
             {receipt.data ? (

@@ -99,5 +99,5 @@ def end_sunset(ctx: Context, version_id: int) -> bool:
 def _announce(session: Session, ctx: Context, version: ApiVersion, sunset_on: date) -> None:
     name, last = f"{version.api.name} {version.version}", f"{sunset_on:%-d %B %Y}"
     told = subscribers.members_of(session, subscribers.consumers_calling(session, version.id))
-    notice = Notice(kind="version ends", fields={"version": name, "day": last}, page="/portal/applications")
+    notice = Notice(kind="version ends", fields={"version": name, "day": last}, page="/applications")
     notify(session, ctx, members(told), notice)

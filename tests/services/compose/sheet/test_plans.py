@@ -8,8 +8,8 @@ from sqlalchemy import select
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.services.admit import (
     carrying_over,
-    storefront,
 )
+from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.compose.sheet import plans
 from calm_tariff.store.admit.subscriptions import Subscription
 from tests.office import Office

@@ -16,6 +16,18 @@ export const consumersNamed = (words: string) =>
 
 export const groups = () => ask("/groups");
 
+const at = (id: number) => ({ params: { path: { portal_id: id } } });
+export const portals = () => ask("/portals");
+export const portal = (id: number) => ask("/portals/{portal_id}", at(id));
+export const invitations = (id: number) => ask("/portals/{portal_id}/invitations", at(id));
+export const fonts = () => ask("/portals/fonts", {}, { staleTime: Number.POSITIVE_INFINITY });
+export const contrast = (main: string, accent: string) =>
+  ask(
+    "/portals/contrast",
+    { params: { query: { main, accent } } },
+    { placeholderData: keepPreviousData, staleTime: Number.POSITIVE_INFINITY },
+  );
+
 /** What each decision about consumers makes stale. */
 export const STALE = {
   request: [
@@ -30,4 +42,7 @@ export const STALE = {
   ],
   override: ["/consumers/{consumer_id}/overrides", "/consumers/{consumer_id}", "/allowances"],
   group: ["/groups"],
+  portal: ["/portals", "/portals/{portal_id}"],
+  invitation: ["/portals/{portal_id}/invitations"],
+  answer: ["/consumers", "/consumers/{consumer_id}", "/today"],
 } satisfies Record<string, (Read<paths> | List<paths>)[]>;

@@ -27,6 +27,8 @@ export const documentAgainst = (reading: number, version: number) =>
     params: { path: { reading_id: reading, version_id: version } },
   });
 
+export const productsToChoose = () => ask("/products", { params: { query: { rows: 1000 } } });
+
 export const issuers = () => ask("/issuers");
 export const houseLimits = () => ask("/limits");
 

@@ -9,6 +9,7 @@ import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../lately";
 import { ListPage, useList } from "../list";
+import { LettingIn } from "./letting-in";
 import { Overrides } from "./overrides";
 
 export function Consumers() {
@@ -29,6 +30,12 @@ export function Consumers() {
         { head: "Since", cell: (c) => dayAndYear(c.since), sort: "since" },
         { head: "Served", cell: (c) => count(c.served), sort: "served", number: true },
         { head: "Refused", cell: (c) => count(c.refused), sort: "refused", number: true },
+        {
+          head: "State",
+          cell: (c) => c.state,
+          sort: "state",
+          look: (c) => (c.state === "let in" ? "text-soft" : "text-brass"),
+        },
       ]}
     />
   );
@@ -49,7 +56,7 @@ export function Consumer() {
   return (
     <Page
       title={c.line.name}
-      sub={`Consumer since ${dayAndYear(c.line.since)} · ${c.line.plans.join(", ") || "on no plan"}`}
+      sub={`Consumer since ${dayAndYear(c.line.since)}, by ${c.portal} · ${c.line.plans.join(", ") || "on no plan"}`}
       margin={
         <>
           <Aside title="This period so far">
@@ -82,6 +89,7 @@ export function Consumer() {
         </>
       }
     >
+      {c.line.state !== "let in" && <LettingIn consumer={c} />}
       <Section title="Allowances">
         {c.gauges.map((g) => (
           <div key={g.subscription_id + g.name} className="border-b border-line-soft py-2.5">

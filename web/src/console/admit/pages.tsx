@@ -3,8 +3,10 @@ import { Nowhere } from "../frame";
 import { Consumer, Consumers } from "./consumers";
 import { Desk } from "./desk";
 import { Groups } from "./groups";
+import { PortalPage } from "./portal";
+import { Portals } from "./portals";
 
-/** Who may call: the desk, the consumers and their groups. */
+/** Who may call: the desk, the consumers and their groups, the portals. */
 export function AdmitPages() {
   return (
     <Routes>
@@ -13,6 +15,8 @@ export function AdmitPages() {
       <Route path="consumers" element={<Consumers />} />
       <Route path="consumers/:id" element={<Consumer />} />
       <Route path="groups" element={<Groups />} />
+      <Route path="portals" element={<Portals />} />
+      <Route path="portals/:id" element={<PortalPage />} />
       <Route path="*" element={<Nowhere />} />
     </Routes>
   );

@@ -8,6 +8,7 @@ export const admit: Place = {
     { name: "The desk", to: "/admit/desk", count: (of) => of.waiting },
     { name: "Consumers", to: "/admit/consumers", count: (of) => of.consumers },
     { name: "Groups", to: "/admit/groups" },
+    { name: "Portals", to: "/admit/portals" },
   ],
   waits: (of) => of.waiting,
   routes: later(() => import("./pages").then((of) => of.AdmitPages)),

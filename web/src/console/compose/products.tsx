@@ -1,17 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
 import { groups as ofGroups } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
-import { markdown, STALE } from "../../api/queries/compose";
+import { STALE } from "../../api/queries/compose";
 import { Choose } from "../../kit/choose";
-import { Button, WordButton } from "../../kit/controls";
+import { Button } from "../../kit/controls";
 import { Choice, Choices, Line, Own } from "../../kit/fields";
 import { Form, Refused, Send, useEntry } from "../../kit/form";
-import { Prose } from "../../kit/prose";
 import { Page } from "../frame";
 import { ListPage, useList } from "../list";
+import { Markdown } from "../markdown";
 import { ChooseOperations } from "./operations";
 
 type Typed = Console["ProductIn"];
@@ -139,26 +138,5 @@ export function ProductForm<R>({ start, verb, send, done }: FormProps<R>) {
       <Send disabled={typed.operations.length === 0}>{verb}</Send>
       <Refused />
     </Form>
-  );
-}
-
-/** Text in Markdown, with a look at how it will read. */
-function Markdown({ name, label, value }: { name: string; label: string; value: string }) {
-  const [shown, setShown] = useState(false);
-  const made = useQuery({ ...markdown(value), enabled: shown });
-  return (
-    <div className="mb-3">
-      <Line name={name} label={label} area hint="Markdown" />
-      <div className="-mt-2 text-[12px]">
-        <WordButton className="text-[12px]" onClick={() => setShown(!shown)}>
-          {shown ? "hide how it reads" : "how it reads"}
-        </WordButton>
-      </div>
-      {shown && made.data !== undefined && (
-        <div className="mt-1 border-l-[3px] border-line pl-3">
-          <Prose html={made.data} />
-        </div>
-      )}
-    </div>
   );
 }

@@ -9,7 +9,8 @@ from decimal import Decimal
 import pytest
 
 from calm_tariff.core.errors import Invalid, NotFound
-from calm_tariff.services.admit import groups, requests, storefront
+from calm_tariff.services.admit import groups, requests
+from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.compose import products
 from calm_tariff.services.compose.apis import sunsets
@@ -65,12 +66,11 @@ def test_a_plan_shown_to_a_group_is_left_out_for_others_in_list_and_page(office:
 
 def test_who_is_on_a_product_may_still_know_of_it(office: Office) -> None:
     restrict(office, consumer=0)
-    stranger = office.join("Strangers").own_consumer
+    kayaks, stranger = office.acting(office.consumers[1]), office.ctx.acting(office.join("Strangers"))
     with office.ctx.transaction() as session:
         product = session.get_one(Product, office.product)
-        kayaks = office.consumers[1].member.own_consumer
-        assert storefront.seen(session, product, kayaks)
-        assert not storefront.seen(session, product, stranger)
+        assert storefront.seen(session, kayaks, product)
+        assert not storefront.seen(session, stranger, product)
 
 
 @pytest.mark.parametrize(

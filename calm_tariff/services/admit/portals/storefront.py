@@ -1,4 +1,4 @@
-"""What the portal shows: the provider's look, products, their operations and plans, and an estimate."""
+"""What a portal sells: products, their operations and plans, and an estimate."""
 
 from __future__ import annotations
 
@@ -18,6 +18,7 @@ from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.markdown import html
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import groups
+from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.compose import visibility
 from calm_tariff.services.compose.products import api_names, meters_of
@@ -25,20 +26,6 @@ from calm_tariff.services.compose.sheet import estimates
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.products import Plan, Product
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Look:
-    """How the portal looks and what it says first."""
-
-    name: str
-    welcome: str
-    main_colour: str
-    accent_colour: str
-    currency: str
-    time_zone: str
-    gateway: str
-    token_endpoint: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -95,26 +82,10 @@ class Storefront:
     key_header: str
 
 
-def look(ctx: Context, gateway: str) -> Look:
-    """The portal's look."""
-    with ctx.transaction() as session:
-        p = provider_of(session)
-        return Look(
-            name=p.name,
-            welcome=p.portal_welcome,
-            main_colour=p.portal_main_colour,
-            accent_colour=p.portal_accent_colour,
-            currency=p.currency,
-            time_zone=p.time_zone,
-            gateway=gateway,
-            token_endpoint=f"{ctx.web_address}/oauth2/token",
-        )
-
-
 def products(ctx: Context) -> list[ProductLine]:
-    """Products with a plan on sale that the signed-in consumer's groups may see."""
+    """Products with a plan on sale that the portal offers and the signed-in consumer's groups may see."""
     with ctx.transaction() as session:
-        mine = groups.of_consumer(session, ctx.actor.consumer_id)
+        may_see = _eyes(session, ctx)
         query = (
             select(Product)
             .options(
@@ -124,7 +95,7 @@ def products(ctx: Context) -> list[ProductLine]:
             )
             .order_by(Product.name)
         )
-        offered = [(p, _on_sale(p, mine)) for p in session.scalars(query) if visibility.sees(p, mine)]
+        offered = [(p, may_see.on_sale(p)) for p in session.scalars(query)]
         return [
             ProductLine(p.slug, p.name, p.description, api_names(p), [plan.name for plan in plans])
             for p, plans in offered
@@ -143,8 +114,7 @@ def product(ctx: Context, slug: str, units: int = 10_000) -> Storefront:
             .options(selectinload(Product.operations), selectinload(Product.plans).selectinload(Plan.revisions))
         )
         found = session.scalar(query)
-        mine = groups.of_consumer(session, ctx.actor.consumer_id)
-        plans = _on_sale(found, mine) if found and visibility.sees(found, mine) else []
+        plans = _eyes(session, ctx).on_sale(found) if found else []
         if found is None or not plans:
             raise NotFound("there is no such product", slug)
         sold = [(plan, read(PlanTerms, plan.revisions[-1].terms)) for plan in plans]
@@ -173,22 +143,46 @@ def product(ctx: Context, slug: str, units: int = 10_000) -> Storefront:
         )
 
 
-def seen(session: Session, product: Product, consumer_id: int) -> bool:
-    """Whether a consumer may know that a product is there: it has something on sale for them, or they are on it."""
-    mine = groups.of_consumer(session, consumer_id)
-    if visibility.sees(product, mine) and _on_sale(product, mine):
+def seen(session: Session, ctx: Context, product: Product) -> bool:
+    """Whether the signed-in consumer may know that a product is there: it has something on sale for them here, or they
+    are on it."""
+    if _eyes(session, ctx).on_sale(product):
         return True
     held = (
         select(Subscription.id)
         .join(Plan, Plan.id == Subscription.plan_id)
         .join(Application, Application.id == Subscription.application_id)
-        .where(Plan.product_id == product.id, Application.consumer_id == consumer_id, Subscription.state != "ended")
+        .where(
+            Plan.product_id == product.id,
+            Application.consumer_id == ctx.actor.own_consumer,
+            Subscription.state != "ended",
+        )
     )
     return session.scalar(held.limit(1)) is not None
 
 
-def _on_sale(product: Product, mine: frozenset[int]) -> list[Plan]:
-    return [plan for plan in product.plans if plan.state == "on sale" and visibility.sees(plan, mine)]
+def may_have(session: Session, ctx: Context, plan: Plan) -> bool:
+    """Whether the signed-in consumer can have a plan here now."""
+    return plan in _eyes(session, ctx).on_sale(plan.product)
+
+
+@dataclass(frozen=True, slots=True)
+class _Eyes:
+    """What somebody may see: as one of the groups `mine`, of the products `offered` (all of them where None)."""
+
+    mine: frozenset[int]
+    offered: frozenset[int] | None
+
+    def on_sale(self, product: Product) -> list[Plan]:
+        """The plans of a product that are on sale for them; none where they may not see it."""
+        if (self.offered is not None and product.id not in self.offered) or not visibility.sees(product, self.mine):
+            return []
+        return [plan for plan in product.plans if plan.state == "on sale" and visibility.sees(plan, self.mine)]
+
+
+def _eyes(session: Session, ctx: Context) -> _Eyes:
+    mine = groups.of_consumer(session, ctx.actor.consumer_id)
+    return _Eyes(mine, serving.offered(session, ctx.actor.portal_id))
 
 
 def _offers(
