@@ -5,11 +5,13 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
+from types import MappingProxyType
 
-from calm_tariff.core.prices import Blocks, Fee, Graduated, PerUnit, Setup, UsagePrice
+from calm_tariff.core.prices import Blocks, Fee, Graduated, PerUnit, Setup, UsagePrice, Volume
 from calm_tariff.core.rating import Pricing
 
 
@@ -31,14 +33,18 @@ class Piece:
 
 
 Curve = tuple[Piece, ...]
+NOTHING_ELSE: Mapping[str, Decimal] = MappingProxyType({})
 
 
-def charge_curve(plan: Pricing, meter: str, top: int) -> Curve:
-    """The charge of a whole month at 0 … `top` units of a meter, all other usage at 0.
+def charge_curve(plan: Pricing, meter: str, top: int, others: Mapping[str, Decimal] = NOTHING_ELSE) -> Curve:
+    """The charge of a whole month at 0 … `top` units of a meter, all other usage as it is (0 where it is not named).
 
     Setup is left out: it is not a month's cost. Steps of flats and blocks are jumps between pieces.
     """
     fee = sum((Fraction(p.amount) for p in plan.prices if isinstance(p, Fee)), Fraction(0))
+    for p in plan.prices:
+        if not isinstance(p, Setup | Fee) and p.meter != meter and (units := others.get(p.meter)):
+            fee += charge_at(tuple(_usage(p, Fraction(units))), units)
     price = next((p for p in plan.prices if not isinstance(p, Setup | Fee) and p.meter == meter), None)
     pieces = _usage(price, Fraction(top)) if price else [Piece(Fraction(0), Fraction(top), Fraction(0), Fraction(0))]
     factor = 1 - Fraction(plan.discount_percent) / 100
@@ -50,13 +56,48 @@ def charge_curve(plan: Pricing, meter: str, top: int) -> Curve:
     return tuple(_joined(scaled))
 
 
-def charge_at(curve: Curve, quantity: Decimal | int) -> Fraction:
+def charge_at(curve: Curve, quantity: Decimal | int | Fraction) -> Fraction:
     """The unrounded charge at a quantity; beyond the curve's end its last piece goes on."""
     q = Fraction(quantity)
     for piece in curve:
         if q <= piece.end:
             return piece.at(q)
     return curve[-1].at(q)
+
+
+@dataclass(frozen=True, slots=True)
+class CurvePoint:
+    """A corner of a charge curve: units, and the month's charge there."""
+
+    units: Decimal
+    charge: Decimal
+
+
+def within(curve: Curve, end: Decimal | None) -> Curve:
+    """A curve as far as an allowance reaches (None: as far as it goes); empty where that is nowhere."""
+    if end is None:
+        return curve
+    cut = [p for p in curve if p.start < end]
+    return tuple(Piece(p.start, min(p.end, Fraction(end)), p.base, p.slope) for p in cut)
+
+
+def corners(curve: Curve) -> list[CurvePoint]:
+    """The two ends of each piece, for drawing: six places are more than a picture can show."""
+    ends = (((p.start, p.base), (p.end, p.at(p.end))) for p in curve)
+    return [CurvePoint(_six(units), _six(charge)) for pair in ends for units, charge in pair]
+
+
+def top(meter: str, plans: Iterable[Pricing], quantities: Iterable[Decimal | int]) -> int:
+    """How far curves over a meter are drawn: beyond what its prices speak of, and beyond all quantities."""
+    ends = [1000, *(int(n * 23 // 20) for n in quantities)]
+    for plan in plans:
+        for price in plan.prices:
+            if isinstance(price, Setup | Fee) or price.meter != meter:
+                continue
+            ends.append(int(price.included * 5 / 4))
+            if isinstance(price, Graduated | Volume):
+                ends += [int((price.included + tier.up_to) * 3 / 2) for tier in price.tiers if tier.up_to]
+    return max(ends)
 
 
 def break_evens(one: Curve, other: Curve) -> tuple[Fraction, ...]:
@@ -80,6 +121,10 @@ def break_evens(one: Curve, other: Curve) -> tuple[Fraction, ...]:
             sign = now or sign
         i, j, start = i + (a.end == end), j + (b.end == end), end
     return tuple(found)
+
+
+def _six(exact: Fraction) -> Decimal:
+    return Decimal(round(exact * 1_000_000)).scaleb(-6)
 
 
 def _usage(price: UsagePrice, top: Fraction) -> list[Piece]:

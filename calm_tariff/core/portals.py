@@ -10,6 +10,8 @@ from typing import Literal
 from calm_tariff.core import contrast, names
 from calm_tariff.core.errors import Invalid
 
+# The colours of a portal that was given none.
+MAIN, ACCENT = "#153B5B", "#E0A93B"
 SignUp = Literal["anyone", "mail domains", "by invitation", "nobody"]
 FIRST = "/portal"
 OTHERS = "/portals/"
@@ -48,8 +50,8 @@ class Brand:
 
     name: str
     welcome: str = ""
-    main_colour: str = "#153B5B"
-    accent_colour: str = "#E0A93B"
+    main_colour: str = MAIN
+    accent_colour: str = ACCENT
     title_font: str = "Newsreader"
     text_font: str = "Figtree"
 

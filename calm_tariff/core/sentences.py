@@ -11,10 +11,11 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal
 
+from calm_tariff.core.estimates import Shortfall
 from calm_tariff.core.limits import COUNTED_PER, Limit, Pace, Quota, Rate, Window
 from calm_tariff.core.prices import Blocks, Fee, Graduated, PerUnit, Price, Setup, Volume
 from calm_tariff.core.rating import Pricing
-from calm_tariff.core.terms import PlanTerms, Trial
+from calm_tariff.core.terms import Trial
 
 Input = Literal["text", "whole", "decimal", "choice", "pick", "header", "claim"]
 
@@ -241,28 +242,18 @@ def line_in_words(pricing: Pricing, line: str, meter: str | None, place: int, cu
     return bound_in_words(line, bound or Decimal(0), currency)
 
 
-def plan_in_words(
-    terms: PlanTerms, currency: str, meters: Mapping[str, str], operations: Sequence[tuple[str, str]]
-) -> list[str]:
-    """All of a plan as plain sentences, for who buys it. `meters` are names by key, `operations` (id, label)."""
-    pricing = terms.pricing
-    found = [words(trial_sentence(terms.trial, "", list(meters.items())))] if terms.trial else []
-    for limit in terms.limits:
-        named = f"{meters.get(limit.meter or '', '')}: " if isinstance(limit, Quota) else ""
-        found.append(named + words(limit_sentence(limit)))
-    found += [words(override_sentence(limit, "", operations)) for limit in terms.overrides]
-    for price in pricing.prices:
-        named = f"{meters.get(price.meter, price.meter)}: " if price.kind == "usage" else ""
-        found.append(named + words(price_sentence(price, currency, pricing.prorate)))
-    if not pricing.prices:
-        found.append("free")
-    bounds = (("cap", pricing.cap), ("minimum", pricing.minimum))
-    found += [bound_in_words(name, amount, currency) for name, amount in bounds if amount is not None]
-    if pricing.discount_percent:
-        found.append(words(percent_sentence(pricing.discount_percent, "")))
-    if pricing.tax == "exempt":
-        found.append("exempt from tax")
-    return [*found, terms.notes] if terms.notes else found
+def shortfall_in_words(short: Shortfall, meters: Mapping[str, str]) -> str:
+    """What a use runs against, for who chooses a plan. `meters` are names by key."""
+    limit, wanted, let_in = short.limit, number(short.wanted), number(short.let_in)
+    if isinstance(limit, Quota):
+        units = meters.get(limit.meter or "", "calls").lower()
+        by = "" if limit.every == "month" else f" ({number(limit.units)} a {limit.every}, used evenly)"
+        return f"{let_in} of your {wanted} {units} a month{by}, then refused"
+    if short.wait_us:
+        return f"of {wanted} calls in one second the last may wait {number(Decimal(short.wait_us) / 1000)} ms"
+    return f"of {wanted} calls in one second {number(short.wanted - short.let_in)} may be refused: " + words(
+        limit_sentence(limit)
+    )
 
 
 def _money(amount: Decimal, field: str, currency: str) -> Part:

@@ -43,15 +43,6 @@ class PlanTerms:
     pricing: Pricing = Pricing(prices=())
     notes: str = ""
 
-    def reach(self, meter: str | None) -> Decimal | None:
-        """The month's allowance of a meter beyond which calls are refused; None where there is none."""
-        firm = [
-            Decimal(limit.units)
-            for limit in self.limits
-            if isinstance(limit, Quota) and (limit.meter, limit.every, limit.when_spent) == (meter, "month", "refuse")
-        ]
-        return min(firm, default=None)
-
     def meters(self) -> tuple[str, ...]:
         """The keys of all meters the terms speak of, each once, in order."""
         named = [q.meter for q in (*self.limits, *self.overrides) if isinstance(q, Quota) and q.meter]

@@ -269,9 +269,20 @@ SEA_WATCH = DemoProduct(
 )
 
 
+# No plan of the chart lets anybody copy all of it in a day.
+FAIR_USE: Terms = {
+    "kind": "window",
+    "name": "Fair use",
+    "counted_per": "subscription",
+    "calls": 50_000,
+    "per_seconds": 86_400,
+    "rolling": False,
+}
+
+
 def _tiles(model: str) -> Terms:
     return {
-        "limits": [_rate(20, 60), _quota("Tile megabytes", 400, "charge")],
+        "limits": [_rate(20, 60), FAIR_USE, _quota("Tile megabytes", 400, "charge")],
         "pricing": {
             "prices": [
                 _fee("15"),
@@ -292,7 +303,7 @@ CHART_TILES = DemoProduct(
         DemoPlan(
             "Schooner",
             {
-                "limits": [_rate(60, 200), _quota("Tile megabytes", 5000, "charge")],
+                "limits": [_rate(60, 200), FAIR_USE, _quota("Tile megabytes", 5000, "charge")],
                 "pricing": {
                     "prices": [_fee("45"), _usage("Tile megabytes", "500", "per_unit", unit="0.045")],
                     "discount_percent": "5",

@@ -110,6 +110,15 @@ def _of_schema(document: Any, schema: Any, depth: int, budget: _Budget) -> Any:
     for name in ("examples", "enum"):
         if isinstance(schema.get(name), list) and schema[name]:
             return schema[name][0]
+    for name in ("oneOf", "anyOf"):
+        if isinstance(schema.get(name), list) and schema[name]:
+            return _of_schema(document, schema[name][0], depth + 1, budget)
+    if isinstance(schema.get("allOf"), list):
+        merged: dict[str, Any] = {}
+        for part in (*schema["allOf"], {**schema, "allOf": None}):
+            sample = _of_schema(document, part, depth + 1, budget)
+            merged |= sample if isinstance(sample, dict) else {}
+        return merged or None
     properties = schema.get("properties")
     if isinstance(properties, dict):
         parts = {name: _of_schema(document, part, depth + 1, budget) for name, part in properties.items()}

@@ -9,12 +9,12 @@ from calm_tariff.portal_api.admit import applications, look, products, requests,
 from calm_tariff.portal_api.base.asking import COOKIE, members_here
 from calm_tariff.portal_api.house import session
 from calm_tariff.portal_api.observe import allowances, calls
-from calm_tariff.portal_api.serve import receipts
+from calm_tariff.portal_api.serve import own_use, receipts
 from calm_tariff.portal_api.settle import invoices
 from calm_tariff.services.base.context import Context
 from calm_tariff.settings import Settings
 
-ROUTERS = (session, look, sign_up, products, applications, requests, receipts, invoices, allowances, calls)
+ROUTERS = (session, look, sign_up, products, applications, requests, own_use, receipts, invoices, allowances, calls)
 
 
 def create_app(ctx: Context, settings: Settings) -> FastAPI:

@@ -140,7 +140,7 @@ def subscribe(page: Page, product: Processes) -> None:
     page.get_by_role("link", name="Compare the plans of Shore Data").click()
     page.get_by_label("Height calls a month", exact=True).fill("45")
     # 45 − 5 included: 10 × 0.40 + 30 × 0.25 on top of the fee.
-    expect(page.get_by_role("region", name="Lugger").get_by_text("€41.50")).to_be_visible()
+    expect(page.get_by_role("columnheader", name="Lugger").get_by_text("€41.50")).to_be_visible()
     page.get_by_role("button", name="Choose Lugger").click()
     page.get_by_label("What is it for?").fill("Members look up the tide of their catch.")
     page.get_by_role("button", name="Ask for access").click()

@@ -6,11 +6,11 @@ from decimal import Decimal
 import pytest
 
 from calm_tariff.core.errors import Invalid
+from calm_tariff.core.estimates import Shortfall
 from calm_tariff.core.limits import Pace, Quota, Rate, Window, check
 from calm_tariff.core.prices import Fee, Graduated, PerUnit, Setup, Tier
 from calm_tariff.core.rating import Pricing
-from calm_tariff.core.sentences import limit_sentence, line_in_words, plan_in_words, price_sentence, words
-from calm_tariff.core.terms import PlanTerms, Trial
+from calm_tariff.core.sentences import limit_sentence, line_in_words, price_sentence, shortfall_in_words, words
 
 RATE = Rate(name="r", counted_per="key", calls=10, per_seconds=1, burst=20)
 SAID = [
@@ -111,39 +111,28 @@ BOUNDED = Pricing(
 )
 
 
-def test_a_plan_reads_as_all_its_sentences_for_who_buys_it() -> None:
+def test_what_a_use_runs_against_is_said_in_words() -> None:
     quota = Quota(
         name="q",
         counted_per="subscription",
-        units=1000,
+        units=2000,
         every="month",
         aligned="calendar",
         when_spent="refuse",
         meter="forecasts",
     )
-    terms = PlanTerms(
-        limits=(RATE, quota),
-        overrides=(replace(RATE, applies_to=("1",)),),
-        trial=Trial(days=14, then="charge"),
-        pricing=BOUNDED,
-        notes="For harbours.",
-    )
-    assert plan_in_words(terms, "EUR", METERS, OPERATIONS) == [
-        "14 days free, then the charges begin",
-        "10 calls a second, up to 20 at once, for each key",
-        "Forecast calls: 1,000 a month, then refuse, for each subscription",
-        "on GET /tides: 10 calls a second, up to 20 at once, for each key",
-        "€99 once, at the start",
-        "€40 a month, by the day",
-        "Forecast calls: 100 included, then €0.004 each",
-        "Forecast calls: 0 included, then €0.002 each",
-        "at most 500 EUR a month",
-        "at least 20 EUR a month",
-        "10% off fee and usage",
-        "exempt from tax",
-        "For harbours.",
-    ]
-    assert plan_in_words(PlanTerms(), "EUR", {}, []) == ["free"]
+    said = {
+        "2,000 of your 40,000 forecast calls a month, then refused": Shortfall(quota, Decimal(40000), Decimal(2000)),
+        "310 of your 400 calls a month (10 a day, used evenly), then refused": Shortfall(
+            replace(quota, units=10, every="day", meter=None), Decimal(400), Decimal(310)
+        ),
+        "of 23 calls in one second 3 may be refused: 10 calls a second, up to 20 at once, for each key": Shortfall(
+            RATE, Decimal(23), Decimal(20)
+        ),
+        "of 7 calls in one second the last may wait 300 ms": Shortfall(RATE, Decimal(7), Decimal(7), 300_000),
+    }
+    for text, short in said.items():
+        assert shortfall_in_words(short, METERS) == text
 
 
 @pytest.mark.parametrize(

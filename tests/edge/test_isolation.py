@@ -26,7 +26,7 @@ from calm_tariff.web import create_app
 from tests.office import PASSWORD, START, Office
 
 SIGNING_IN = {"/me", "/session", "/session/demo", "/session/forgotten", "/session/reset"}
-ANYONE = SIGNING_IN | {"/sign-up", "/sign-up/confirm", "/products", "/products/{slug}"}
+ANYONE = SIGNING_IN | {"/sign-up", "/sign-up/confirm", "/products", "/products/{slug}", "/products/{slug}/estimate"}
 ANYONE |= {"/pages/{prefix}", "/pictures/{digest}.png"}
 
 
@@ -108,7 +108,6 @@ NEEDED = {
     "/find": "?words=x",
     "/bench/recorded": "?consumer_id=1",
     "/products/{product_id}/estimate": "?meter=x&units=1",
-    "/portals/contrast": "?main=%23000000&accent=%23FFFFFF",
     "/portals/{portal_id}/invitations": "?email=x",
 }
 
@@ -168,7 +167,7 @@ def test_no_portal_route_shows_one_consumer_anothers_data(lived: dict[str, Any])
     checked = 0
     application = portal.create_app(office.ctx, Settings())
     for method, path in routes(application):
-        if path in ANYONE or path in ("/products/{slug}/terms", "/password"):
+        if path in ANYONE or path in ("/products/{slug}/terms", "/products/{slug}/own-use", "/password"):
             continue
         address = "/portal/api/v1" + path.format(**lived)
         address += f"?subscription={lived['subscription']}&meter={office.meter}" if path == "/calls" else ""

@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.core import contrast
 from calm_tariff.core.contrast import Contrast
-from calm_tariff.core.portals import FONTS, Brand, Entrance, Page, SignUp
+from calm_tariff.core.portals import ACCENT, FONTS, MAIN, Brand, Entrance, Page, SignUp
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.formats.pictures import Kind
@@ -95,8 +95,8 @@ def make_portal(ctx: Asking, typed: PortalName) -> PortalView:
 
 
 @router.get("/portals/contrast")
-def judge_colours(ctx: Asking, main: str, accent: str) -> list[Contrast]:
-    """How well a portal's colours can be told apart."""
+def judge_colours(ctx: Asking, main: str = MAIN, accent: str = ACCENT) -> list[Contrast]:
+    """How well a portal's colours can be told apart; without any, those of a portal that was given none."""
     ctx.actor.must_be(*ROLES)
     return contrast.judged(contrast.colour(main, "main"), contrast.colour(accent, "accent"))
 

@@ -5,33 +5,26 @@ from __future__ import annotations
 import itertools
 from dataclasses import dataclass
 from decimal import Decimal
-from fractions import Fraction
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core import checks, curves
 from calm_tariff.core.checks import MeterStanding, Sold
+from calm_tariff.core.curves import CurvePoint
+from calm_tariff.core.estimates import Month, reach
 from calm_tariff.core.lifecycles import ANSWERING
 from calm_tariff.core.periods import local_day, month_of, period_before
-from calm_tariff.core.prices import Graduated, Volume
 from calm_tariff.core.rating import rate
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.compose.products import get, meters_of
+from calm_tariff.services.compose.sheet.estimates import next_month
 from calm_tariff.services.compose.sheet.tariff_sheet import columns
 from calm_tariff.services.settle import rating_cases
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan, Product
-
-
-@dataclass(frozen=True, slots=True)
-class CurvePoint:
-    """A corner of a charge curve: units, and the month's charge there."""
-
-    units: Decimal
-    charge: Decimal
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,7 +103,10 @@ def consequences(ctx: Context, product_id: int) -> Consequences:
             for meter, units in totals.items():
                 quantities.setdefault(meter, []).append(int(units))
         named = [(plan.name, plan.id, column.terms, column.live) for plan, column in both]
-        drawn = [_curves(m.key, m.name, named, sorted(quantities.get(m.key, []))) for m in meters_of(session, product)]
+        month = next_month(session, ctx)
+        drawn = [
+            _curves(m.key, m.name, named, sorted(quantities.get(m.key, [])), month) for m in meters_of(session, product)
+        ]
         return Consequences(
             period=f"{last.start:%B}",
             before=sum((a.before for a in affected), Decimal(0)),
@@ -124,56 +120,24 @@ def consequences(ctx: Context, product_id: int) -> Consequences:
 Named = tuple[str, int, PlanTerms, PlanTerms | None]
 
 
-def _curves(meter: str, name: str, plans: list[Named], consumers: list[int]) -> MeterCurves:
-    top = _top(meter, plans, consumers)
+def _curves(meter: str, name: str, plans: list[Named], consumers: list[int], month: Month) -> MeterCurves:
+    top = curves.top(meter, (terms.pricing for _, _, terms, _ in plans), consumers[-1:])
+
+    def curve_of(terms: PlanTerms) -> curves.Curve:
+        return curves.within(curves.charge_curve(terms.pricing, meter, top), reach(terms, meter, month))
+
     drawn: list[PlanCurve] = []
     exact: list[tuple[str, curves.Curve]] = []
     for plan, plan_id, terms, live in plans:
-        curve = _within_allowance(curves.charge_curve(terms.pricing, meter, top), terms, meter)
+        curve = curve_of(terms)
         if not curve:
             continue
         exact.append((plan, curve))
-        now = curves.charge_curve(live.pricing, meter, top) if live and live.pricing != terms.pricing else None
-        now = _within_allowance(now, live, meter) if now and live else now
-        drawn.append(PlanCurve(plan_id, plan, _points(curve), _points(now) if now else None))
+        now = curve_of(live) if live and live.pricing != terms.pricing else None
+        drawn.append(PlanCurve(plan_id, plan, curves.corners(curve), curves.corners(now) if now else None))
     return MeterCurves(
         meter=meter, name=name, top=top, curves=drawn, break_evens=_break_evens(exact), consumers=consumers
     )
-
-
-def _within_allowance(curve: curves.Curve, terms: PlanTerms, meter: str) -> curves.Curve:
-    """A curve ends where a monthly allowance refuses."""
-    reach = terms.reach(meter)
-    if reach is None:
-        return curve
-    end = Fraction(reach)
-    cut = [p for p in curve if p.start < end]
-    return tuple(curves.Piece(p.start, min(p.end, end), p.base, p.slope) for p in cut)
-
-
-def _top(meter: str, plans: list[Named], consumers: list[int]) -> int:
-    corners = [1000, *(n * 23 // 20 for n in consumers[-1:])]
-    for _, _, terms, _ in plans:
-        price = terms.usage_price(meter)
-        if price is None:
-            continue
-        corners.append(int(price.included * 5 / 4))
-        if isinstance(price, Graduated | Volume):
-            corners += [int((price.included + t.up_to) * 3 / 2) for t in price.tiers if t.up_to]
-    return max(corners)
-
-
-def _points(curve: curves.Curve) -> list[CurvePoint]:
-    points = []
-    for piece in curve:
-        points.append(CurvePoint(_decimal(piece.start), _decimal(piece.base)))
-        points.append(CurvePoint(_decimal(piece.end), _decimal(piece.at(piece.end))))
-    return points
-
-
-def _decimal(exact: Fraction) -> Decimal:
-    """For drawing: six places are more than a picture can show."""
-    return Decimal(round(exact * 1_000_000)).scaleb(-6)
 
 
 def _break_evens(exact: list[tuple[str, curves.Curve]]) -> list[BreakEven]:

@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import Subquery, case, func, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.periods import DAY, HOUR, day_start, local_day
+from calm_tariff.core.periods import DAY, HOUR, SECOND, day_start, local_day
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.serve.usage import Call, DailyUsage, DailyVerdicts, HourlyOutcomes, HourlyUsage, HourlyVerdicts
 
@@ -240,3 +240,27 @@ def units_by_day(
     for n, stay, meter, units in session.execute(query):
         found.setdefault((stay, meter), {})[days[int(n)]] = units
     return found
+
+
+def most_in_a_second(session: Session, start_us: int, end_us: int, subscriptions: Sequence[int]) -> int:
+    """The most calls that subscriptions made in one second of their busiest hour in [start, end): that of the most
+    units, which is found without a look at single calls."""
+    whose = HourlyUsage.subscription_id.in_(subscriptions)
+    calls = func.sum(HourlyUsage.calls)
+    hours = (
+        select(HourlyUsage.hour_us)
+        .where(whose, HourlyUsage.hour_us >= start_us, HourlyUsage.hour_us < end_us)
+        .group_by(HourlyUsage.hour_us)
+        .order_by(calls.desc())
+    )
+    hour = session.scalar(hours.limit(1))
+    if hour is None:
+        return 0
+    second = func.floor(Call.at_us / SECOND)
+    by_second = (
+        select(func.count().label("calls"))
+        .where(Call.subscription_id.in_(subscriptions), Call.at_us >= hour, Call.at_us < hour + HOUR)
+        .group_by(second)
+        .subquery()
+    )
+    return session.scalar(select(func.max(by_second.c.calls))) or 0

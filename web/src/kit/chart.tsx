@@ -10,19 +10,22 @@ type Line = { plan: string; points: Point[]; as_now: Point[] | null };
 type Props = {
   lines: Line[];
   top: number;
-  breakEvens: { units: number; then: string }[];
+  /** Quantities at which a plan becomes the cheapest, marked on its line. */
+  breakEvens: { units: number; plan: string }[];
   ticks: number[];
   unit: string;
+  size?: keyof typeof SIZES;
 };
 
-const W = 264;
-const H = 176;
+/** In a margin, and where there is room. */
+const SIZES = { small: [264, 176], wide: [560, 230] } as const;
 const LEFT = 38;
 const BOTTOM = 22;
 const INKS = ["var(--color-ink)", "var(--color-brass)", "var(--color-kelp)", "var(--color-dusk)"];
 
 /** Charge curves of plans over one meter, labelled on the line, with a table behind. */
-export function CurveChart({ lines, top, breakEvens, ticks, unit }: Props) {
+export function CurveChart({ lines, top, breakEvens, ticks, unit, size = "small" }: Props) {
+  const [W, H] = SIZES[size];
   const [figures, setFigures] = useState(false);
   const charges = lines.flatMap((l) => [...l.points, ...(l.as_now ?? [])]).map((p) => Number(p.charge));
   const x = scaleLinear([0, top], [LEFT, W - 8]);
@@ -93,11 +96,11 @@ export function CurveChart({ lines, top, breakEvens, ticks, unit }: Props) {
             );
           })}
           {breakEvens.map((b) => {
-            const then = lines.find((l) => l.plan === b.then);
+            const then = lines.find((l) => l.plan === b.plan);
             return (
               then && (
                 <circle
-                  key={b.units + b.then}
+                  key={b.units + b.plan}
                   cx={x(b.units)}
                   cy={y(valueAt(then.points, b.units))}
                   r="3.5"

@@ -47,9 +47,9 @@ export function App() {
   return (
     <Told zone={look.time_zone} currency={look.currency}>
       <Me.Provider value={member}>
-        <div className="portal min-h-full bg-white text-[15px] text-[#1E2B2A]">
+        <div className="portal flex min-h-full flex-col bg-white text-[15px] text-[#1E2B2A]">
           <Header me={member} />
-          <main className="mx-auto max-w-[1200px] px-6 pt-6 pb-16">
+          <main className="mx-auto w-full max-w-[1200px] flex-1 px-6 pt-6 pb-16">
             {member.name && !member.let_in && <NotLetIn me={member} />}
             <Boundary at={pathname}>
               <Suspense fallback={<Waiting words="Opening the page" />}>
@@ -98,6 +98,7 @@ export function App() {
               </Suspense>
             </Boundary>
           </main>
+          {member.name && <Foot me={member} />}
         </div>
       </Me.Provider>
     </Told>
@@ -117,6 +118,22 @@ function NotLetIn({ me }: { me: Member }) {
       {me.look.provider} looks at new organisations before they are let in. Once {me.consumer} is, you get a
       letter; until then you see what everybody sees.
     </p>
+  );
+}
+
+/** The provider's further pages, which stand in the head while there is room for them. */
+function Foot({ me }: { me: Member }) {
+  if (me.look.pages.length === 0) return null;
+  return (
+    <footer className="border-t border-(--portal-line)">
+      <nav aria-label="More" className="mx-auto flex max-w-[1200px] flex-wrap gap-x-6 px-6 py-4 text-[14px]">
+        {me.look.pages.map((page) => (
+          <Link key={page.prefix} className="figure-link" to={`/pages/${page.prefix}`}>
+            {page.title}
+          </Link>
+        ))}
+      </nav>
+    </footer>
   );
 }
 
@@ -141,11 +158,12 @@ function Header({ me }: { me: Member }) {
           <NavLink to="/" end className={link}>
             Data and plans
           </NavLink>
-          {me.look.pages.map((page) => (
-            <NavLink key={page.prefix} to={`/pages/${page.prefix}`} className={link}>
-              {page.title}
-            </NavLink>
-          ))}
+          {!me.name &&
+            me.look.pages.map((page) => (
+              <NavLink key={page.prefix} to={`/pages/${page.prefix}`} className={link}>
+                {page.title}
+              </NavLink>
+            ))}
           {me.name && (
             <>
               <NavLink to="/applications" className={link}>

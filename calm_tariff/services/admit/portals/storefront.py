@@ -1,44 +1,54 @@
-"""What a portal sells: products, their operations and plans, and an estimate."""
+"""What a portal sells: products, their operations, and their plans side by side."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
-from decimal import Decimal
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
-from calm_tariff.core.errors import Invalid, NotFound
+from calm_tariff.core.errors import NotFound
 from calm_tariff.core.lifecycles import ANSWERING
-from calm_tariff.core.sentences import (
-    plan_in_words,
-)
+from calm_tariff.core.sheet_cells import Column, words_of
+from calm_tariff.core.sheet_rows import rows
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.markdown import html
+from calm_tariff.formats.openapi_examples import ExampleAnswer
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import groups
 from calm_tariff.services.admit.portals import serving
-from calm_tariff.services.base.context import Context, provider_of
+from calm_tariff.services.base.context import Context
 from calm_tariff.services.compose import visibility
-from calm_tariff.services.compose.products import api_names, meters_of
-from calm_tariff.services.compose.sheet import estimates
+from calm_tariff.services.compose.apis import described
+from calm_tariff.services.compose.products import api_names
+from calm_tariff.services.compose.sheet.tariff_sheet import vocabulary_of
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.compose.products import Plan, Product
 
+# Of so many operations the example is looked at, and so long a one says as much as a longer one.
+_LOOKED_AT = 20
+_MUCH = 2000
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+
+@dataclass(frozen=True, slots=True)
 class Offer:
-    """A plan on sale, its terms as sentences. `estimate` is a month before tax at the asked quantity;
-    None where the plan does not reach."""
+    """A plan on sale."""
 
     plan_id: int
     name: str
-    terms: list[str]
-    estimate: Decimal | None
-    reaches: Decimal | None
-    cheapest: bool
+
+
+@dataclass(frozen=True, slots=True)
+class OfferedTerm:
+    """A term of the plans side by side, in the tariff sheet's sentences; `same` where all plans say the same."""
+
+    group: str
+    label: str
+    cells: list[str]
+    same: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +59,26 @@ class OfferedOperation:
     path: str
     summary: str
     url_path: str
+
+
+@dataclass(frozen=True, slots=True)
+class FirstAnswer:
+    """What an operation of a product answers, for instance."""
+
+    method: str
+    url_path: str
+    summary: str
+    type: str
+    body: str
+
+
+@dataclass(frozen=True, slots=True)
+class AnnouncedEnd:
+    """A version that ends, the moment it does, and the version that takes its place, where there is one."""
+
+    version: str
+    ends_at: datetime
+    instead: str | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,7 +94,7 @@ class ProductLine:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Storefront:
-    """One product with its plans, priced for a month of `units` of the meter it is sold by."""
+    """One product with its plans side by side."""
 
     slug: str
     name: str
@@ -76,9 +106,10 @@ class Storefront:
     terms_dated: datetime
     access_route: str
     operations: list[OfferedOperation]
-    meter: str | None
-    units: int
+    first_answer: FirstAnswer | None
+    ends: list[AnnouncedEnd]
     offers: list[Offer]
+    terms: list[OfferedTerm]
     key_header: str
 
 
@@ -103,44 +134,46 @@ def products(ctx: Context) -> list[ProductLine]:
         ]
 
 
-def product(ctx: Context, slug: str, units: int = 10_000) -> Storefront:
-    """One product, its plans estimated for a month of `units`. Raises `NotFound`."""
-    if units < 0 or units > 10**12:
-        raise Invalid("must be between 0 and 1,000,000,000,000", "units")
+def product(ctx: Context, slug: str) -> Storefront:
+    """One product. Raises `NotFound`."""
     with ctx.transaction() as session:
-        query = (
-            select(Product)
-            .where(Product.slug == slug)
-            .options(selectinload(Product.operations), selectinload(Product.plans).selectinload(Plan.revisions))
-        )
-        found = session.scalar(query)
-        plans = _eyes(session, ctx).on_sale(found) if found else []
-        if found is None or not plans:
-            raise NotFound("there is no such product", slug)
-        sold = [(plan, read(PlanTerms, plan.revisions[-1].terms)) for plan in plans]
-        meter = next((m for _, terms in sold for m in terms.meters()), None)
-        names = {m.key: m.name for m in meters_of(session, found)}
+        one, plans = found(session, ctx, slug)
+        answering = [o for o in one.operations if o.retired_at is None and o.api_version.state in ANSWERING]
         operations = [
-            OfferedOperation(o.method, o.path, o.summary, f"{o.api_version.base_path}{o.path}")
-            for o in found.operations
-            if o.retired_at is None and o.api_version.state in ANSWERING
+            OfferedOperation(o.method, o.path, o.summary, f"{o.api_version.base_path}{o.path}") for o in answering
         ]
         return Storefront(
-            slug=found.slug,
-            name=found.name,
-            description=found.description,
-            contact=found.contact,
-            description_html=html(found.description),
-            contact_html=html(found.contact),
-            terms_html=html(found.terms_of_use),
-            terms_dated=found.terms_dated,
-            access_route=found.access_route,
+            slug=one.slug,
+            name=one.name,
+            description=one.description,
+            contact=one.contact,
+            description_html=html(one.description),
+            contact_html=html(one.contact),
+            terms_html=html(one.terms_of_use),
+            terms_dated=one.terms_dated,
+            access_route=one.access_route,
             operations=operations,
-            meter=names.get(meter or ""),
-            units=units,
-            offers=_offers(session, ctx, sold, meter, units=units, names=names),
-            key_header=found.key_header,
+            first_answer=_first_answer(session, answering),
+            ends=_ends(answering),
+            offers=[Offer(plan.id, plan.name) for plan in plans],
+            terms=_side_by_side(session, one, plans),
+            key_header=one.key_header,
         )
+
+
+def found(session: Session, ctx: Context, slug: str) -> tuple[Product, list[Plan]]:
+    """A product and its plans on sale for whoever asks. Raises `NotFound`, the same for one that is hidden from them as
+    for one that is not there."""
+    query = (
+        select(Product)
+        .where(Product.slug == slug)
+        .options(selectinload(Product.operations), selectinload(Product.plans).selectinload(Plan.revisions))
+    )
+    one = session.scalar(query)
+    plans = _eyes(session, ctx).on_sale(one) if one else []
+    if one is None or not plans:
+        raise NotFound("there is no such product", slug)
+    return one, plans
 
 
 def seen(session: Session, ctx: Context, product: Product) -> bool:
@@ -185,27 +218,42 @@ def _eyes(session: Session, ctx: Context) -> _Eyes:
     return _Eyes(mine, serving.offered(session, ctx.actor.portal_id))
 
 
-def _offers(
-    session: Session,
-    ctx: Context,
-    sold: list[tuple[Plan, PlanTerms]],
-    meter: str | None,
-    units: int,
-    names: dict[str, str],
-) -> list[Offer]:
-    currency = provider_of(session).currency
-    labels = [(str(o.id), o.label) for plan, _ in sold[:1] for o in plan.product.operations]
-    prices = {plan.id: estimates.of_terms(session, ctx, terms, meter, Decimal(units)) for plan, terms in sold}
-    reached = [e for e in prices.values() if e is not None]
-    least = min(reached) if reached else None
-    return [
-        Offer(
-            plan_id=plan.id,
-            name=plan.name,
-            terms=plan_in_words(terms, currency, names, labels),
-            estimate=prices[plan.id],
-            reaches=terms.reach(meter),
-            cheapest=least is not None and prices[plan.id] == least,
-        )
-        for plan, terms in sold
-    ]
+def _side_by_side(session: Session, product: Product, plans: list[Plan]) -> list[OfferedTerm]:
+    """The terms of plans row by row, without rows on which none of them says anything."""
+    columns = [Column(plan.id, read(PlanTerms, plan.revisions[-1].terms), None) for plan in plans]
+    terms = []
+    for row in rows(columns, vocabulary_of(session, product)):
+        if any(cell.sentences for cell in row.cells):
+            cells = [words_of(cell) or cell.absent for cell in row.cells]
+            terms.append(OfferedTerm(row.group, row.label, cells, len(set(cells)) == 1))
+    return terms
+
+
+def _first_answer(session: Session, operations: list[Operation]) -> FirstAnswer | None:
+    """What somebody would like to see of the data first: of a version that stays, an answer to a question about one
+    thing, in JSON, that says much; otherwise any that is there."""
+    likely = sorted(operations, key=lambda o: (o.api_version.state != "live", o.method != "GET", -o.path.count("{")))
+    shown = [(o, example) for o in likely[:_LOOKED_AT] if (example := described.example_answer(session, o))]
+    if not shown:
+        return None
+
+    def how_good(one: tuple[Operation, ExampleAnswer]) -> tuple[bool, bool, bool, int]:
+        operation, example = one
+        stays, asks = operation.api_version.state == "live", operation.method == "GET"
+        return stays, asks, "json" in example.type, min(len(example.body), _MUCH)
+
+    o, example = max(shown, key=how_good)
+    return FirstAnswer(o.method, f"{o.api_version.base_path}{o.path}", o.summary, example.type, example.body)
+
+
+def _ends(operations: list[Operation]) -> list[AnnouncedEnd]:
+    """The announced ends of versions that a product's operations are of, the first to come first."""
+    versions = {o.api_version_id: o.api_version for o in operations}.values()
+    ends = []
+    for version in versions:
+        if version.sunset_at is None:
+            continue
+        later = [v for v in version.api.versions if v.state == "live" and v.id > version.id]
+        instead = f"{version.api.name} {later[-1].version}" if later else None
+        ends.append(AnnouncedEnd(f"{version.api.name} {version.version}", version.sunset_at, instead))
+    return sorted(ends, key=lambda end: end.ends_at)

@@ -7,8 +7,9 @@ from decimal import Decimal
 
 from sqlalchemy.orm import Session
 
+from calm_tariff.core import estimates as core
 from calm_tariff.core.errors import Invalid
-from calm_tariff.core.estimates import whole_month
+from calm_tariff.core.estimates import Month, Use
 from calm_tariff.core.periods import local_day, month_of, month_step, zone
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.services.base.context import ROLES, Context, provider_of
@@ -42,16 +43,12 @@ def estimate(ctx: Context, product_id: int, meter: str, units: Decimal) -> list[
 
 def of_terms(session: Session, ctx: Context, terms: PlanTerms, meter: str | None, units: Decimal) -> Decimal | None:
     """Next month at a quantity of one meter, before tax; None where an allowance refuses before."""
-    reach = terms.reach(meter)
-    if reach is not None and units > reach:
-        return None
+    use = Use(units={meter: units} if meter else {})
+    return core.estimate(terms, use, next_month(session, ctx)).charge
+
+
+def next_month(session: Session, ctx: Context) -> Month:
+    """The month that is estimated: the next, whole one."""
     provider = provider_of(session)
-    month = month_of(month_step(local_day(ctx.now_us, zone(provider.time_zone)), 1))
-    return whole_month(
-        pricing=terms.pricing,
-        meter=meter,
-        units=units,
-        currency=provider.currency,
-        time_zone=provider.time_zone,
-        month=month,
-    )
+    period = month_of(month_step(local_day(ctx.now_us, zone(provider.time_zone)), 1))
+    return Month(period=period, currency=provider.currency, time_zone=provider.time_zone)

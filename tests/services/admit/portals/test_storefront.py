@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import replace
-from datetime import timedelta
-from decimal import Decimal
+from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from calm_tariff.core.errors import Invalid, NotFound
+from calm_tariff.core.errors import NotFound
 from calm_tariff.services.admit import groups, requests
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.compose import products
-from calm_tariff.services.compose.apis import sunsets
+from calm_tariff.services.compose.apis import sunsets, versions
+from calm_tariff.services.compose.apis.operations import OperationTyped
+from calm_tariff.services.compose.apis.versions import ApiTyped
 from calm_tariff.services.compose.sheet import plans
+from calm_tariff.store.compose.apis import ApiDocument
 from calm_tariff.store.compose.products import Product
 from tests.office import START, Office
 
@@ -73,30 +76,51 @@ def test_who_is_on_a_product_may_still_know_of_it(office: Office) -> None:
         assert not storefront.seen(session, stranger, product)
 
 
-@pytest.mark.parametrize(
-    ("units", "estimates", "cheapest"),
-    [
-        (5, {"Skiff": Decimal(0), "Ketch": Decimal(40)}, {"Skiff"}),
-        # 10 included; 20 at 0.004 each and the rest at 0.003: 0.08 + 0.03, rounded to the cent on its own line.
-        (40, {"Skiff": None, "Ketch": Decimal("40.11")}, {"Ketch"}),
-        (100, {"Skiff": None, "Ketch": Decimal("40.29")}, {"Ketch"}),
-        (101, {"Skiff": None, "Ketch": None}, set()),
-    ],
-)
-def test_each_plan_says_what_a_month_costs_or_that_it_does_not_reach(
-    office: Office, units: int, estimates: dict[str, Decimal | None], cheapest: set[str]
-) -> None:
-    offers = storefront.product(office.ctx, SLUG, units).offers
-    assert {offer.name: offer.estimate for offer in offers} == estimates
-    assert {offer.name for offer in offers if offer.cheapest} == cheapest
-    assert {offer.name: offer.reaches for offer in offers} == {"Skiff": 30, "Ketch": 100}
+def test_plans_stand_side_by_side_in_sentences_and_what_they_share_is_known(office: Office) -> None:
+    found = storefront.product(office.ctx, SLUG)
+    assert [offer.name for offer in found.offers] == ["Skiff", "Ketch"]
+    terms = {(row.group, row.label): (row.cells, row.same) for row in found.terms}
+    assert terms["Speed", "Rate"] == (
+        ["2 calls a second, up to 5 at once, for each key", "10 calls a second, up to 20 at once, for each key"],
+        False,
+    )
+    assert terms["Price", "Fee"][0][1] == "€40 a month, by the day"
+    # Both sell usage alike, and of what neither has there is no row.
+    assert terms["Price", "Forecast calls"][1] and ("Price", "Setup") not in terms and ("Speed", "Pace") not in terms
 
 
-@pytest.mark.parametrize("units", [-1, 10**12 + 1])
-def test_a_month_that_is_none_is_refused(office: Office, units: int) -> None:
-    with pytest.raises(Invalid) as refused:
-        storefront.product(office.ctx, SLUG, units)
-    assert refused.value.where == "units"
+def test_the_first_answer_is_the_json_that_says_most(office: Office) -> None:
+    assert storefront.product(office.ctx, SLUG).first_answer is None
+    kinds = {
+        "/stations": {"application/json": {"example": [1, 2, 3, 4, 5, 6, 7]}},
+        "/stations/{id}": {"application/json": {"example": {"id": "lm-01"}}},
+        "/stations/{id}/tides": {"image/png": {"example": "x" * 500}},
+    }
+    paths = {path: {"get": {"responses": {"200": {"content": content}}}} for path, content in kinds.items()}
+    with office.ctx.transaction() as session:
+        text = json.dumps({"openapi": "3.1.0", "paths": paths})
+        session.add(ApiDocument(api_version_id=office.api, name="tides", text=text, imported_at=START))
+    shown = storefront.product(office.ctx, SLUG).first_answer
+    assert shown and (shown.url_path, shown.body) == ("/tides/v1/stations", "[1,2,3,4,5,6,7]")
+
+
+def test_an_announced_end_is_said_with_the_version_that_takes_its_place(office: Office) -> None:
+    assert storefront.product(office.ctx, SLUG).ends == []
+    last = START.date() + timedelta(days=30)
+    sunsets.set_state(office.manager, office.api, "sunset", last)
+    [end] = storefront.product(office.ctx, SLUG).ends
+    assert (end.version, end.instead) == ("Tides v1", None)
+    typed = ApiTyped(
+        name="Tides",
+        version="v2",
+        description="",
+        base_path="/tides/v2",
+        back_end_url="http://127.0.0.1:9",
+        operations=[OperationTyped("GET", "/stations")],
+    )
+    versions.create(office.manager, typed)
+    [end] = storefront.product(office.ctx, SLUG).ends
+    assert (end.instead, end.ends_at) == ("Tides v2", datetime(2026, 10, 9, 23, tzinfo=UTC))
 
 
 def test_operations_of_a_version_that_is_gone_are_offered_no_more(office: Office) -> None:

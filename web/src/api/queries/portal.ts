@@ -10,12 +10,12 @@ export const me = () => ask("/me", {}, { staleTime: Number.POSITIVE_INFINITY });
 export const page = (prefix: string) => ask("/pages/{prefix}", { params: { path: { prefix } } });
 
 export const products = () => ask("/products");
-export const product = (slug: string, units: number) =>
-  ask(
-    "/products/{slug}",
-    { params: { path: { slug }, query: { units } } },
-    { placeholderData: keepPreviousData },
-  );
+export const product = (slug: string) => ask("/products/{slug}", { params: { path: { slug } } });
+type Use = paths["/products/{slug}/estimate"]["get"]["parameters"]["query"];
+export const estimate = (slug: string, query: Use) =>
+  ask("/products/{slug}/estimate", { params: { path: { slug }, query } });
+export const ownUse = (slug: string) =>
+  ask("/products/{slug}/own-use", { params: { path: { slug } } }, { staleTime: Number.POSITIVE_INFINITY });
 
 export const applications = () => ask("/applications", {}, { refetchInterval: 4_000 });
 export const allowances = () => ask("/allowances", {}, { refetchInterval: 3_000 });

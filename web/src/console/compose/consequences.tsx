@@ -29,7 +29,7 @@ export function Consequences({ productId, sheet }: { productId: number; sheet: C
           <CurveChart
             lines={m.curves}
             top={m.top}
-            breakEvens={m.break_evens}
+            breakEvens={m.break_evens.map(({ units, then: plan }) => ({ units, plan }))}
             ticks={m.consumers}
             unit={m.name.toLowerCase()}
           />
