@@ -45,8 +45,8 @@ def test_new_terms_of_use_are_accepted_in_the_portal_and_a_plan_for_a_group_is_s
     expect(section).to_have_count(0)
     member.get_by_role("link", name="Data and plans").click()
     member.get_by_role("link", name="Compare the plans of Harbour Data").click()
-    expect(member.get_by_role("region", name="Schooner")).to_be_visible()
-    expect(member.get_by_role("region", name="Pilot boat")).to_have_count(0)
+    expect(member.get_by_role("columnheader", name="Schooner")).to_be_visible()
+    expect(member.get_by_role("columnheader", name="Pilot boat")).to_have_count(0)
     reviewer = people.staff("Rui")
     reviewer.goto("/admit/groups")
     reviewer.get_by_role("button", name="Harbour pilots").click()
@@ -56,7 +56,7 @@ def test_new_terms_of_use_are_accepted_in_the_portal_and_a_plan_for_a_group_is_s
     dialog.get_by_role("button", name="Save").click()
     expect(reviewer.get_by_role("cell", name=re.compile("^Gannet Ferries, Larkmouth Pilots"))).to_be_visible()
     member.reload()
-    expect(member.get_by_role("region", name="Pilot boat")).to_be_visible()
+    expect(member.get_by_role("columnheader", name="Pilot boat")).to_be_visible()
 
 
 def test_a_sandbox_key_is_made_and_a_version_is_given_an_end(people: People) -> None:
