@@ -94,6 +94,12 @@ def test_a_logo_is_what_it_holds(people: People, tmp_path: Path) -> None:
     page.get_by_label("Logo", exact=True).set_input_files(demo.PICTURES / "pilots-logo.png")
     expect(page.get_by_role("alert")).to_have_count(0)
     expect(page.get_by_text("148 × 96")).to_be_visible()
+    worn = page.frame_locator("iframe").locator("header img")
+    expect(worn).to_have_count(1)
+    page.get_by_role("button", name="take it away").first.click()
+    expect(worn).to_have_count(0)  # the portal beside it shows what is kept
+    page.get_by_label("Logo", exact=True).set_input_files(demo.PICTURES / "pilots-logo.png")
+    expect(worn).to_have_count(1)
 
 
 def test_who_signs_up_at_the_pilots_portal_waits_until_a_person_lets_them_in(

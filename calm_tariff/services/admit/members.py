@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
-from itertools import islice
 from typing import cast
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, select, true
 from sqlalchemy.orm import Session
 
 from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base.context import Actor
 from calm_tariff.services.house.sessions import Realm, SignIn
-from calm_tariff.store.admit.consumers import Member
+from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.house.people import Account
 
 OFFERED = 6
+_ANYBODY = true()
 
 
 def _by_email(session: Session, email: str) -> Member | None:
@@ -39,9 +38,9 @@ def _acting(account: Account) -> Actor:
     )
 
 
-def _offered(session: Session, takes: Callable[[Member], bool] = lambda member: True) -> list[SignIn]:
-    taken = filter(takes, session.scalars(select(Member).order_by(Member.id)))
-    return [SignIn(m.email, m.name, m.consumer.name) for m in islice(taken, OFFERED)]
+def _offered(session: Session, whose: ColumnElement[bool] = _ANYBODY) -> list[SignIn]:
+    query = select(Member).join(Consumer, Consumer.id == Member.consumer_id).where(whose)
+    return [SignIn(m.email, m.name, m.consumer.name) for m in session.scalars(query.order_by(Member.id).limit(OFFERED))]
 
 
 MEMBERS = Realm(kind="member", by_email=_by_email, by_id=_by_id, acting=_acting, offered=_offered, reset_page="/reset")
@@ -58,5 +57,5 @@ def who_enter(portal: PortalAsked) -> Realm:
         at=portal.where,
         takes=takes,
         acting=lambda account: replace(_acting(account), portal_id=portal.id),
-        offered=lambda session: _offered(session, lambda member: takes(session, member)),
+        offered=lambda session: _offered(session, portal.served()),
     )

@@ -25,7 +25,7 @@ class Consumer(Base):
     created_at: Mapped[datetime]
     state: Mapped[Word] = mapped_column(default="let in", index=True)
     portal_id: Mapped[int] = mapped_column(ForeignKey("portal.id"), index=True)
-    portal: Mapped[Portal] = relationship(lazy="joined")
+    portal: Mapped[Portal] = relationship()
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary="consumer_in_group", order_by="ConsumerGroup.name")
 
 

@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Any
 from urllib.parse import urlsplit
 
-from sqlalchemy import ColumnElement, case, func, select, update
+from sqlalchemy import ColumnElement, case, delete, func, select, update
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import portals as rules
@@ -154,8 +154,8 @@ def save(ctx: Context, portal_id: int, edition: int, typed: PortalTyped) -> Port
 
 
 def remove(ctx: Context, portal_id: int) -> None:
-    """Take a portal away. Organisations that came by it are at home in the first from then on. Raises `NotFound`, or
-    `Conflict` for the first."""
+    """Take a portal away. Organisations that came by it are at home in the first from then on; letters that lead to it
+    are good no more. Raises `NotFound`, or `Conflict` for the first."""
     ctx.actor.must_be("product manager")
     with ctx.transaction() as session:
         portal = _held(session, portal_id)
@@ -163,8 +163,8 @@ def remove(ctx: Context, portal_id: int) -> None:
         if portal.id == home.id:
             raise Conflict("every installation has this one; it can be changed, not taken away", "the portal")
         before = _terms(_shown(session, ctx, portal_id))
-        for table in (Consumer, AwaitedSignUp):
-            session.execute(update(table).where(table.portal_id == portal.id).values(portal_id=home.id))
+        session.execute(update(Consumer).where(Consumer.portal_id == portal.id).values(portal_id=home.id))
+        session.execute(delete(AwaitedSignUp).where(AwaitedSignUp.portal_id == portal.id))
         auditing.note(session, ctx, "took a portal away", ("portal", portal.id, portal.name), before=before)
         portal.products, portal.groups = [], []
         session.delete(portal)

@@ -5,14 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from urllib.parse import urljoin
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, select, true
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import portals
 from calm_tariff.core.errors import NotFound
-from calm_tariff.services.admit import groups
 from calm_tariff.services.base.context import Context
-from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.admit.consumers import Consumer, ConsumerInGroup
 from calm_tariff.store.admit.portals import Portal, PortalProduct
 
 
@@ -25,11 +24,17 @@ class PortalAsked:
     where: str
     groups: frozenset[int]
 
+    def served(self) -> ColumnElement[bool]:
+        """The consumers that may come in here."""
+        if not self.groups:
+            return true()
+        grouped = select(ConsumerInGroup.c.consumer_id).where(ConsumerInGroup.c.group_id.in_(self.groups))
+        return (Consumer.portal_id == self.id) | Consumer.id.in_(grouped)
+
     def serves(self, session: Session, consumer_id: int) -> bool:
         """Whether a consumer may come in here."""
-        if not self.groups or self.groups & groups.of_consumer(session, consumer_id):
-            return True
-        return session.scalar(select(Consumer.portal_id).where(Consumer.id == consumer_id)) == self.id
+        query = select(Consumer.id).where(Consumer.id == consumer_id, self.served())
+        return session.scalar(query) is not None
 
 
 def asked(ctx: Context, path: str) -> PortalAsked:

@@ -55,7 +55,7 @@ export function Preview({ view, typed }: { view: View; typed: Typed }) {
       </div>
       <div ref={place} className="overflow-hidden border border-line" style={{ height }}>
         <iframe
-          key={view.edition}
+          key={`${view.edition} ${view.logo?.digest} ${view.icon?.digest}`}
           ref={frame}
           title={`The portal ${view.brand.name}`}
           src={`${view.path}/`}
