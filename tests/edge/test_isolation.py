@@ -14,6 +14,7 @@ from starlette.testclient import TestClient
 from calm_tariff.console_api import app as console
 from calm_tariff.portal_api import app as portal
 from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.admit.portals import portals
 from calm_tariff.services.base import jobs
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.house import service_tokens, sessions
@@ -75,7 +76,7 @@ def lived(office: Office) -> dict[str, Any]:
         "subscription_id": ferries.subscription,
         "override_id": 1,
         "job_id": failed_job(office),
-        "portal_id": 1,
+        "portal_id": portals.listed(office.manager)[0].id,
         "kind": "logo",
         "prefix": "how-to-begin",
         "digest": "0" * 64,

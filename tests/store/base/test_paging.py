@@ -10,6 +10,7 @@ from sqlalchemy import select
 
 from calm_tariff.core.errors import Invalid
 from calm_tariff.edge.lists import all_of, as_csv
+from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.observe import consumers
 from calm_tariff.store.admit.consumers import Consumer
@@ -37,7 +38,8 @@ def walk(ctx: Context, **wanted: object) -> list[str]:
 @pytest.fixture
 def full(office: Office) -> Office:
     with office.ctx.transaction() as session:
-        session.add_all(Consumer(name=name, look=name, shape=name, created_at=at, portal_id=1) for name, at in SOME)
+        home = serving.first(session)
+        session.add_all(Consumer(name=name, look=name, shape=name, created_at=at, portal=home) for name, at in SOME)
     return office
 
 
@@ -66,10 +68,9 @@ def test_pages_join_to_the_whole_list_in_order(full: Office, sort: str, down: bo
 def test_rows_that_come_and_go_repeat_and_skip_no_others(full: Office) -> None:
     first = consumers.listed(full.manager, PageQuery(rows=10))
     with full.ctx.transaction() as session:
-        session.add(
-            Consumer(name="Aardvark Tours", look="a", shape="a", created_at=START, portal_id=1)
-        )  # before the cursor: not seen again
-        session.add(Consumer(name="Boat 15½", look="b", shape="b", created_at=START, portal_id=1))  # after it: seen
+        new = {"created_at": START, "portal": serving.first(session)}
+        session.add(Consumer(name="Aardvark Tours", look="a", shape="a", **new))  # before the cursor: not seen again
+        session.add(Consumer(name="Boat 15½", look="b", shape="b", **new))  # after it: seen
         session.delete(session.scalar(select(Consumer).where(Consumer.name == "Boat 20")))
     rest = consumers.listed(full.manager, PageQuery(rows=50, cursor=first.next)).rows
     names = [c.name for c in (*first.rows, *rest)]
