@@ -256,6 +256,17 @@ def shortfall_in_words(short: Shortfall, meters: Mapping[str, str]) -> str:
     )
 
 
+def credential_in_words(kind: str, header: str, query: str = "") -> str:
+    """How a caller proves who they are, by a kind of credential (core.meters.CREDENTIALS)."""
+    if kind == "key":
+        return f"an API key in the header {header}" + (f", or in the query parameter {query}" if query else "")
+    return {
+        "basic": "the application's client id and secret, by HTTP Basic",
+        "client": "a token of the token endpoint (OAuth 2 client credentials), as Bearer",
+        "token": "a signed token of a trusted issuer, as Bearer",
+    }[kind]
+
+
 def _money(amount: Decimal, field: str, currency: str) -> Part:
     return Part(money(amount, currency), field, "decimal", format(amount, "f"))
 

@@ -6,6 +6,7 @@ from fastapi import FastAPI
 
 from calm_tariff.edge import problems, reference, signing_in
 from calm_tariff.portal_api.admit import applications, look, products, requests, sign_up
+from calm_tariff.portal_api.admit import reference as operations
 from calm_tariff.portal_api.base.asking import COOKIE, members_here
 from calm_tariff.portal_api.house import session
 from calm_tariff.portal_api.observe import allowances, calls
@@ -14,7 +15,20 @@ from calm_tariff.portal_api.settle import invoices
 from calm_tariff.services.base.context import Context
 from calm_tariff.settings import Settings
 
-ROUTERS = (session, look, sign_up, products, applications, requests, own_use, receipts, invoices, allowances, calls)
+ROUTERS = (
+    session,
+    look,
+    sign_up,
+    products,
+    operations,
+    applications,
+    requests,
+    own_use,
+    receipts,
+    invoices,
+    allowances,
+    calls,
+)
 
 
 def create_app(ctx: Context, settings: Settings) -> FastAPI:

@@ -28,7 +28,8 @@ from tests.office import PASSWORD, START, Office
 
 SIGNING_IN = {"/me", "/session", "/session/demo", "/session/forgotten", "/session/reset"}
 ANYONE = SIGNING_IN | {"/sign-up", "/sign-up/confirm", "/products", "/products/{slug}", "/products/{slug}/estimate"}
-ANYONE |= {"/pages/{prefix}", "/pictures/{digest}.png"}
+ANYONE |= {"/pages/{prefix}", "/pictures/{digest}.png", "/operations"}
+ANYONE |= {"/products/{slug}/operations", "/products/{slug}/operations/{operation_id}"}
 
 
 def routes(made: FastAPI) -> list[tuple[str, str]]:

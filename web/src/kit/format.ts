@@ -22,6 +22,11 @@ export function amount(value: string | number, currency = told.currency): string
   return number({ style: "currency", currency }).format(value as number);
 }
 
+/** Several, as a sentence names them: "a, b and c". */
+export function listed(names: string[]): string {
+  return new Intl.ListFormat(told.language).format(names);
+}
+
 /** An unrounded amount with all its digits. */
 export function exact(value: string, currency = told.currency): string {
   const digits = Math.min(12, Math.max(2, (value.split(".")[1] ?? "").replace(/0+$/, "").length));

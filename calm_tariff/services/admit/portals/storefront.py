@@ -117,21 +117,25 @@ def products(ctx: Context) -> list[ProductLine]:
     """Products with a plan on sale that the portal offers and the signed-in consumer's groups may see."""
     with ctx.transaction() as session:
         may_see = _eyes(session, ctx)
-        query = (
-            select(Product)
-            .options(
-                selectinload(Product.plans).selectinload(Plan.groups),
-                selectinload(Product.operations),
-                selectinload(Product.groups),
-            )
-            .order_by(Product.name)
-        )
-        offered = [(p, may_see.on_sale(p)) for p in session.scalars(query)]
         return [
-            ProductLine(p.slug, p.name, p.description, api_names(p), [plan.name for plan in plans])
-            for p, plans in offered
-            if plans
+            ProductLine(p.slug, p.name, p.description, api_names(p), [plan.name for plan in may_see.on_sale(p)])
+            for p in on_offer(session, ctx)
         ]
+
+
+def on_offer(session: Session, ctx: Context) -> list[Product]:
+    """The stored products that whoever asks may see here, by name."""
+    query = (
+        select(Product)
+        .options(
+            selectinload(Product.plans).selectinload(Plan.groups),
+            selectinload(Product.operations),
+            selectinload(Product.groups),
+        )
+        .order_by(Product.name)
+    )
+    may_see = _eyes(session, ctx)
+    return [p for p in session.scalars(query) if may_see.on_sale(p)]
 
 
 def product(ctx: Context, slug: str) -> Storefront:

@@ -14,6 +14,20 @@ export const product = (slug: string) => ask("/products/{slug}", { params: { pat
 type Use = paths["/products/{slug}/estimate"]["get"]["parameters"]["query"];
 export const estimate = (slug: string, query: Use) =>
   ask("/products/{slug}/estimate", { params: { path: { slug }, query } });
+export const operations = (slug: string) =>
+  ask("/products/{slug}/operations", { params: { path: { slug } } }, { staleTime: 60_000 });
+export const operation = (slug: string, id: number) =>
+  ask(
+    "/products/{slug}/operations/{operation_id}",
+    { params: { path: { slug, operation_id: id } } },
+    { staleTime: 60_000 },
+  );
+export const operationsFound = (words: string) =>
+  ask(
+    "/operations",
+    { params: { query: { words } } },
+    { enabled: words.trim() !== "", placeholderData: keepPreviousData },
+  );
 export const ownUse = (slug: string) =>
   ask("/products/{slug}/own-use", { params: { path: { slug } } }, { staleTime: Number.POSITIVE_INFINITY });
 

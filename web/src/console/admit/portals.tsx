@@ -7,7 +7,7 @@ import { useStale } from "../../api/queries/asking";
 import { Button, Dialog, Trouble, Waiting } from "../../kit/controls";
 import { Line } from "../../kit/fields";
 import { Ends, Form, Send, useEntry } from "../../kit/form";
-import { count, plural } from "../../kit/format";
+import { count, listed, plural } from "../../kit/format";
 import { Page } from "../frame";
 
 type Portal = Console["PortalView"];
@@ -58,11 +58,11 @@ function One({ of }: { of: Portal }) {
           <a className="figure-link" href={`${of.path}/`}>
             {of.host || of.path}
           </a>
-          {of.pages.length > 0 && `, with ${of.pages.map((page) => `“${page.title}”`).join(" and ")}`}
+          {of.pages.length > 0 && `, with ${listed(of.pages.map((page) => `“${page.title}”`))}`}
         </p>
         <p className="mt-2">
           Offers {of.everything ? "everything on sale" : of.products.join(", ") || "nothing yet"}
-          {of.groups.length > 0 && ` to organisations of ${of.groups.join(" and ")}`}.
+          {of.groups.length > 0 && ` to organisations of ${listed(of.groups)}`}.
         </p>
         <p>
           {COMES[sign_up]} may sign up{sign_up === "mail domains" && ` (${domains.join(", ")})`}

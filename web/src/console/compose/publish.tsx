@@ -2,7 +2,7 @@ import { api, type Console } from "../../api/console";
 import { Dialog } from "../../kit/controls";
 import { Line, Radios } from "../../kit/fields";
 import { Ends, Form, Send, useEntry } from "../../kit/form";
-import { plural } from "../../kit/format";
+import { listed, plural } from "../../kit/format";
 
 type Sheet = Console["Sheet"];
 
@@ -46,7 +46,7 @@ export function Publish({
     <Dialog
       open
       onClose={onClose}
-      title={`Publish ${drafted.map((p) => `${p.name}, revision ${(p.live_revision ?? 0) + 1}`).join(" and ")}`}
+      title={`Publish ${listed(drafted.map((p) => `${p.name}, revision ${(p.live_revision ?? 0) + 1}`))}`}
     >
       <Form of={entry}>
         {sheet.changes.map((c) => (

@@ -1,0 +1,365 @@
+"""One operation of an OpenAPI document (2.0, 3.0, 3.1) as people read it: what is sent, what comes back, and how each
+is made up. References are followed within the document (`referencing`); one that leads back to itself is named and not
+unfolded again."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import orjson
+from referencing import Registry, Resource, Specification
+from referencing.exceptions import Unresolvable
+
+from calm_tariff.formats.markdown import html
+
+_HERE = "urn:this"
+# So deep, and so many parts, are shown of one operation.
+DEPTH = 10
+MOST_NODES = 2000
+MOST_SEARCHED = 200
+LONGEST = 4000
+_BESIDE = ("description", "deprecated", "default", "example", "examples")
+_TAG = re.compile(r"<[^>]*>")
+_BOUNDS = (
+    ("minimum", "at least {}"),
+    ("maximum", "at most {}"),
+    ("exclusiveMinimum", "more than {}"),
+    ("exclusiveMaximum", "less than {}"),
+    ("multipleOf", "a multiple of {}"),
+    ("minLength", "at least {} characters"),
+    ("maxLength", "at most {} characters"),
+    ("pattern", "matching {}"),
+    ("minItems", "at least {} items"),
+    ("maxItems", "at most {} items"),
+)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Node:
+    """A value: its name where it has one, its type in words, what is said of it (HTML), and what it may be. `parts` are
+    the properties of an object, the item of a list, or the choices of one of several."""
+
+    name: str
+    type: str
+    required: bool
+    deprecated: bool
+    description: str
+    rules: list[str]
+    choices: list[str]
+    default: str | None
+    example: str | None
+    parts: list[Node]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Parameter:
+    """A parameter of a call: where it stands (path, query, header, cookie), and its value."""
+
+    place: str
+    value: Node
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Body:
+    """A body of one media type: its schema where there is one, and an example as it is given."""
+
+    media_type: str
+    schema: Node | None
+    example: str | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Answer:
+    """An answer by its status (or `default`)."""
+
+    status: str
+    description: str
+    headers: list[Node]
+    bodies: list[Body]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reference:
+    """What a document says of an operation; descriptions are HTML."""
+
+    description: str
+    deprecated: bool
+    parameters: list[Parameter]
+    body_required: bool
+    bodies: list[Body]
+    answers: list[Answer]
+
+
+def reference_of(document: Any, method: str, path: str) -> Reference | None:
+    """What a document says of an operation; None where it says nothing of it."""
+    return _Reader(document).operation(method.lower(), path)
+
+
+def deprecated(document: Any, method: str, path: str) -> bool:
+    """Whether a document says that an operation is to be used no more."""
+    return _Reader(document).raw(method.lower(), path)[1].get("deprecated") is True
+
+
+def words_of(document: Any, method: str, path: str) -> str:
+    """What can be searched of an operation, in small letters, without its path and summary."""
+    found = _Reader(document, MOST_SEARCHED).operation(method.lower(), path)
+    if found is None:
+        return ""
+
+    def names(node: Node | None) -> Iterator[str]:
+        if node is not None:
+            yield f"{node.name} {node.description} {' '.join(node.choices)}"
+            for part in node.parts:
+                yield from names(part)
+
+    said = [found.description]
+    for parameter in found.parameters:
+        said += names(parameter.value)
+    for answer in found.answers:
+        said.append(answer.description)
+    for body in (*found.bodies, *(body for answer in found.answers for body in answer.bodies)):
+        said += names(body.schema)
+    return " ".join(_TAG.sub(" ", " ".join(said)).split()).lower()
+
+
+class _Reader:
+    """A document being read for one operation."""
+
+    def __init__(self, document: Any, most: int = MOST_NODES) -> None:
+        self.most = most
+        self.document = document if isinstance(document, dict) else {}
+        resource: Resource[Any] = Specification.OPAQUE.create_resource(self.document)
+        self.resolver = Registry().with_resource(_HERE, resource).resolver(_HERE)
+        self.nodes = 0
+
+    def followed(self, value: Any) -> tuple[dict[str, Any], str | None]:
+        """What a value stands for, and the reference that led there, if one did. Empty where nothing is there."""
+        last = None
+        for _ in range(DEPTH):
+            if not isinstance(value, dict):
+                return {}, last
+            pointer = value.get("$ref")
+            if not isinstance(pointer, str):
+                return value, last
+            try:
+                value, last = self.resolver.lookup(pointer).contents, pointer
+            except Unresolvable:
+                return {}, pointer
+        return {}, last
+
+    def raw(self, method: str, path: str) -> tuple[dict[str, Any], dict[str, Any]]:
+        """A path's item and the operation in it; empty where they are not there."""
+        item, _ = self.followed(_named(self.document.get("paths")).get(path))
+        return item, _named(item.get(method))
+
+    def operation(self, method: str, path: str) -> Reference | None:
+        item, operation = self.raw(method, path)
+        if not operation:
+            return None
+        given: dict[tuple[str, str], dict[str, Any]] = {}
+        for one in (*_listed(item.get("parameters")), *_listed(operation.get("parameters"))):
+            parameter, _ = self.followed(one)
+            given[str(parameter.get("in")), str(parameter.get("name"))] = parameter
+        bodies = self.bodies_of(operation, given)
+        request, _ = self.followed(operation.get("requestBody"))
+        in_body = [p for (place, _), p in given.items() if place == "body"]
+        return Reference(
+            description=_prose(operation.get("description")),
+            deprecated=operation.get("deprecated") is True,
+            parameters=[
+                Parameter(place=place, value=self.parameter(name, parameter))
+                for (place, name), parameter in given.items()
+                if place in ("path", "query", "header", "cookie")
+            ],
+            body_required=request.get("required") is True or any(p.get("required") is True for p in in_body),
+            bodies=bodies,
+            answers=self.answers(operation),
+        )
+
+    def parameter(self, name: str, given: dict[str, Any]) -> Node:
+        schema = given.get("schema", given)  # 2.0 has the type beside the name
+        required = given.get("required") is True or given.get("in") == "path"
+        value = self.node(name, schema, required=required)
+        return Node(
+            name=name,
+            type=value.type,
+            required=required,
+            deprecated=given.get("deprecated") is True,
+            description=_prose(given.get("description")) or value.description,
+            rules=value.rules,
+            choices=value.choices,
+            default=value.default,
+            example=self.example(given) or value.example,
+            parts=value.parts,
+        )
+
+    def bodies_of(self, operation: dict[str, Any], given: Mapping[tuple[str, str], dict[str, Any]]) -> list[Body]:
+        request, _ = self.followed(operation.get("requestBody"))
+        if request:
+            return self.bodies(request)
+        form = {name: p for (place, name), p in given.items() if place == "formData"}
+        kinds = [str(kind) for kind in _listed(operation.get("consumes") or self.document.get("consumes"))]
+        if form:
+            required = [name for name, p in form.items() if p.get("required") is True]
+            schema = self.node("", {"type": "object", "properties": form, "required": required})
+            kind = next((k for k in kinds if "form" in k), "application/x-www-form-urlencoded")
+            return [Body(media_type=kind, schema=schema, example=None)]
+        for (place, _), p in given.items():
+            if place == "body":
+                schema = self.node("", p.get("schema"))
+                return [Body(media_type=k, schema=schema, example=None) for k in kinds or ["application/json"]]
+        return []
+
+    def bodies(self, given: dict[str, Any]) -> list[Body]:
+        content = given.get("content")
+        found = []
+        for kind, media in content.items() if isinstance(content, dict) else ():
+            media, _ = self.followed(media)
+            schema = self.node("", media["schema"]) if "schema" in media else None
+            found.append(Body(media_type=str(kind), schema=schema, example=self.example(media)))
+        return found
+
+    def answers(self, operation: dict[str, Any]) -> list[Answer]:
+        responses = operation.get("responses")
+        found = []
+        for status, one in responses.items() if isinstance(responses, dict) else ():
+            answer, _ = self.followed(one)
+            bodies = self.bodies(answer)
+            if not bodies and ("schema" in answer or "examples" in answer):  # 2.0
+                samples = _named(answer.get("examples"))
+                kinds = _listed(operation.get("produces") or self.document.get("produces")) or list(samples)
+                schema = self.node("", answer["schema"]) if "schema" in answer else None
+                bodies = [
+                    Body(media_type=str(k), schema=schema, example=_text(samples[k]) if k in samples else None)
+                    for k in kinds or ["application/json"]
+                ]
+            headers = answer.get("headers")
+            found.append(
+                Answer(
+                    status=str(status),
+                    description=_prose(answer.get("description")),
+                    headers=[
+                        self.parameter(str(name), self.followed(header)[0])
+                        for name, header in (headers.items() if isinstance(headers, dict) else ())
+                    ],
+                    bodies=bodies,
+                )
+            )
+        return found
+
+    def example(self, given: dict[str, Any]) -> str | None:
+        """The first example that is given beside a schema."""
+        for name in ("example", "x-example"):
+            if name in given:
+                return _text(given[name])
+        named = given.get("examples")
+        for one in named.values() if isinstance(named, dict) else ():
+            sample, _ = self.followed(one)
+            if "value" in sample:
+                return _text(sample["value"])
+        return None
+
+    def node(self, name: str, given: Any, required: bool = False, above: tuple[str, ...] = ()) -> Node:
+        """A schema as a value with its parts. `above` are the references that are being unfolded."""
+        self.nodes += 1
+        schema, pointer = self.followed(given)
+        if pointer is not None:  # since 3.1, words beside a reference speak of this place
+            schema = {**schema, **{key: given[key] for key in _BESIDE if key in given}}
+        again = pointer is not None and pointer in above
+        if pointer is not None:
+            above = (*above, pointer)
+        unfolds = not again and len(above) < DEPTH and self.nodes < self.most
+        schema = self.merged(schema, above) if unfolds else schema
+        parts = self.parts(schema, above) if unfolds else []
+        called = pointer.rpartition("/")[2] if pointer else ""
+        examples = _listed(schema.get("examples"))
+        return Node(
+            name=name,
+            type=self.type_of(schema, called),
+            required=required,
+            deprecated=schema.get("deprecated") is True,
+            description=_prose(schema.get("description")),
+            rules=[words.format(_text(schema[key])) for key, words in _BOUNDS if _is_bound(schema.get(key))],
+            choices=[_text(value) for value in _listed(schema.get("enum"))]
+            or ([_text(schema["const"])] if "const" in schema else []),
+            default=_text(schema["default"]) if "default" in schema else None,
+            example=self.example(schema) or (_text(examples[0]) if examples else None),
+            parts=parts,
+        )
+
+    def merged(self, schema: dict[str, Any], above: tuple[str, ...]) -> dict[str, Any]:
+        """A schema of which all of several hold, as one."""
+        several = _listed(schema.get("allOf"))
+        if not several:
+            return schema
+        whole: dict[str, Any] = {}
+        for one in (*several, {key: value for key, value in schema.items() if key != "allOf"}):
+            part, pointer = self.followed(one)
+            if pointer is not None and pointer in above:
+                continue
+            part = self.merged(part, (*above, pointer) if pointer else above)
+            properties = {**_named(whole.get("properties")), **_named(part.get("properties"))}
+            needed = [*_listed(whole.get("required")), *_listed(part.get("required"))]
+            whole = {**whole, **part, "properties": properties, "required": needed}
+        return whole
+
+    def parts(self, schema: dict[str, Any], above: tuple[str, ...]) -> list[Node]:
+        needed = {str(name) for name in _listed(schema.get("required"))}
+        found = [
+            self.node(str(name), part, required=str(name) in needed, above=above)
+            for name, part in _named(schema.get("properties")).items()
+        ]
+        extra = schema.get("additionalProperties")
+        if isinstance(extra, dict) and extra:
+            found.append(self.node("any other name", extra, above=above))
+        if "items" in schema:
+            found.append(self.node("each", schema["items"], above=above))
+        for key in ("oneOf", "anyOf"):
+            for place, one in enumerate(_listed(schema.get(key))):
+                found.append(self.node("or" if place else "either", one, above=above))
+        return found
+
+    def type_of(self, schema: dict[str, Any], called: str) -> str:
+        kinds = schema.get("type")
+        names = [str(kind) for kind in (kinds if isinstance(kinds, list) else [kinds]) if kind]
+        if not names and ("properties" in schema or "allOf" in schema):
+            names = ["object"]
+        if not names and any(key in schema for key in ("oneOf", "anyOf")):
+            names = ["one of several"]
+        if schema.get("nullable") is True:
+            names.append("null")
+        words = " or ".join(names) or called or "any"
+        if "items" in schema:
+            item, pointer = self.followed(schema["items"])
+            of = pointer.rpartition("/")[2] if pointer else self.type_of(item, "")
+            words = f"list of {of}"
+        elif called and names == ["object"]:
+            words = called
+        return f"{words}, {schema['format']}" if isinstance(schema.get("format"), str) else words
+
+
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []
+
+
+def _named(value: Any) -> dict[str, Any]:
+    return value if isinstance(value, dict) else {}
+
+
+def _is_bound(value: Any) -> bool:
+    """Whether a bound is said; 3.0 and 2.0 say of some only that they are exclusive."""
+    return isinstance(value, int | float | str) and not isinstance(value, bool)
+
+
+def _prose(text: Any) -> str:
+    return html(text) if isinstance(text, str) and text.strip() else ""
+
+
+def _text(value: Any) -> str:
+    """A value as it would be sent: text as it is, all else as JSON, cut where it is long."""
+    if not isinstance(value, str):
+        value = orjson.dumps(value, option=orjson.OPT_NON_STR_KEYS, default=str).decode()
+    return value if len(value) <= LONGEST else f"{value[:LONGEST]}…"
