@@ -108,6 +108,12 @@ class Settings(BaseSettings):
         return frozenset(h.strip().lower() for h in (*own, *self.web_hosts.split(",")) if h.strip())
 
     @property
+    def origins(self) -> frozenset[str]:
+        """The origins of the pages that the web process serves under its own names (RFC 6454)."""
+        scheme = urlsplit(self.address).scheme
+        return frozenset(f"{scheme}://{host}" for host in self.hosts)
+
+    @property
     def reach(self) -> Reach:
         """Where the product itself may ask; where the outside world is simulated, also this machine. Raises
         `Invalid`."""

@@ -46,8 +46,11 @@ BUILT = Path(__file__).parent.parent / "web" / "dist"
 def create_app(ctx: Context, settings: Settings) -> Guard:
     """Everything the web process answers, behind its guard."""
 
+    # A portal is shown beside its page in the console, and calls are tried on it.
+    of_portals = security("'self'", settings.gateway_address)
+
     async def console_page(request: Request) -> Response:
-        return _page("index.html")
+        return _page("index.html", security())
 
     def portal_page(request: Request) -> Response:
         """A portal's page; what is asked by its own name has no path before it."""
@@ -59,9 +62,9 @@ def create_app(ctx: Context, settings: Settings) -> Guard:
         except NotFound as error:
             return PlainTextResponse(f"{error.what.capitalize()}.", 404, headers=security())
         except PASSING:
-            return _page("portal.html", "'self'", begins=begins)
+            return _page("portal.html", of_portals, begins=begins)
         icon = f"{begins}/api/v1/pictures/{look.icon}.png" if look.icon else "data:,"
-        return _page("portal.html", "'self'", begins=begins, title=look.name, icon=icon)
+        return _page("portal.html", of_portals, begins=begins, title=look.name, icon=icon)
 
     async def portal_root(request: Request) -> Response:
         return RedirectResponse(f"{request.url.path}/")
@@ -98,13 +101,13 @@ def create_app(ctx: Context, settings: Settings) -> Guard:
     return Guard(led, settings.hosts, larger, settings.address.startswith("https://"), names.known)
 
 
-def _page(name: str, framed_by: str = "'none'", **said: str) -> Response:
+def _page(name: str, fields: dict[str, str], **said: str) -> Response:
     """A built page. What is said of a portal stands in its head: the browser shows its name and its icon at once, and
     its program knows where it begins."""
     path = BUILT / name
     if not path.exists():
         return PlainTextResponse("The front end is not built; ./calm builds it.", 503)
-    headers = {**security(framed_by), "cache-control": "no-cache"}
+    headers = {**fields, "cache-control": "no-cache"}
     if not said:
         return FileResponse(path, headers=headers)
     words = {"begins": portals.FIRST, "title": "Developer portal", "icon": "data:,", **said}

@@ -13,6 +13,7 @@ import orjson
 from referencing import Registry, Resource, Specification
 from referencing.exceptions import Unresolvable
 
+from calm_tariff.formats import openapi_samples as samples
 from calm_tariff.formats.markdown import html
 
 _HERE = "urn:this"
@@ -56,19 +57,24 @@ class Node:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Parameter:
-    """A parameter of a call: where it stands (path, query, header, cookie), and its value."""
+    """A parameter of a call: where it stands (path, query, header, cookie), and its value. `sample` is what a call can
+    begin with; a list is sent as one name with each value where it `repeats`, and otherwise with commas."""
 
     place: str
     value: Node
+    sample: str
+    repeats: bool
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Body:
-    """A body of one media type: its schema where there is one, and an example as it is given."""
+    """A body of one media type: its schema where there is one, an example as it is given, and for a call's what it can
+    begin with."""
 
     media_type: str
     schema: Node | None
     example: str | None
+    sample: str | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -170,7 +176,7 @@ class _Reader:
             description=_prose(operation.get("description")),
             deprecated=operation.get("deprecated") is True,
             parameters=[
-                Parameter(place=place, value=self.parameter(name, parameter))
+                self.sent(place, name, parameter)
                 for (place, name), parameter in given.items()
                 if place in ("path", "query", "header", "cookie")
             ],
@@ -178,6 +184,32 @@ class _Reader:
             bodies=bodies,
             answers=self.answers(operation),
         )
+
+    def sent(self, place: str, name: str, given: dict[str, Any]) -> Parameter:
+        """A parameter of a call. Lists repeat their name in a query unless something else is said (3.x), and have
+        commas unless they are to be `multi` (2.0)."""
+        value = self.parameter(name, given)
+        schema = given.get("schema", given)
+        start = given.get("example", value.example)
+        if start is None:
+            start = self.sample(schema, name)
+        whole, _ = self.followed(schema)
+        several = "items" in whole or whole.get("type") == "array"
+        old = "schema" not in given and "content" not in given
+        spread = given.get("collectionFormat") == "multi" if old else given.get("explode", True) is True
+        listed = start if isinstance(start, list) else [start]
+        text = ",".join(_text(one) for one in listed if one is not None)
+        return Parameter(place=place, value=value, sample=text, repeats=several and spread and place == "query")
+
+    def sample(self, schema: Any, name: str = "") -> Any:
+        return samples.sample(schema, lambda one: self.followed(one)[0], name)
+
+    def begun(self, media: dict[str, Any], given: str | None) -> str | None:
+        """What a body can begin with."""
+        if given is not None or "schema" not in media:
+            return given
+        made = self.sample(media["schema"])
+        return None if made is None else _text(made)
 
     def parameter(self, name: str, given: dict[str, Any]) -> Node:
         schema = given.get("schema", given)  # 2.0 has the type beside the name
@@ -199,27 +231,31 @@ class _Reader:
     def bodies_of(self, operation: dict[str, Any], given: Mapping[tuple[str, str], dict[str, Any]]) -> list[Body]:
         request, _ = self.followed(operation.get("requestBody"))
         if request:
-            return self.bodies(request)
+            return self.bodies(request, sent=True)
         form = {name: p for (place, name), p in given.items() if place == "formData"}
         kinds = [str(kind) for kind in _listed(operation.get("consumes") or self.document.get("consumes"))]
         if form:
             required = [name for name, p in form.items() if p.get("required") is True]
-            schema = self.node("", {"type": "object", "properties": form, "required": required})
+            fields = {"type": "object", "properties": form, "required": required}
             kind = next((k for k in kinds if "form" in k), "application/x-www-form-urlencoded")
-            return [Body(media_type=kind, schema=schema, example=None)]
+            start = self.begun({"schema": fields}, None)
+            return [Body(media_type=kind, schema=self.node("", fields), example=None, sample=start)]
         for (place, _), p in given.items():
             if place == "body":
-                schema = self.node("", p.get("schema"))
-                return [Body(media_type=k, schema=schema, example=None) for k in kinds or ["application/json"]]
+                schema, start = self.node("", p.get("schema")), self.begun(p, None)
+                types = kinds or ["application/json"]
+                return [Body(media_type=kind, schema=schema, example=None, sample=start) for kind in types]
         return []
 
-    def bodies(self, given: dict[str, Any]) -> list[Body]:
+    def bodies(self, given: dict[str, Any], sent: bool = False) -> list[Body]:
         content = given.get("content")
         found = []
         for kind, media in content.items() if isinstance(content, dict) else ():
             media, _ = self.followed(media)
             schema = self.node("", media["schema"]) if "schema" in media else None
-            found.append(Body(media_type=str(kind), schema=schema, example=self.example(media)))
+            stated = self.example(media)
+            start = self.begun(media, stated) if sent else None
+            found.append(Body(media_type=str(kind), schema=schema, example=stated, sample=start))
         return found
 
     def answers(self, operation: dict[str, Any]) -> list[Answer]:
@@ -229,11 +265,11 @@ class _Reader:
             answer, _ = self.followed(one)
             bodies = self.bodies(answer)
             if not bodies and ("schema" in answer or "examples" in answer):  # 2.0
-                samples = _named(answer.get("examples"))
-                kinds = _listed(operation.get("produces") or self.document.get("produces")) or list(samples)
+                shown = _named(answer.get("examples"))
+                kinds = _listed(operation.get("produces") or self.document.get("produces")) or list(shown)
                 schema = self.node("", answer["schema"]) if "schema" in answer else None
                 bodies = [
-                    Body(media_type=str(k), schema=schema, example=_text(samples[k]) if k in samples else None)
+                    Body(media_type=str(k), schema=schema, example=_text(shown[k]) if k in shown else None)
                     for k in kinds or ["application/json"]
                 ]
             headers = answer.get("headers")

@@ -98,7 +98,8 @@ class Gateway:
             return
         verdict = await judging.judge(self, located)
         hurry(scope, calls.identified(verdict) is None)
-        outcome, fields = Outcome(), judging.reply_fields(verdict) + cors.on_reply(place, call.headers)
+        told: Headers = [(b"call-id", call.id.encode()), *cors.on_reply(place, call.headers)]
+        outcome, fields = Outcome(), judging.reply_fields(verdict) + told
         answer = partial(self._answer, verdict, outcome, fields, send)
         if isinstance(verdict, Refused):
             fault = verdict.fault

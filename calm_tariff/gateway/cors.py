@@ -7,8 +7,10 @@ from calm_tariff.gateway.compiled.snapshot import Place
 
 _EXPOSED = (
     b"ratelimit, ratelimit-policy, retry-after, x-ratelimit-limit, x-ratelimit-remaining, x-ratelimit-reset, "
-    b"deprecation, sunset"
+    b"deprecation, sunset, call-id"
 )
+# The portal shows all of an answer, as a developer's own program would see it.
+_ALL_EXPOSED = b"*"
 
 
 def origin_of(headers: Headers) -> bytes | None:
@@ -17,23 +19,32 @@ def origin_of(headers: Headers) -> bytes | None:
 
 
 def allowed(place: Place, origin: bytes | None) -> bytes | None:
-    """The origin to allow on replies; None where the version's owner does not."""
+    """The origin to allow on replies: of a portal, where calls are tried, or one that the version's owner allows."""
     origins = place.route.forwarding.cors_origins
-    if origin is None or not origins:
+    if origin is None:
         return None
+    if _is_portal(place, origin):
+        return origin
     if "*" in origins:
         return b"*"
     return origin if origin.decode("latin-1") in origins else None
 
 
+def answered_here(place: Place, headers: Headers) -> bool:
+    """Whether we say which pages may read the answer to a call, and not its back end."""
+    origin = origin_of(headers)
+    return bool(place.route.forwarding.cors_origins) or (origin is not None and _is_portal(place, origin))
+
+
 def on_reply(place: Place | None, headers: Headers) -> Headers:
     """The fields of a reply to a page of an allowed origin."""
-    if place is None or not place.route.forwarding.cors_origins:
+    if place is None or not answered_here(place, headers):
         return []
     origin = allowed(place, origin_of(headers))
     fields: Headers = [(b"vary", b"Origin")]
     if origin is not None:
-        fields += [(b"access-control-allow-origin", origin), (b"access-control-expose-headers", _EXPOSED)]
+        exposed = _ALL_EXPOSED if _is_portal(place, origin) else _EXPOSED
+        fields += [(b"access-control-allow-origin", origin), (b"access-control-expose-headers", exposed)]
     return fields
 
 
@@ -53,6 +64,10 @@ def preflight(place: Place, headers: Headers) -> Headers | None:
     if wanted:
         fields.append((b"access-control-allow-headers", wanted))
     return fields
+
+
+def _is_portal(place: Place, origin: bytes) -> bool:
+    return origin.decode("latin-1") in place.route.forwarding.portal_origins
 
 
 def methods(place: Place) -> tuple[str, ...]:

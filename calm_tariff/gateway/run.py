@@ -69,6 +69,7 @@ class _Running:
         self.ctx = context_for(
             engine(settings.database_url, pool_size=3),
             web_address=settings.address,
+            web_origins=settings.origins,
             sealing_secret=settings.value_secret,
             reach=settings.reach,
         )

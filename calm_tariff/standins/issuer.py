@@ -6,6 +6,7 @@ import time
 from typing import Any
 
 from fastapi import APIRouter, Request
+from fastapi.responses import PlainTextResponse
 from joserfc import jwt
 from joserfc.jwk import ECKey, RSAKey
 from pydantic import BaseModel, Field
@@ -27,6 +28,12 @@ def router() -> APIRouter:
     @made.get("/jwks.json")
     async def key_set() -> Any:
         return {"keys": [key.as_dict(private=False) for key in keys.values()]}
+
+    @made.get("/tokens")
+    async def sign_for_a_person(request: Request) -> PlainTextResponse:
+        """A token with the claims that the query names, to be copied."""
+        signed = await sign(request, TokenIn(claims=dict(request.query_params)))
+        return PlainTextResponse(signed["token"])
 
     @made.post("/tokens")
     async def sign(request: Request, wanted: TokenIn) -> Any:

@@ -165,3 +165,48 @@ def test_all_that_is_said_can_be_searched() -> None:
     for said in ("high", "height_m", "days", "look ahead", "no such station"):
         assert said in words
     assert "<" not in words
+
+
+def test_a_call_begins_with_what_its_document_gives() -> None:
+    made = reference_of(document("tides-v2"), "GET", "/stations/{id}/extremes")
+    assert made
+    assert [(p.sample, p.repeats) for p in made.parameters] == [("lm-03", False), ("2", False)]
+    several = {"type": "array", "items": {"enum": ["high", "low"]}}
+    made = of(
+        {
+            "parameters": [
+                {"name": "kind", "in": "query", "schema": several},
+                {"name": "near", "in": "query", "schema": several, "explode": False, "example": ["low", "high"]},
+                {"name": "X-Kind", "in": "header", "schema": several},
+                {"name": "page", "in": "query", "schema": {"$ref": "#/components/schemas/Page"}},
+            ],
+            "requestBody": {
+                "content": {
+                    "text/csv": {"example": "a,b"},
+                    "application/json": {"schema": {"properties": {"until": {"format": "date", "type": "string"}}}},
+                }
+            },
+            "responses": {"200": {"content": {"application/json": {"schema": {"type": "integer"}}}}},
+        },
+        components={"schemas": {"Page": {"type": "integer", "minimum": 1}}},
+    )
+    assert [(p.sample, p.repeats) for p in made.parameters] == [
+        ("high", True),
+        ("low,high", False),
+        ("high", False),
+        ("1", False),
+    ]
+    assert [(b.media_type, b.sample) for b in made.bodies] == [
+        ("text/csv", "a,b"),
+        ("application/json", '{"until":"2026-12-01"}'),
+    ]
+    assert made.answers[0].bodies[0].sample is None  # an answer is not made up
+
+
+def test_a_call_of_2_0_begins_with_what_its_document_gives() -> None:
+    several = {"name": "id", "in": "query", "type": "array", "items": {"type": "string"}}
+    form = {"name": "berth", "in": "formData", "type": "integer", "required": True}
+    paths = {"/a": {"get": {"parameters": [several, {**several, "name": "n", "collectionFormat": "multi"}, form]}}}
+    made = reference_of({"swagger": "2.0", "paths": paths}, "GET", "/a")
+    assert made and [(p.sample, p.repeats) for p in made.parameters] == [("id", False), ("n", True)]
+    assert [(b.media_type, b.sample) for b in made.bodies] == [("application/x-www-form-urlencoded", '{"berth":1}')]

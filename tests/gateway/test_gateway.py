@@ -59,6 +59,27 @@ def test_a_call_is_served_counted_and_told_what_is_left(running: Running) -> Non
     assert (running.recorded("served"), running.units()) == (4, Decimal(2))
 
 
+def test_every_answer_names_its_call_and_pages_of_the_portal_may_read_it(running: Running) -> None:
+    web = running.processes.settings.address
+    unknown, page = "lt_live_nobodys", {"Origin": web}
+    served, refused = running.get(**page), running.get(secret=unknown, **page)
+    elsewhere = running.get(Origin="https://elsewhere.example")
+    assert (served.status_code, refused.status_code) == (200, 401)
+    for answer in (served, refused):
+        assert answer.headers["Access-Control-Allow-Origin"] == web
+        assert answer.headers["Access-Control-Expose-Headers"] == "*"
+    assert "Access-Control-Allow-Origin" not in elsewhere.headers
+    asked = {**page, "Access-Control-Request-Method": "GET", "Access-Control-Request-Headers": "x-api-key"}
+    before = httpx.options(str(served.url), headers=asked)
+    assert (before.status_code, before.headers["Access-Control-Allow-Headers"]) == (204, "x-api-key")
+    running.recorded()
+    with running.office.ctx.transaction() as session:
+        known = {call.call_id: call.verdict for call in session.scalars(select(Call))}
+    told = {answer.headers["Call-Id"]: answer for answer in (served, refused, elsewhere)}
+    assert {call: known[call] for call in told} == known  # the preflight is none
+    assert (known[served.headers["Call-Id"]], known[refused.headers["Call-Id"]]) == ("served", "refused")
+
+
 def test_who_may_not_call_is_told_why(running: Running) -> None:
     member, application, _ = running.office.ask("Anglers", "Ketch")
     waiting = applications.make_key(running.office.ctx.acting(member), application, "").secret

@@ -14,6 +14,7 @@ from aiohttp import ClientError, ClientResponse, ClientSession
 from calm_tariff.edge.wire import unbuffered
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
+from calm_tariff.gateway import cors
 from calm_tariff.gateway.answers import DOWN, DOWN_CODES, Send, not_ready, told_back_end
 from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.gateway.forward import forwarding
@@ -130,7 +131,7 @@ class Forwarder:
             if counting.meter.header:
                 outcome.reported[counting.meter.header] = answer.headers.get(counting.meter.header)
         outcome.told = {k.decode(): v.decode("latin-1") for k, v in self.fields}
-        own_cors = bool(admitted.place.route.forwarding.cors_origins)
+        own_cors = cors.answered_here(admitted.place, self.judged.call.headers)
         headers = forwarding.returned_headers(answer, own_cors) + self.fields
         length = answer.headers.get("Content-Length")
         if length is not None:

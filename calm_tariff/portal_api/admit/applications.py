@@ -35,6 +35,12 @@ class KeyIn(BaseModel):
     last_day: date | None = None
 
 
+class PassingKeyIn(BaseModel):
+    """A key to try calls with, or a secret for the client id."""
+
+    kind: Kind = "key"
+
+
 class TagsIn(BaseModel):
     """An application's own words, by name."""
 
@@ -57,6 +63,12 @@ def register(ctx: Asking, typed: ApplicationIn) -> ApplicationView:
 def make_key(ctx: Asking, application_id: int, typed: KeyIn) -> NewKey:
     """Make a key; its secret is in this answer only."""
     return applications.make_key(ctx, application_id, **typed.model_dump())
+
+
+@router.post("/applications/{application_id}/passing-keys", status_code=201)
+def make_passing_key(ctx: Asking, application_id: int, typed: PassingKeyIn) -> NewKey:
+    """Make a key of the sandbox that lives an hour; its secret is in this answer only."""
+    return applications.make_passing_key(ctx, application_id, typed.kind)
 
 
 @router.put("/applications/{application_id}/tags")

@@ -11,7 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core import names
-from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.errors import Conflict, Invalid, NotFound, TooMany
 from calm_tariff.core.lifecycles import KEY, VALID_KEY, move
 from calm_tariff.core.meters import Environment
 from calm_tariff.core.periods import day_start, moment_of
@@ -24,6 +24,9 @@ from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import locked
 
 PREFIX_LENGTH = 12
+# What a key is called that is made to try calls with, and how many an application may have at once.
+PASSING = "for an hour"
+MOST_PASSING = 20
 Kind = Literal["key", "secret"]
 
 
@@ -218,6 +221,19 @@ def make_key(
         auditing.note(session, ctx, f"made a {kind}", ("key", key.id, f"{key.prefix}… of {application.name}"))
         stamps.touch(session, ctx)
         return NewKey(_key(key, ctx.now), secret)
+
+
+def make_passing_key(ctx: Context, application_id: int, kind: Kind) -> NewKey:
+    """A key or secret of the sandbox that lives an hour, to try calls with. Raises `NotFound` for another's,
+    `TooMany`."""
+    with ctx.transaction() as session:
+        application = owned(session, ctx, application_id, lock=True)
+        alive = [k for k in application.keys if k.label == PASSING and k.expires_at and k.expires_at > ctx.now]
+        if len(alive) >= MOST_PASSING:
+            wait = int((min(k.expires_at for k in alive if k.expires_at) - ctx.now).total_seconds()) + 1
+            raise TooMany(f"{MOST_PASSING} keys for an hour are good now; use one, or wait", wait=wait)
+        within = ctx.joining(session)
+        return make_key(within, application_id, PASSING, "sandbox", kind, expires_at=ctx.now + timedelta(hours=1))
 
 
 def set_tags(ctx: Context, application_id: int, tags: dict[str, str]) -> ApplicationView:

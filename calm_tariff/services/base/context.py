@@ -72,13 +72,14 @@ NOBODY = Actor()
 class Context:
     """The surroundings of a service call. `now` and `token` are passed in so that tests are exact. `signing_secret`
     opens the keys that sign tokens; only who gives tokens has it. `sealing_secret` opens what back ends are asked
-    with. `reach` is where the product itself may ask."""
+    with. `reach` is where the product itself may ask. `web_origins` are those of its own pages."""
 
     sessions: sessionmaker[Session]
     actor: Actor = NOBODY
     clock: Callable[[], datetime] = field(default=lambda: datetime.now(UTC))
     token: Callable[[], str] = field(default=lambda: secrets.token_urlsafe(32))
     web_address: str = "http://127.0.0.1:8400"
+    web_origins: frozenset[str] = frozenset()
     gateway_address: str = "http://127.0.0.1:8401"
     signing_secret: str = ""
     sealing_secret: str = ""

@@ -18,6 +18,7 @@ from calm_tariff.core.periods import instant_if_any
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import overrides, tokens
+from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.compose import house_limits
@@ -36,12 +37,14 @@ from calm_tariff.store.compose.products import PlanRevision, Product, ProductOpe
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Forwarding:
-    """How a version's back end is asked, as its owner set it. See `services.compose.apis.views.ForwardingTyped`."""
+    """How a version's back end is asked, as its owner set it. See `services.compose.apis.views.ForwardingTyped`.
+    `portal_origins` are those of the pages on which calls are tried."""
 
     connect_ms: int = 3000
     answer_ms: int = 30_000
     most_body_bytes: int = 10_000_000
     cors_origins: frozenset[str] = frozenset()
+    portal_origins: frozenset[str] = frozenset()
     passes_caller: bool = False
     breaker_failures: int = 5
     breaker_seconds: int = 10
@@ -177,7 +180,8 @@ def read_feed(ctx: Context) -> Feed:
         versions = session.scalars(
             select(ApiVersion).where(ApiVersion.state != "draft").options(selectinload(ApiVersion.operations))
         )
-        routes = tuple(_route(ctx, v) for v in versions)
+        origins = serving.origins(session, ctx)
+        routes = tuple(_route(ctx, v, origins) for v in versions)
         found = tuple(grants.of_all(session))
         keys = select(
             ApiKey.key_hash,
@@ -270,7 +274,7 @@ def _issuers(session: Session) -> Iterator[Issuer]:
         )
 
 
-def _route(ctx: Context, version: ApiVersion) -> Route:
+def _route(ctx: Context, version: ApiVersion, portal_origins: frozenset[str]) -> Route:
     gone = version.state not in ANSWERING
     kept = () if gone else tuple(version.operations)
     operations = tuple((o.id, o.method, o.path) for o in kept)
@@ -279,6 +283,7 @@ def _route(ctx: Context, version: ApiVersion) -> Route:
         answer_ms=version.answer_ms,
         most_body_bytes=version.most_body_bytes,
         cors_origins=frozenset(version.cors_origins),
+        portal_origins=portal_origins,
         passes_caller=version.passes_caller,
         breaker_failures=version.breaker_failures,
         breaker_seconds=version.breaker_seconds,

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
-from datetime import UTC, date, datetime
+from dataclasses import replace
+from datetime import UTC, date, datetime, timedelta
 
 import pytest
 
-from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.errors import Conflict, Invalid, NotFound, TooMany
 from calm_tariff.services.admit import applications, requests
 from calm_tariff.services.serve import gateway_feed
 from tests.office import START, Office
@@ -48,6 +49,26 @@ def test_a_key_is_shown_once_and_only_its_owner_may_end_it(office: Office) -> No
     assert told[made.key.id] == "revoked"
     with pytest.raises(Conflict):
         applications.revoke_key(office.acting(one), made.key.id)
+
+
+def test_a_key_to_try_with_is_the_sandboxs_and_lives_an_hour(office: Office) -> None:
+    one, other = office.consumers
+    own = office.acting(one)
+    made = applications.make_passing_key(own, one.application, "key")
+    assert (made.key.environment, made.key.expires_at) == ("sandbox", START + timedelta(hours=1))
+    assert applications.make_passing_key(own, one.application, "secret").secret.startswith("ls_sand_")
+    with pytest.raises(NotFound):
+        applications.make_passing_key(office.acting(other), one.application, "key")
+    for _ in range(applications.MOST_PASSING - 2):
+        applications.make_passing_key(own, one.application, "key")
+    with pytest.raises(TooMany) as caught:
+        applications.make_passing_key(own, one.application, "key")
+    assert caught.value.wait == 3601
+    later = replace(own, clock=lambda: START + timedelta(seconds=3600))
+    again = applications.make_passing_key(later, one.application, "key")
+    assert again.key.expires_at == START + timedelta(hours=2)
+    states = [k.state for k in applications.own(later)[0].keys if k.label == applications.PASSING]
+    assert states.count("expired") == applications.MOST_PASSING and states.count("active") == 1
 
 
 def test_tags_are_few_plain_words(office: Office) -> None:

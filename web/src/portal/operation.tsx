@@ -4,20 +4,24 @@ import { operation } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
 import { untilWhen } from "../kit/format";
 import { Prose } from "../kit/prose";
+import { Calling } from "./calling/calling";
 
 type Node = Portal["Node"];
 type Body = Portal["Body"];
 
 /** An operation as its document describes it, and what counts and limits it. */
-export function OperationInFull({ slug, id }: { slug: string; id: number }) {
-  const query = useQuery(operation(slug, id));
+export function OperationInFull({ product, id }: { product: Portal["Storefront"]; id: number }) {
+  const query = useQuery(operation(product.slug, id));
   const one = query.data;
   if (!one) return query.error ? <Trouble error={query.error} /> : <Waiting words="Fetching the operation" />;
   const said = one.described;
   return (
     <div className="grid gap-x-12 gap-y-4 pt-1 pb-6 lg:grid-cols-[1fr_320px]">
-      <div className="min-w-0">
+      <div className="min-w-0 lg:col-span-2">
         {said?.description && <Prose html={said.description} />}
+        <Calling key={one.line.id} one={one} product={product} />
+      </div>
+      <div className="min-w-0">
         {!said && <p className="text-soft">Its API is described by no document.</p>}
         {said && said.parameters.length > 0 && (
           <Part title="Parameters">

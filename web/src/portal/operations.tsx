@@ -13,7 +13,7 @@ type Line = Portal["OperationLine"];
 const STEP = 80;
 
 /** Everything that a product sells, each to be opened; which one is open stands in the address. */
-export function Operations({ product, gateway }: { product: Product; gateway: string }) {
+export function Operations({ product }: { product: Product }) {
   const list = useQuery(operations(product.slug));
   const { search, change } = useAddress();
   const [words, setWords] = useState("");
@@ -32,7 +32,7 @@ export function Operations({ product, gateway }: { product: Product; gateway: st
   return (
     <>
       <label className="mb-4 flex max-w-96 items-baseline gap-2 text-[13px] text-soft">
-        With the words
+        <span className="whitespace-nowrap">With the words</span>
         <input
           className="w-full border-b border-(--portal-line) bg-transparent pb-0.5 text-[14px] text-ink"
           value={words}
@@ -48,14 +48,13 @@ export function Operations({ product, gateway }: { product: Product; gateway: st
           key={line.id}
           line={line}
           heading={line.version !== shown[place - 1]?.version}
-          slug={product.slug}
+          product={product}
           open={line.id === open}
           onOpen={(on) => change({ operation: on ? String(line.id) : null })}
         />
       ))}
       {most < shown.length && <More key={most} onSeen={() => setDrawn(most + STEP)} />}
       <p className="mt-3 text-[13px] text-soft">{plural(shown.length, "operation")}</p>
-      <FirstCall product={product} gateway={gateway} />
     </>
   );
 }
@@ -63,12 +62,12 @@ export function Operations({ product, gateway }: { product: Product; gateway: st
 type RowProps = {
   line: Line;
   heading: boolean;
-  slug: string;
+  product: Product;
   open: boolean;
   onOpen: (on: boolean) => void;
 };
 
-function Row({ line, heading, slug, open, onOpen }: RowProps) {
+function Row({ line, heading, product, open, onOpen }: RowProps) {
   const here = useRef<HTMLElement>(null);
   // Whoever comes by an address sees what it leads to.
   const [ledHere] = useState(open);
@@ -90,7 +89,7 @@ function Row({ line, heading, slug, open, onOpen }: RowProps) {
         <span className="text-(--portal-soft)">{line.summary}</span>
         {line.deprecated && <span className="text-[13px] text-brass">deprecated</span>}
       </button>
-      {open && <OperationInFull slug={slug} id={line.id} />}
+      {open && <OperationInFull product={product} id={line.id} />}
     </section>
   );
 }
@@ -108,27 +107,4 @@ function More({ onSeen }: { onSeen: () => void }) {
     return () => watch.disconnect();
   }, []);
   return <div ref={end} className="h-px" />;
-}
-
-function FirstCall({ product, gateway }: { product: Product; gateway: string }) {
-  const first = product.operations.findLast((o) => o.method === "GET") ?? product.operations.at(-1);
-  if (!first) return null;
-  return (
-    <>
-      <h2 className="mt-6 mb-1.5">A first call</h2>
-      <pre className="overflow-x-auto bg-(--portal-tint) p-3 font-mono text-[13px]">
-        {firstCall(product.key_header, gateway, first)}
-      </pre>
-    </>
-  );
-}
-
-/** A call as it is typed, with a body where its method sends one. */
-function firstCall(header: string, gateway: string, of: Product["operations"][number]): string {
-  const method = of.method === "GET" ? "" : of.method === "HEAD" ? " --head" : ` -X ${of.method}`;
-  const body = ["POST", "PUT", "PATCH"].includes(of.method)
-    ? ` -H "Content-Type: application/json" -d '{}'`
-    : "";
-  const path = of.url_path.replace(/\{[^}]*\}/g, "lm-01");
-  return `curl${method} -H "${header}: YOUR_KEY"${body} ${gateway}${path}`;
 }

@@ -32,7 +32,6 @@ export function ProductPage() {
 
 function Shown({ product }: { product: Product }) {
   const { search, change } = useAddress();
-  const { look } = useMe();
   const estimates = useEstimates(product.slug);
   const [choosing, setChoosing] = useState<Offer | null>(null);
   const shown = VIEWS.find(([view]) => view === search.get("view"))?.[0] ?? "plans";
@@ -70,7 +69,7 @@ function Shown({ product }: { product: Product }) {
         ))}
       </nav>
       {shown === "plans" && <Plans product={product} estimates={estimates} onChoose={choose} />}
-      {shown === "operations" && <Operations product={product} gateway={look.gateway} />}
+      {shown === "operations" && <Operations product={product} />}
       {shown === "terms" && (
         <section className="max-w-[68ch]">
           <p className="mb-2 text-[13px] text-soft">As of {dayAndYear(product.terms_dated)}</p>

@@ -16,7 +16,7 @@ from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.portals import Brand, Entrance, Page
 from calm_tariff.formats import pictures
 from calm_tariff.services.admit.portals import serving
-from calm_tariff.services.base import auditing
+from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.compose import visibility
 from calm_tariff.store.admit.consumers import AwaitedSignUp, Consumer
@@ -148,6 +148,8 @@ def save(ctx: Context, portal_id: int, edition: int, typed: PortalTyped) -> Port
         session.flush()
         session.expire(portal)
         after = _shown(session, ctx, portal_id)
+        if portal.host != before.host:
+            stamps.touch(session, ctx)  # gateways let its pages read answers
         subject = ("portal", portal.id, portal.name)
         auditing.note(session, ctx, "changed a portal", subject, before=_terms(before), after=_terms(after))
         return after
@@ -168,6 +170,7 @@ def remove(ctx: Context, portal_id: int) -> None:
         auditing.note(session, ctx, "took a portal away", ("portal", portal.id, portal.name), before=before)
         portal.products, portal.groups = [], []
         session.delete(portal)
+        stamps.touch(session, ctx)
 
 
 def set_picture(ctx: Context, portal_id: int, kind: pictures.Kind, content: bytes | None) -> PortalView:

@@ -21,6 +21,7 @@ from calm_tariff.services.base.context import Context
 from calm_tariff.services.compose.apis import described
 from calm_tariff.services.compose.products import meters_of
 from calm_tariff.store.compose.apis import Operation
+from calm_tariff.store.compose.issuers import OutsideIssuer
 from calm_tariff.store.compose.products import Plan, Product
 
 MOST_FOUND = 50
@@ -47,10 +48,22 @@ class PlanLimits:
     limits: list[str]
 
 
+@dataclass(frozen=True, slots=True)
+class TrustedIssuer:
+    """An outside issuer whose tokens prove who calls: for the audience, with the client id in the claim."""
+
+    name: str
+    issuer: str
+    audience: str
+    claim: str
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class OperationView:
     """An operation in full: what its document says of it (None where it has none), until when its version answers where
-    an end is announced, what counts it, how each plan limits it, and how callers prove who they are."""
+    an end is announced, what counts it, how each plan limits it, and how callers prove who they are: in words, by kind
+    (core.meters.CREDENTIALS), and where a key stands. A call is for its version by the `host` or the
+    `headers` that choose it, where the path alone does not. `sandbox` tells whether there is one that answers it."""
 
     line: OperationLine
     ends_at: datetime | None
@@ -58,6 +71,13 @@ class OperationView:
     meters: list[str]
     plans: list[PlanLimits]
     credentials: list[str]
+    kinds: list[str]
+    issuers: list[TrustedIssuer]
+    key_header: str
+    key_query: str
+    host: str
+    headers: dict[str, str]
+    sandbox: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,16 +104,24 @@ def operation(ctx: Context, slug: str, operation_id: int) -> OperationView:
         if operation_id not in sold:
             raise NotFound("there is no such operation", str(operation_id))
         one = session.get_one(Operation, operation_id)
+        version = one.api_version
         meters = [m for m in meters_of(session, product) if any(o.id == operation_id for o in m.operations)]
         return OperationView(
             line=sold[operation_id],
-            ends_at=one.api_version.sunset_at,
+            ends_at=version.sunset_at,
             described=described.reference(session, one),
             meters=[meter.name for meter in meters],
             plans=_limits(session, product, plans, one),
             credentials=[
                 credential_in_words(kind, product.key_header, product.key_query) for kind in product.credential_kinds
             ],
+            kinds=list(product.credential_kinds),
+            issuers=_issuers(session) if "token" in product.credential_kinds else [],
+            key_header=product.key_header,
+            key_query=product.key_query,
+            host=version.chosen_value if version.chosen_by == "host" else "",
+            headers={version.chosen_name: version.chosen_value} if version.chosen_by == "header" else {},
+            sandbox=bool(version.sandbox_url) or (one.answers != "back end" and bool(one.example)),
         )
 
 
@@ -140,6 +168,11 @@ def _lines(session: Session, product: Product) -> list[tuple[OperationLine, str]
             )
             made.append((line, known.words if known else ""))
     return made
+
+
+def _issuers(session: Session) -> list[TrustedIssuer]:
+    trusted = session.scalars(select(OutsideIssuer).where(OutsideIssuer.trusted).order_by(OutsideIssuer.name))
+    return [TrustedIssuer(one.name, one.issuer, one.audience, one.claim) for one in trusted]
 
 
 def _limits(session: Session, product: Product, plans: Sequence[Plan], one: Operation) -> list[PlanLimits]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from urllib.parse import urljoin
+from urllib.parse import urljoin, urlsplit
 
 from sqlalchemy import ColumnElement, select, true
 from sqlalchemy.orm import Session
@@ -51,6 +51,13 @@ def paths_by_host(ctx: Context) -> dict[str, str]:
     with ctx.transaction() as session:
         query = select(Portal.host, Portal.path).where(Portal.host.is_not(None))
         return {host: path for host, path in session.execute(query) if host}
+
+
+def origins(session: Session, ctx: Context) -> frozenset[str]:
+    """The origins of all portals' pages (RFC 6454): the installation's own, and the names that portals have."""
+    scheme = urlsplit(ctx.web_address).scheme
+    named = session.scalars(select(Portal.host).where(Portal.host.is_not(None)))
+    return ctx.web_origins | {f"{scheme}://{host}" for host in named}
 
 
 def first(session: Session) -> Portal:

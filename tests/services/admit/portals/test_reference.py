@@ -11,8 +11,11 @@ import pytest
 from calm_tariff.core.errors import NotFound
 from calm_tariff.services.admit.portals import portals, reference
 from calm_tariff.services.admit.portals.portals import PortalTyped
+from calm_tariff.services.compose import issuers, products
 from calm_tariff.services.compose.apis import described, sunsets
-from calm_tariff.store.compose.apis import ApiDocument
+from calm_tariff.services.compose.issuers import IssuerTyped
+from calm_tariff.services.compose.products import CredentialsTyped
+from calm_tariff.store.compose.apis import ApiDocument, ApiVersion, Operation
 from tests.office import START, Office
 
 SLUG = "harbour-data"
@@ -48,6 +51,36 @@ def test_every_operation_is_listed_and_one_in_full_says_what_counts_and_limits_i
     ]
     assert counted.credentials == ["an API key in the header X-API-Key"]
     assert reference.operation(office.ctx, SLUG, lines[2].id).described is None  # its document is silent
+
+
+def test_a_call_needs_what_chooses_its_version_and_proves_who_calls(office: Office) -> None:
+    first = reference.operations(office.ctx, SLUG)[0].id
+
+    def seen() -> reference.OperationView:
+        return reference.operation(office.ctx, SLUG, first)
+
+    assert (seen().host, seen().headers, seen().sandbox, seen().kinds, seen().issuers) == ("", {}, False, ["key"], [])
+    with office.ctx.transaction() as session:
+        version = session.get_one(ApiVersion, office.api)
+        version.chosen_by, version.chosen_name, version.chosen_value = "header", "api-version", "2"
+        version.sandbox_url = "http://try.example"
+    assert (seen().host, seen().headers, seen().sandbox) == ("", {"api-version": "2"}, True)
+    with office.ctx.transaction() as session:
+        version = session.get_one(ApiVersion, office.api)
+        version.chosen_by, version.chosen_name, version.chosen_value = "host", "", "two.example"
+        version.sandbox_url = ""
+        session.get_one(Operation, first).answers = "sandbox example"  # and there is none to give
+    assert (seen().host, seen().headers, seen().sandbox) == ("two.example", {}, False)
+    with office.ctx.transaction() as session:
+        session.get_one(Operation, first).example = {"status": 200, "type": "text/plain", "body": "x"}
+    assert seen().sandbox
+
+    typed = IssuerTyped("Coast", "https://id.example", "https://id.example/jwks", "tides", ("ES256",), "app")
+    issuers.add(office.manager, typed)
+    assert seen().issuers == []  # the product takes none
+    edition = products.one(office.manager, office.product).edition
+    products.set_credentials(office.manager, office.product, edition, CredentialsTyped(("key", "token")))
+    assert [(i.issuer, i.audience, i.claim) for i in seen().issuers] == [("https://id.example", "tides", "app")]
 
 
 def test_operations_of_a_version_that_ends_are_marked_and_of_one_that_is_gone_not_there(
