@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import subprocess
 import sys
+import time
 
 import pytest
 from playwright.sync_api import Locator, Page, expect
@@ -136,14 +137,16 @@ def test_a_credential_that_one_has_calls_as_it_may_and_is_kept_nowhere(people: P
 def test_tokens_are_fetched_or_pasted_and_who_may_not_is_told(people: People) -> None:
     page = people.member("Leonor")
     call = opened(page, EXTREMES, "sea-watch")
+    call.get_by_label("Application").select_option(label="Skipper app")
     expect(call.get_by_text("is on no plan of Sea Watch yet")).to_be_visible()
     call.get_by_label("Credential").select_option(label="a token, for a secret made for an hour")
     call.get_by_role("button", name="Send the call").click()
     expect(call.get_by_role("alert")).to_have_text("No plan of this application takes tokens of the token endpoint.")
 
-    asked(page, "sea-watch")
+    name = f"Tokens {time.time_ns()}"
+    asked(page, name, "sea-watch")
     call = opened(page, "GET /sea/v1/buoys", "sea-watch")
-    call.get_by_label("Application").select_option(label="Tokens")
+    call.get_by_label("Application").select_option(label=name)
     expect(call.get_by_text("is on no plan")).to_have_count(0)
     call.get_by_label("Credential").select_option(label="a token, for a secret made for an hour")
     status = call.get_by_role("region", name="The answer").get_by_role("status")
@@ -172,21 +175,21 @@ def test_tokens_are_fetched_or_pasted_and_who_may_not_is_told(people: People) ->
     served("signed by a trusted issuer")
 
 
-def asked(page: Page, slug: str) -> None:
+def asked(page: Page, name: str, slug: str) -> None:
     """An application of one's own with the first plan of a product that is open to everybody."""
     made = page.evaluate(
-        """async (slug) => {
+        """async ([name, slug]) => {
             const ask = async (path, body) => (await fetch(`/portal/api/v1${path}`, body && {
                 method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify(body),
             })).json();
-            const app = await ask("/applications", {name: "Tokens"});
+            const app = await ask("/applications", {name});
             const product = await ask(`/products/${slug}`);
             return ask("/requests", {
                 application_id: app.id, plan_id: product.offers[0].plan_id,
                 purpose: "Tokens tried.", terms_accepted: true,
             });
         }""",
-        slug,
+        [name, slug],
     )
     assert made["state"] == "granted", made
 
