@@ -15,7 +15,17 @@ from calm_tariff.console_api.admit import (
     tariff,
 )
 from calm_tariff.console_api.base.asking import COOKIE
-from calm_tariff.console_api.compose import apis, documents, house_limits, issuers, meters, operations, plans, products
+from calm_tariff.console_api.compose import (
+    apis,
+    documents,
+    house_limits,
+    issuers,
+    meters,
+    operations,
+    plans,
+    products,
+    release_notes,
+)
 from calm_tariff.console_api.house import service_tokens, session
 from calm_tariff.console_api.observe import allowances, consumers, today, traffic
 from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts
@@ -31,6 +41,7 @@ ROUTERS = (
     service_tokens,
     apis,
     operations,
+    release_notes,
     documents,
     house_limits,
     issuers,

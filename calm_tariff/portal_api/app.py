@@ -9,7 +9,7 @@ from calm_tariff.portal_api.admit import applications, look, products, requests,
 from calm_tariff.portal_api.admit import reference as operations
 from calm_tariff.portal_api.base.asking import COOKIE, members_here
 from calm_tariff.portal_api.house import session
-from calm_tariff.portal_api.observe import allowances, calls
+from calm_tariff.portal_api.observe import allowances, answering, calls
 from calm_tariff.portal_api.serve import own_use, receipts
 from calm_tariff.portal_api.settle import invoices
 from calm_tariff.services.base.context import Context
@@ -27,6 +27,7 @@ ROUTERS = (
     receipts,
     invoices,
     allowances,
+    answering,
     calls,
 )
 

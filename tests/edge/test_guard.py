@@ -10,6 +10,7 @@ import pytest
 import uvicorn
 from starlette.testclient import TestClient
 
+from calm_tariff.services.admit import applications
 from calm_tariff.services.base import auditing
 from calm_tariff.services.compose import products
 from calm_tariff.settings import Settings
@@ -104,6 +105,15 @@ def test_who_tries_too_often_hears_when_to_come_again(office: Office) -> None:
         assert int(answers[-1].headers["retry-after"]) > 0
     said = [e.action for e in auditing.entries(office.manager, PageQuery("token endpoint", rows=20)).rows]
     assert said == ["was turned away at the token endpoint"] * 10
+
+
+def test_who_shows_the_right_secret_does_not_try_too_often_however_the_answer_is(office: Office) -> None:
+    own = office.acting(office.consumers[0])
+    made = applications.make_key(own, office.consumers[0].application, "", kind="secret")
+    client = applications.own(own)[0].client_id
+    form = {"grant_type": "client_credentials", "client_id": client, "client_secret": made.secret}
+    answers = [web(office).post("/oauth2/token", data=form) for _ in range(8)]  # its plan takes keys alone
+    assert {(a.status_code, a.json()["error"]) for a in answers} == {(400, "unauthorized_client")}
 
 
 @pytest.mark.parametrize("edition", ["²", '"²"', "9" * 5000, "-1", "x", ""])

@@ -28,8 +28,12 @@ from tests.office import PASSWORD, START, Office
 
 SIGNING_IN = {"/me", "/session", "/session/demo", "/session/forgotten", "/session/reset"}
 ANYONE = SIGNING_IN | {"/sign-up", "/sign-up/confirm", "/products", "/products/{slug}", "/products/{slug}/estimate"}
+ANYONE |= {"/products/{slug}/answering", "/products/{slug}/release-notes"}
 ANYONE |= {"/pages/{prefix}", "/pictures/{digest}.png", "/operations"}
-ANYONE |= {"/products/{slug}/operations", "/products/{slug}/operations/{operation_id}"}
+ANYONE |= {
+    "/products/{slug}/operations",
+    "/products/{slug}/operations/{operation_id}",
+}
 
 
 def routes(made: FastAPI) -> list[tuple[str, str]]:
@@ -74,6 +78,7 @@ def lived(office: Office) -> dict[str, Any]:
         "consumer_id": ferries.member.consumer_id,
         "start": "2026-09-01",
         "issuer_id": 1,
+        "note_id": 1,
         "subscription_id": ferries.subscription,
         "override_id": 1,
         "job_id": failed_job(office),
@@ -102,6 +107,8 @@ BODIES = {
         "terms_accepted": True,
     },
     "/applications": {"name": "mine"},
+    "/apis/{version_id}/release-notes": {"day": "2026-09-10", "text": "x"},
+    "/release-notes/{note_id}": {"day": "2026-09-10", "text": "x"},
     "/applications/{application_id}/tags": {"tags": {"region": "west"}},
     "/subscriptions/{subscription_id}/overrides": {"limit": {}, "reason": "x", "until": "2027-01-01"},
 }

@@ -8,8 +8,11 @@ from datetime import datetime
 from alembic import command
 from sqlalchemy import text
 
+from calm_tariff.core.periods import DAY
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import configuration, upgrade
+from calm_tariff.store.serve.call_writer import Sums
+from calm_tariff.store.serve.usage import DailyAnswers
 from tests.servers import RunDatabase
 
 BEFORE_JOBS = [
@@ -90,3 +93,44 @@ def test_the_look_of_the_one_portal_becomes_the_first_of_several(database: RunDa
     assert (portal["at_once"], portal["everything"], json.loads(portal["mail_domains"])) == (1, 1, [])
     assert (*consumer, *awaited) == (portal["id"], "let in", portal["id"], None)
     assert links == ["/applications/3", "/admit/desk"]
+
+
+def test_days_are_summed_from_calls_as_recording_sums_them(database: RunDatabase) -> None:
+    url = database.make_schema("calm_before_answers")
+    command.upgrade(configuration(url), "0016")
+    made, at = engine(url), DAY * 20_000
+    calls = [
+        {"status": status, "took_us": took, "wait_us": wait, "environment": env, "verdict": verdict, "operation_id": op}
+        for status in (200, 500)
+        for took, wait in ((0, 0), (1000, 0), (1001, 0), (5, 9), (9000, 4000), (10**8, 0), (10**8 + 1, 0))
+        for env, verdict, op in (
+            ("live", "served", 1),
+            ("live", "held", 2),
+            ("sandbox", "served", 1),
+            ("live", "refused", 1),
+            ("live", "served", None),
+        )
+    ]
+    calls = [{**call, "at_us": at + n, "call_id": f"{n:026}"} for n, call in enumerate(calls)]
+    with made.begin() as connection:
+        for call in calls:
+            given = {
+                **call,
+                **dict.fromkeys(("checks", "units", "told", "carried", "remarks", "counted", "reported"), "{}"),
+            }
+            for name, kind, null, _, default, _ in connection.execute(text("SHOW COLUMNS FROM `call`")):
+                if null == "NO" and default is None and name not in given:
+                    given[name] = 0 if "int" in kind else ""
+            names = ", ".join(f"`{n}`" for n in given)
+            connection.execute(
+                text(f"INSERT INTO `call` ({names}) VALUES ({', '.join(f':{n}' for n in given)})"), given
+            )
+    upgrade(url)
+    with made.connect() as connection:
+        found = {tuple(row[:4]): row[4] for row in connection.execute(text("SELECT * FROM daily_answers"))}
+    empty = {"consumer_id": 1, "product_id": 1, "bytes_in": 0, "bytes_out": 0, "units": {}}
+    sums = Sums()
+    sums.add({**call, **empty} for call in calls)
+    rows = next(rows for table, rows, _ in sums.rows() if table is DailyAnswers)
+    assert found == {(r["day_us"], r["operation_id"], r["failed"], r["band"]): r["calls"] for r in rows}
+    assert len(found) == 20 and sum(found.values()) == 28

@@ -54,6 +54,9 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
         except NotSignedIn:
             tokens.turned_away(ctx, client, came_from)
             raise
+        except CalmTariffError:  # the secret was right all the same
+            throttling.forgive(ctx, f"client {client}", came_from)
+            raise
         throttling.forgive(ctx, f"client {client}", came_from)
 
     @app.post("/token")

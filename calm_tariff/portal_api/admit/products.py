@@ -16,6 +16,7 @@ from calm_tariff.services.admit.portals import estimator, storefront
 from calm_tariff.services.admit.portals.estimator import Estimates
 from calm_tariff.services.admit.portals.storefront import ProductLine, Storefront
 from calm_tariff.services.admit.terms_of_use import TermsToAccept
+from calm_tariff.services.compose.apis.release_notes import NoteShown
 
 router = APIRouter(route_class=Again)
 _UNITS = re.compile(r"[0-9]{1,13}(\.[0-9]{1,6})?")
@@ -31,6 +32,12 @@ def products(ctx: Asking) -> list[ProductLine]:
 def product(ctx: Asking, slug: str) -> Storefront:
     """One product, its plans side by side."""
     return storefront.product(ctx, slug)
+
+
+@router.get("/products/{slug}/release-notes")
+def notes(ctx: Asking, slug: str) -> list[NoteShown]:
+    """What was new in the versions that a product sells."""
+    return storefront.release_notes_of(ctx, slug)
 
 
 @router.get("/products/{slug}/estimate")

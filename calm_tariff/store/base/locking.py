@@ -26,6 +26,7 @@ ORDER = (
     "document_reading",
     "api_version",
     "operation",
+    "release_note",
     "house_limits",
     "outside_issuer",
     "product",

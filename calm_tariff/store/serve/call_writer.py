@@ -10,14 +10,16 @@ from typing import Any
 
 import orjson
 from pymysql.converters import escape_string
-from sqlalchemy import select
+from sqlalchemy import Connection, select
 from sqlalchemy.dialects.mysql import insert as upsert
 from sqlalchemy.orm import Session
 
+from calm_tariff.core.answering import band_of, failed
 from calm_tariff.core.periods import DAY, HOUR
 from calm_tariff.store.serve.quota_queries import digest
 from calm_tariff.store.serve.usage import (
     Call,
+    DailyAnswers,
     DailyUsage,
     DailyVerdicts,
     HourlyOutcomes,
@@ -124,12 +126,13 @@ def _literal(value: Any) -> str:
 
 
 class Sums:
-    """The sums of calls by hour and by day, and what quotas counted, as rows of the six tables that keep them."""
+    """The sums of calls by hour and by day, and what quotas counted, as rows of the seven tables that keep them."""
 
     def __init__(self) -> None:
         self._usage: dict[tuple[Any, ...], list[Any]] = {}
         self._outcomes: dict[tuple[Any, ...], list[Any]] = {}
         self._verdicts: dict[tuple[Any, ...], list[Any]] = {}
+        self._answers: dict[tuple[Any, ...], list[Any]] = {}
         self._quotas: dict[tuple[str, str, int], list[Any]] = {}
         self._last_us = 0
 
@@ -145,6 +148,8 @@ class Sums:
                 cell[0] += 1
                 cell[1] += call["bytes_in"]
                 cell[2] += call["bytes_out"]
+                if call["environment"] == "live" and call["operation_id"]:
+                    self._answers.setdefault(_answer(call), [0])[0] += 1
             for meter_id, units in call["units"].items():
                 key = (
                     hour,
@@ -172,6 +177,7 @@ class Sums:
             (HourlyVerdicts, self._verdicts),
             (DailyUsage, days[0]),
             (DailyVerdicts, days[1]),
+            (DailyAnswers, self._answers),
         ):
             columns = [column.name for column in table.__table__.columns]
             keys = len(list(table.__table__.primary_key))
@@ -197,6 +203,12 @@ class Sums:
             yield {"place": place, **made[place]}
 
 
+def _answer(call: Record) -> tuple[int, int, int, int]:
+    """Day, operation, 1 where the API failed, and the band of how long it took."""
+    took = max(0, call["took_us"] - call["wait_us"])
+    return call["at_us"] // DAY * DAY, call["operation_id"], int(failed(call["status"])), band_of(took)
+
+
 def _by_day(hours: dict[tuple[Any, ...], list[Any]], kept: tuple[int, ...]) -> dict[tuple[Any, ...], list[Any]]:
     """Hourly cells added up by UTC day and those parts of their keys that are kept."""
     days: dict[tuple[Any, ...], list[Any]] = {}
@@ -211,11 +223,12 @@ def _add_to_sums(session: Session, calls: Iterable[Record]) -> None:
     sums = Sums()
     sums.add(calls)
     for table, rows, summed in sums.rows():
-        if rows:
-            statement = upsert(table)
-            session.execute(
-                statement.on_duplicate_key_update(
-                    {name: getattr(table, name) + getattr(statement.inserted, name) for name in summed}
-                ),
-                rows,
-            )
+        add(session, table, rows, summed)
+
+
+def add(to: Session | Connection, table: Any, rows: Sequence[Record], summed: Sequence[str]) -> None:
+    """Add rows of sums to those that are there: the columns named in `summed` are added up."""
+    if rows:
+        statement = upsert(table)
+        sums = {name: getattr(table, name) + getattr(statement.inserted, name) for name in summed}
+        to.execute(statement.on_duplicate_key_update(sums), rows)

@@ -20,8 +20,8 @@ from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.pool import NullPool
 
 from calm_tariff.core.errors import Invalid
-from calm_tariff.store.serve.call_writer import Record, Sums
-from calm_tariff.store.serve.usage import Call
+from calm_tariff.store.serve.call_writer import Record, Sums, add
+from calm_tariff.store.serve.usage import Call, DailyAnswers
 
 BATCH = 10_000
 _ESCAPES = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
@@ -48,10 +48,18 @@ def load(engine: Engine, calls: Iterable[Record], told: Callable[[int], None] = 
             told(done)
         if sending is not None:
             sending.result()
-        for table, rows, _ in sums.rows():
+        shared = []
+        for table, rows, summed in sums.rows():
+            if table is DailyAnswers:
+                shared.append((table, rows, summed))
+                continue
             path = Path(folder) / table.__tablename__
             _write(path, table, rows)
             _send(connection, path, table)
+        # What is no consumer's alone others load, too: one after the other, or they would wait for each other in turn.
+        connection.execute(text("SELECT GET_LOCK('calm_tariff_history', 3600)"))  # until the connection ends
+        for table, rows, summed in shared:
+            add(connection, table, rows, summed)
     return done
 
 

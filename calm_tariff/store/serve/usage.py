@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, Index, String, UniqueConstraint
+from sqlalchemy import BigInteger, Index, SmallInteger, String, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
 from calm_tariff.store.base.columns import Base, Hash, Id, Micros, Prose, Units, Word
@@ -147,6 +147,18 @@ class DailyVerdicts(Base):
     day_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
     consumer_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
     verdict: Mapped[str] = mapped_column(String(8), primary_key=True)
+    calls: Mapped[int] = mapped_column(BigInteger)
+
+
+class DailyAnswers(Base):
+    """Live calls let through of one operation on one UTC day, by whether the API failed and how long they took without
+    having been held (core.answering): what its health is told by."""
+
+    __tablename__ = "daily_answers"
+    day_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
+    operation_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    failed: Mapped[bool] = mapped_column(primary_key=True, autoincrement=False)
+    band: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
     calls: Mapped[int] = mapped_column(BigInteger)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from typing import Any, cast
 
@@ -14,6 +15,7 @@ from calm_tariff.store.serve import history_loader
 from calm_tariff.store.serve.call_writer import record
 from calm_tariff.store.serve.usage import (
     Call,
+    DailyAnswers,
     DailyUsage,
     DailyVerdicts,
     HourlyOutcomes,
@@ -23,7 +25,7 @@ from calm_tariff.store.serve.usage import (
 )
 from tests.office import START, UNSAID, Office
 
-TABLES = (Call, HourlyUsage, HourlyOutcomes, HourlyVerdicts, DailyUsage, DailyVerdicts, QuotaCount)
+TABLES = (Call, HourlyUsage, HourlyOutcomes, HourlyVerdicts, DailyUsage, DailyVerdicts, DailyAnswers, QuotaCount)
 # What a file of rows could take for its own marks.
 PATHS = ("/plain", "/tab\there", "/line\nbreak", "/return\r", "/back\\slash", "/\\N", '/quote"d', "/räksmörgås", "")
 
@@ -106,3 +108,16 @@ def test_a_call_that_is_there_twice_would_be_in_the_sums_twice_and_is_refused(
     with pytest.raises(Invalid, match=f"Duplicate entry '{calls[0]['call_id']}"):
         history_loader.load(engine, [*calls, calls[0]])
     assert not any(kept(office).values())
+
+
+def test_histories_loaded_at_once_add_up_where_they_share_a_sum(
+    office: Office, engine: Engine, calls: list[dict[str, Any]]
+) -> None:
+    with office.ctx.transaction() as session:
+        record(session, calls, START)
+    recorded = kept(office)
+    emptied(office)
+    parts = [[c for c in calls if c["consumer_id"] == one.member.consumer_id] for one in office.consumers]
+    with ThreadPoolExecutor(2) as both:
+        assert sum(both.map(lambda part: history_loader.load(engine, part), parts)) == len(calls)
+    assert kept(office) == recorded

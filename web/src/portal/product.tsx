@@ -7,9 +7,11 @@ import { useAddress } from "../kit/address";
 import { Dialog, Trouble, Waiting } from "../kit/controls";
 import { dayAndYear, untilWhen } from "../kit/format";
 import { Prose } from "../kit/prose";
+import { Answering } from "./answering";
 import { Ask } from "./ask";
 import { Use, useEstimates } from "./estimator";
 import { useMe } from "./me";
+import { ReleaseNotes } from "./notes";
 import { Operations } from "./operations";
 import { Plans } from "./plans";
 
@@ -19,6 +21,8 @@ export type Offer = Portal["Offer"];
 const VIEWS = [
   ["plans", "Plans"],
   ["operations", "Operations"],
+  ["notes", "What is new"],
+  ["answering", "How it answers"],
   ["terms", "Terms of use"],
 ] as const;
 
@@ -70,6 +74,8 @@ function Shown({ product }: { product: Product }) {
       </nav>
       {shown === "plans" && <Plans product={product} estimates={estimates} onChoose={choose} />}
       {shown === "operations" && <Operations product={product} />}
+      {shown === "notes" && <ReleaseNotes slug={product.slug} />}
+      {shown === "answering" && <Answering slug={product.slug} />}
       {shown === "terms" && (
         <section className="max-w-[68ch]">
           <p className="mb-2 text-[13px] text-soft">As of {dayAndYear(product.terms_dated)}</p>

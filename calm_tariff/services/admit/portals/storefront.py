@@ -18,9 +18,10 @@ from calm_tariff.formats.openapi_examples import ExampleAnswer
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import groups
 from calm_tariff.services.admit.portals import serving
-from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.compose import visibility
-from calm_tariff.services.compose.apis import described
+from calm_tariff.services.compose.apis import described, release_notes
+from calm_tariff.services.compose.apis.release_notes import NoteShown
 from calm_tariff.services.compose.products import api_names
 from calm_tariff.services.compose.sheet.tariff_sheet import vocabulary_of
 from calm_tariff.store.admit.applications import Application
@@ -163,6 +164,14 @@ def product(ctx: Context, slug: str) -> Storefront:
             terms=_side_by_side(session, one, plans),
             key_header=one.key_header,
         )
+
+
+def release_notes_of(ctx: Context, slug: str) -> list[NoteShown]:
+    """What was new in the versions of which a product sells something, up to today. Raises `NotFound`."""
+    with ctx.transaction() as session:
+        one, _ = found(session, ctx, slug)
+        versions = {o.api_version_id for o in one.operations if o.api_version.state in ANSWERING}
+        return release_notes.shown(session, versions, ctx.now.astimezone(zone_of(session)).date())
 
 
 def found(session: Session, ctx: Context, slug: str) -> tuple[Product, list[Plan]]:

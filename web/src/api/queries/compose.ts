@@ -29,6 +29,8 @@ export const documentAgainst = (reading: number, version: number) =>
 
 export const productsToChoose = () => ask("/products", { params: { query: { rows: 1000 } } });
 
+export const releaseNotes = (version: number) =>
+  ask("/apis/{version_id}/release-notes", { params: { path: { version_id: version } } });
 export const issuers = () => ask("/issuers");
 export const houseLimits = () => ask("/limits");
 
@@ -82,6 +84,7 @@ export const STALE = {
     ...OF_SHEETS,
   ],
   issuer: ["/issuers"],
+  releaseNote: ["/apis/{version_id}/release-notes"],
   houseLimit: ["/limits", "/plans/{plan_id}/effective"],
   meter: ["/meters", "/meters/{meter_id}", "/apis/{version_id}/operations", "/counts", ...OF_SHEETS],
   product: ["/products", "/counts", ...OF_SHEETS],

@@ -22,6 +22,10 @@ export const operation = (slug: string, id: number) =>
     { params: { path: { slug, operation_id: id } } },
     { staleTime: 60_000 },
   );
+export const answering = (slug: string) =>
+  ask("/products/{slug}/answering", { params: { path: { slug } } }, { staleTime: 60_000 });
+export const releaseNotes = (slug: string) =>
+  ask("/products/{slug}/release-notes", { params: { path: { slug } } });
 export const operationsFound = (words: string) =>
   ask(
     "/operations",

@@ -14,6 +14,7 @@ import { useOpened } from "../lately";
 import { ApiFields, type Settings } from "./api-fields";
 import { Forwarding } from "./forwarding";
 import { OperationTable } from "./operation-table";
+import { ReleaseNotes } from "./release-notes";
 
 type View = Console["ApiView"];
 
@@ -184,6 +185,7 @@ function ApiMargin({ view, onShow }: { view: View; onShow: (view: View) => void 
           Bring in a newer document
         </Link>
       </Aside>
+      <ReleaseNotes view={view} />
       <Life view={view} onShow={onShow} />
     </>
   );
