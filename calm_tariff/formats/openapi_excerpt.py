@@ -2,20 +2,35 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from typing import Any
+
+import yaml
 
 from calm_tariff.formats.openapi import METHODS, references, resolve
 
 # Where a document keeps what others refer to; 2.0 at its top, 3.x under components.
 _SHARED = ("definitions", "parameters", "responses")
-_KEY = "apiKey"
 
 
-def excerpt(document: dict[str, Any], sold: Iterable[tuple[str, str]], name: str, url: str) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class Proofs:
+    """How callers prove who they are: kinds of credentials (core.meters.CREDENTIALS), where keys stand, and where
+    tokens come from."""
+
+    kinds: Sequence[str]
+    key_header: str
+    key_query: str
+    token_endpoint: str
+
+
+def excerpt(
+    document: dict[str, Any], sold: Iterable[tuple[str, str]], name: str, url: str, proofs: Proofs
+) -> dict[str, Any]:
     """The document with the operations `sold` (METHOD, path), called `name`, served from `url`.
 
-    Security becomes the one credential the gateway takes; callbacks stay, webhooks go.
+    Security becomes the credentials that the gateway takes, any one of them; callbacks stay, webhooks go.
     """
     wanted = set(sold)
     kept: dict[str, Any] = {}
@@ -34,7 +49,7 @@ def excerpt(document: dict[str, Any], sold: Iterable[tuple[str, str]], name: str
     if isinstance(document.get("tags"), list):
         result["tags"] = [t for t in document["tags"] if isinstance(t, dict) and t.get("name") in used]
     _bring_along(document, result)
-    _serve_from(result, url)
+    _serve_from(result, url, proofs)
     return result
 
 
@@ -53,6 +68,18 @@ def sketch(name: str, version: str, operations: Iterable[tuple[str, str, str, tu
             "responses": {"default": {"description": "As the back end answers."}},
         }
     return {"openapi": "3.1.0", "info": {"title": name, "version": version}, "paths": paths}
+
+
+def as_yaml(document: dict[str, Any]) -> str:
+    """A document as YAML, in its own order; no part of it is an alias of another."""
+    return yaml.dump(document, Dumper=_Plain, sort_keys=False, allow_unicode=True)
+
+
+class _Plain(getattr(yaml, "CSafeDumper", yaml.SafeDumper)):  # type: ignore[misc]
+    """Written out in full: few readers of OpenAPI follow aliases."""
+
+    def ignore_aliases(self, data: Any) -> bool:
+        return True
 
 
 def _paths(document: dict[str, Any]) -> dict[str, dict[str, Any]]:
@@ -90,14 +117,56 @@ def _bring_along(document: dict[str, Any], result: dict[str, Any]) -> None:
         waiting.extend(reference for _, reference in references(target, ""))
 
 
-def _serve_from(result: dict[str, Any], url: str) -> None:
-    scheme = {"type": "apiKey", "in": "header", "name": "X-API-Key"}
-    result["security"] = [{_KEY: []}]
-    if "swagger" in result:
+def _serve_from(result: dict[str, Any], url: str, proofs: Proofs) -> None:
+    old = "swagger" in result
+    schemes = _schemes_2_0(proofs) if old else _schemes(proofs)
+    result["security"] = [{name: []} for name in schemes]
+    if old:
         protocol, _, rest = url.partition("://")
         host, slash, base = rest.partition("/")
         result |= {"schemes": [protocol], "host": host, "basePath": f"{slash}{base}" or "/"}
-        result["securityDefinitions"] = {_KEY: scheme}
+        result["securityDefinitions"] = schemes
         return
     result["servers"] = [{"url": url}]
-    result.setdefault("components", {})["securitySchemes"] = {_KEY: scheme}
+    result.setdefault("components", {})["securitySchemes"] = schemes
+
+
+def _keys(proofs: Proofs) -> dict[str, Any]:
+    found = {"apiKey": {"type": "apiKey", "in": "header", "name": proofs.key_header}}
+    if proofs.key_query:
+        found["apiKeyInQuery"] = {"type": "apiKey", "in": "query", "name": proofs.key_query}
+    return found
+
+
+def _schemes(proofs: Proofs) -> dict[str, Any]:
+    """Security schemes of OpenAPI 3.x."""
+    known: dict[str, dict[str, Any]] = {
+        "key": _keys(proofs),
+        "basic": {"basic": {"type": "http", "scheme": "basic"}},
+        "client": {
+            "clientCredentials": {
+                "type": "oauth2",
+                "flows": {"clientCredentials": {"tokenUrl": proofs.token_endpoint, "scopes": {}}},
+            }
+        },
+        "token": {"issuerToken": {"type": "http", "scheme": "bearer", "bearerFormat": "JWT"}},
+    }
+    return {name: scheme for kind in proofs.kinds for name, scheme in known[kind].items()}
+
+
+def _schemes_2_0(proofs: Proofs) -> dict[str, Any]:
+    """Security definitions of 2.0, which knows bearer tokens as a header alone."""
+    known: dict[str, dict[str, Any]] = {
+        "key": _keys(proofs),
+        "basic": {"basic": {"type": "basic"}},
+        "client": {
+            "clientCredentials": {
+                "type": "oauth2",
+                "flow": "application",
+                "tokenUrl": proofs.token_endpoint,
+                "scopes": {},
+            }
+        },
+        "token": {"issuerToken": {"type": "apiKey", "in": "header", "name": "Authorization"}},
+    }
+    return {name: scheme for kind in proofs.kinds for name, scheme in known[kind].items()}

@@ -190,7 +190,7 @@ class _Reader:
         commas unless they are to be `multi` (2.0)."""
         value = self.parameter(name, given)
         schema = given.get("schema", given)
-        start = given.get("example", value.example)
+        start = given.get("example", self.example(given))
         if start is None:
             start = self.sample(schema, name)
         whole, _ = self.followed(schema)

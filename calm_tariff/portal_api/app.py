@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import FastAPI
 
 from calm_tariff.edge import problems, reference, signing_in
-from calm_tariff.portal_api.admit import applications, look, products, requests, sign_up
+from calm_tariff.portal_api.admit import applications, downloads, look, products, requests, sign_up
 from calm_tariff.portal_api.admit import reference as operations
 from calm_tariff.portal_api.base.asking import COOKIE, members_here
 from calm_tariff.portal_api.house import session
@@ -21,6 +21,7 @@ ROUTERS = (
     sign_up,
     products,
     operations,
+    downloads,
     applications,
     requests,
     own_use,

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import re
 
+import yaml
 from playwright.sync_api import expect
 
 from tests.browser.conftest import People
@@ -53,6 +55,26 @@ def test_the_list_is_narrowed_and_what_ends_is_marked(people: People) -> None:
     expect(page.get_by_text("It is taken.")).to_be_visible()
     page.get_by_label("With the words").fill("submarine")
     expect(page.get_by_text("No operation here has these words.")).to_be_visible()
+
+
+def test_documents_and_calls_are_taken_along(people: People) -> None:
+    page = people.page()
+    page.goto("/portals/pilots/products/harbour-data?view=operations")
+    take = page.get_by_role("region", name="To take along")
+
+    def taken(name: str) -> str:
+        with page.expect_download() as waits:
+            take.get_by_role("link", name=name).click()
+        return waits.value.path().read_text()
+
+    document = json.loads(taken("Tides v2 in JSON"))
+    assert "/stations/{id}/extremes" in document["paths"]
+    assert document["components"]["securitySchemes"] == {
+        "apiKey": {"type": "apiKey", "in": "header", "name": "X-API-Key"}
+    }
+    assert yaml.safe_load(taken("Tides v2 in YAML")) == document
+    calls = json.loads(taken("all calls in an HTTP archive"))["log"]["entries"]
+    assert document["servers"][0]["url"] + "/stations/lm-03/extremes" in [c["request"]["url"] for c in calls]
 
 
 def test_the_pilots_portal_finds_nothing_that_it_does_not_offer(people: People) -> None:

@@ -28,6 +28,8 @@ from tests.office import PASSWORD, START, Office
 
 SIGNING_IN = {"/me", "/session", "/session/demo", "/session/forgotten", "/session/reset"}
 ANYONE = SIGNING_IN | {"/sign-up", "/sign-up/confirm", "/products", "/products/{slug}", "/products/{slug}/estimate"}
+ANYONE |= {"/products/{slug}/versions", "/products/{slug}/calls.har"}
+ANYONE |= {f"/products/{{slug}}/versions/{{version_id}}/openapi.{end}" for end in ("json", "yaml")}
 ANYONE |= {"/products/{slug}/answering", "/products/{slug}/release-notes"}
 ANYONE |= {"/pages/{prefix}", "/pictures/{digest}.png", "/operations"}
 ANYONE |= {

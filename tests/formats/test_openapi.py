@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import json
 import re
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -13,7 +14,7 @@ import yaml
 from calm_tariff.core.errors import Invalid
 from calm_tariff.formats.documents import read_document
 from calm_tariff.formats.openapi import describe
-from calm_tariff.formats.openapi_excerpt import excerpt, sketch
+from calm_tariff.formats.openapi_excerpt import Proofs, as_yaml, excerpt, sketch
 from calm_tariff.gateway.compiled.routing import Router
 
 BOMB = "a: &a [x,x,x,x,x,x,x,x,x]\n" + "".join(
@@ -239,10 +240,41 @@ def test_a_large_document_is_read_whole_and_every_path_leads_to_its_operation(di
                 assert found.operations[match.operation_id].path == best(templates, called), called
 
 
+KEYS = Proofs(("key",), "X-API-Key", "", "https://gw.example/oauth2/token")
+
+
+@pytest.mark.parametrize("dialect", ["2.0", "3.0.3"])
+def test_an_excerpt_says_how_callers_prove_who_they_are(dialect: str) -> None:
+    def schemes(*kinds: str, query: str = "") -> dict[str, Any]:
+        proofs = replace(KEYS, kinds=kinds, key_header="X-Tide-Key", key_query=query)
+        cut = excerpt(large(dialect), [("GET", "/a0/{b}:cancel")], "Sold", "https://gw.example", proofs)
+        found = cut["securityDefinitions"] if dialect == "2.0" else cut["components"]["securitySchemes"]
+        assert cut["security"] == [{name: []} for name in found]  # any one of them
+        return {name: (s["type"], s.get("name") or s.get("scheme") or "") for name, s in found.items()}
+
+    in_query = {"apiKey": ("apiKey", "X-Tide-Key"), "apiKeyInQuery": ("apiKey", "key")}
+    assert schemes("key", query="key") == in_query
+    assert schemes("basic", "client") == {
+        "basic": ("basic", "") if dialect == "2.0" else ("http", "basic"),
+        "clientCredentials": ("oauth2", ""),
+    }
+    bearer = ("apiKey", "Authorization") if dialect == "2.0" else ("http", "bearer")
+    assert schemes("token") == {"issuerToken": bearer}
+
+
+def test_yaml_says_what_json_says_without_aliases() -> None:
+    cut = excerpt(large("3.0.3"), [("GET", "/a0/{b}:cancel")], "Gezeiten · ü", "https://gw.example", KEYS)
+    shared = {"type": "string"}
+    cut["components"]["schemas"]["Two"] = {"properties": {"a": shared, "b": shared}}
+    text = as_yaml(cut)
+    assert yaml.safe_load(text) == cut and list(yaml.safe_load(text)) == list(cut)
+    assert "&id" not in text and "ü" in text
+
+
 def test_an_excerpt_keeps_what_is_sold_and_what_that_refers_to_alone() -> None:
     for dialect in ("2.0", "3.0.3"):
         document = large(dialect)
-        cut = excerpt(document, [("GET", "/a0/{b}:cancel")], "Sold", "https://gw.example/base")
+        cut = excerpt(document, [("GET", "/a0/{b}:cancel")], "Sold", "https://gw.example/base", KEYS)
         assert list(cut["paths"]) == ["/a0/{b}:cancel"]
         assert set(cut["paths"]["/a0/{b}:cancel"]) == {"x-shared", "parameters", "get"}
         if dialect == "2.0":

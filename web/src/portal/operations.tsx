@@ -6,6 +6,7 @@ import { useAddress } from "../kit/address";
 import { Trouble, Waiting } from "../kit/controls";
 import { plural } from "../kit/format";
 import { OperationInFull } from "./operation";
+import { TakeAlong } from "./take-along";
 
 type Product = Portal["Storefront"];
 type Line = Portal["OperationLine"];
@@ -55,6 +56,7 @@ export function Operations({ product }: { product: Product }) {
       ))}
       {most < shown.length && <More key={most} onSeen={() => setDrawn(most + STEP)} />}
       <p className="mt-3 text-[13px] text-soft">{plural(shown.length, "operation")}</p>
+      <TakeAlong slug={product.slug} />
     </>
   );
 }

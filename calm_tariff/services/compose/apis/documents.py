@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session, defer
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.formats.documents import read_document
 from calm_tariff.formats.openapi import Described, describe
-from calm_tariff.formats.openapi_excerpt import excerpt, sketch
+from calm_tariff.formats.openapi_excerpt import Proofs, excerpt, sketch
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.compose.apis import operations, versions
@@ -25,7 +25,7 @@ from calm_tariff.store.admit import subscribers
 from calm_tariff.store.base.locking import hold
 from calm_tariff.store.compose.apis import ApiDocument, ApiVersion, DocumentReading, Operation
 from calm_tariff.store.compose.meters import Meter, MeterOperation
-from calm_tariff.store.compose.products import Plan, ProductOperation
+from calm_tariff.store.compose.products import Plan, Product, ProductOperation
 
 ABANDONED = timedelta(minutes=2)
 KEPT = timedelta(days=7)
@@ -280,14 +280,23 @@ def sold_by(ctx: Context, plan_id: int, gateway: str, version_id: int | None = N
         if version is None:
             raise NotFound("the plan sells nothing of this version", str(version_id))
         mine = [o for o in sold if o.api_version_id == version.id]
-        kept = session.get(ApiDocument, version.id)
-        name = f"{version.api.name} {version.version} · {plan.product.name} · {plan.name}"
-        document = (
-            orjson.loads(kept.text)
-            if kept
-            else sketch(name, version.version, [(o.method, o.path, o.summary, tuple(o.groups)) for o in mine])
-        )
-        return excerpt(document, [(o.method, o.path) for o in mine], name, gateway + version.base_path)
+        return document_of(session, ctx, plan.product, mine, f"{plan.product.name} · {plan.name}", gateway)
+
+
+def document_of(
+    session: Session, ctx: Context, product: Product, sold: Sequence[Operation], sold_as: str, gateway: str
+) -> dict[str, Any]:
+    """The OpenAPI document of operations of one version, as callers of a product at a gateway see it."""
+    version = sold[0].api_version
+    kept = session.get(ApiDocument, version.id)
+    name = f"{version.api.name} {version.version} · {sold_as}"
+    document = (
+        orjson.loads(kept.text)
+        if kept
+        else sketch(name, version.version, [(o.method, o.path, o.summary, tuple(o.groups)) for o in sold])
+    )
+    proofs = Proofs(product.credential_kinds, product.key_header, product.key_query, f"{ctx.web_address}/oauth2/token")
+    return excerpt(document, [(o.method, o.path) for o in sold], name, gateway + version.base_path, proofs)
 
 
 def _removals(session: Session, gone: Sequence[Operation]) -> list[Removal]:

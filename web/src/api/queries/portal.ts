@@ -22,6 +22,8 @@ export const operation = (slug: string, id: number) =>
     { params: { path: { slug, operation_id: id } } },
     { staleTime: 60_000 },
   );
+export const versionsToTake = (slug: string) =>
+  ask("/products/{slug}/versions", { params: { path: { slug } } }, { staleTime: 60_000 });
 export const answering = (slug: string) =>
   ask("/products/{slug}/answering", { params: { path: { slug } } }, { staleTime: 60_000 });
 export const releaseNotes = (slug: string) =>

@@ -1,0 +1,44 @@
+"""What developers take along of a product."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Response
+from fastapi.responses import JSONResponse
+
+from calm_tariff.edge.again import Again
+from calm_tariff.formats.openapi_excerpt import as_yaml
+from calm_tariff.portal_api.base.asking import Asking
+from calm_tariff.services.admit.portals import downloads
+from calm_tariff.services.admit.portals.downloads import VersionToTake
+
+router = APIRouter(route_class=Again)
+
+
+@router.get("/products/{slug}/versions")
+def versions(ctx: Asking, slug: str) -> list[VersionToTake]:
+    """The versions that a product sells."""
+    return downloads.versions(ctx, slug)
+
+
+@router.get("/products/{slug}/versions/{version_id}/openapi.json")
+def openapi_json(ctx: Asking, slug: str, version_id: int) -> JSONResponse:
+    """The OpenAPI document of what a product sells of a version."""
+    document = downloads.openapi(ctx, slug, version_id, ctx.gateway_address)
+    return JSONResponse(document, headers=_named(f"{slug}-{version_id}.json"))
+
+
+@router.get("/products/{slug}/versions/{version_id}/openapi.yaml")
+def openapi_yaml(ctx: Asking, slug: str, version_id: int) -> Response:
+    """The same as YAML (RFC 9512)."""
+    text = as_yaml(downloads.openapi(ctx, slug, version_id, ctx.gateway_address))
+    return Response(text, media_type="application/yaml", headers=_named(f"{slug}-{version_id}.yaml"))
+
+
+@router.get("/products/{slug}/calls.har")
+def calls(ctx: Asking, slug: str) -> JSONResponse:
+    """A call of each operation of a product, as an HTTP archive (HAR 1.2)."""
+    return JSONResponse(downloads.calls(ctx, slug, ctx.gateway_address), headers=_named(f"{slug}.har"))
+
+
+def _named(name: str) -> dict[str, str]:
+    return {"content-disposition": f'attachment; filename="{name}"'}
