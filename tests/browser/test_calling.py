@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import io
 import re
 import subprocess
 import sys
 import time
 
 import pytest
-from playwright.sync_api import Locator, Page, expect
+from PIL import Image
+from playwright.sync_api import Locator, Page, Route, expect
 
 from tests.browser.conftest import People
 from tests.browser.test_views import serious
@@ -208,3 +210,47 @@ def test_who_has_not_signed_in_sees_the_call_and_what_is_needed(people: People, 
     assert serious(page) == []
     call.get_by_label("At most so many calls").fill("501")
     expect(call.get_by_role("button", name="send until one is refused")).to_be_disabled()
+
+
+def test_what_comes_back_is_shown_as_what_it_is(people: People) -> None:
+    page = people.page()
+    pixel = io.BytesIO()
+    Image.new("RGB", (1, 1)).save(pixel, "PNG")
+    answers = iter(
+        [
+            {"content_type": "image/png", "body": pixel.getvalue()},
+            {"content_type": "text/plain", "body": "a" * 100_001},
+            {"content_type": "application/json", "body": '{"list": [], "deep": {"er": {"est": "<b>x</b>"}}}'},
+            {"content_type": "application/octet-stream", "body": "01"},
+            {"status": 204},
+        ]
+    )
+    origin = {"Access-Control-Allow-Origin": "*", "Access-Control-Expose-Headers": "*", "Retry-After": "7"}
+    asked = {**origin, "Access-Control-Allow-Headers": "x-api-key"}
+
+    def answer(route: Route) -> None:
+        if route.request.method == "OPTIONS":
+            route.fulfill(status=204, headers=asked)
+        else:
+            route.fulfill(**next(answers), headers=origin)
+
+    page.route("**/tides/v2/**", answer)
+    call = opened(page, EXTREMES)
+    call.get_by_label("The key").fill("mine")
+    shown = call.get_by_role("region", name="The answer")
+    send = call.get_by_role("button", name=re.compile("^Send (the call|it again)$"))
+    send.click()
+    expect(shown.get_by_role("img", name="What was answered")).to_have_js_property("naturalWidth", 1)
+    send.click()
+    expect(shown.get_by_text("The first 100,000 of 100,001 bytes are shown.")).to_be_visible()
+    send.click()
+    expect(shown.get_by_text("list: an empty list")).to_be_visible()
+    expect(shown.get_by_text('est: "<b>x</b>"')).to_be_visible()
+    shown.get_by_role("button", name="as text").click()
+    expect(shown.get_by_text('{"list": [], "deep"')).to_be_visible()
+    send.click()
+    expect(shown.get_by_text("It is application/octet-stream, and not shown here.")).to_be_visible()
+    send.click()
+    expect(shown.get_by_text("It has no body.")).to_be_visible()
+    shown.get_by_text(re.compile(r"^\d+ headers$")).click()
+    expect(shown.get_by_role("row", name=re.compile("^retry-after"))).to_contain_text("worth trying again")
