@@ -39,3 +39,29 @@ def test_what_is_no_hash_or_is_asked_with_far_too_much_matches_nothing() -> None
     assert not password_matches("no hash", "a long password")
     assert not password_matches(hash_password("a long password"), "a long password" * LONGEST)
     assert len(hash_token("cts_x")) == 64 and hash_token("cts_x") != hash_token("cts_y")
+
+
+@pytest.mark.parametrize(
+    "password",
+    [
+        "manchester",
+        "Password123",
+        "1234567890",
+        "sunshine2026!",
+        "12/Dragon/34",
+        "aaaaaaaaaaa",
+        "tidetidetide",
+        "QwertyUIOP",
+    ],
+)
+def test_a_password_that_is_tried_first_is_refused(password: str) -> None:
+    with pytest.raises(Invalid, match="tried first") as refused:
+        hash_password(password)
+    assert refused.value.where == "password"
+
+
+@pytest.mark.parametrize(
+    "password", ["sunshine over manchester", "larkmouth-demo", "dragonfly harbour", "Grüße, Kapitän"]
+)
+def test_words_that_are_common_one_by_one_are_good_together(password: str) -> None:
+    assert password_matches(hash_password(password), password)
