@@ -58,6 +58,7 @@ def same_origin(request: Request) -> None:
 
 def begin_session(request: Request, response: Response, cookie: str, token: str) -> None:
     """Hand the session token to the browser; over https bound to this host and to https (`__Host-`)."""
+    sessions.began_from(context_of(request), token, address_of(request), request.headers.get("user-agent", ""))
     name, https = _cookie(request, cookie)
     response.set_cookie(name, token, httponly=True, samesite="strict", path="/", max_age=12 * 3600, secure=https)
 

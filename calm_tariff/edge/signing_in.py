@@ -22,7 +22,7 @@ from calm_tariff.edge.asking import (
 )
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house import passwords, sessions
-from calm_tariff.services.house.sessions import Realm
+from calm_tariff.services.house.sessions import Realm, SessionView
 
 _FROM_HERE = [Depends(same_origin)]
 
@@ -87,6 +87,21 @@ def router(realm_of: Callable[..., Realm], cookie: str) -> APIRouter:
         """Sign out."""
         sessions.sign_out(ctx, session_token(request, cookie))
         end_session(request, response, cookie)
+
+    @made.get("/sessions")
+    def own_sessions(request: Request, realm: people, ctx: asked) -> list[SessionView]:
+        """Where one is signed in."""
+        return sessions.own(ctx, realm, session_token(request, cookie))
+
+    @made.delete("/sessions/{session_id}", status_code=204)
+    def end_one(realm: people, ctx: asked, session_id: str) -> None:
+        """End one of one's sessions."""
+        sessions.end_one(ctx, realm, session_id)
+
+    @made.delete("/sessions", status_code=204)
+    def end_others(request: Request, realm: people, ctx: asked) -> None:
+        """End all of one's sessions but this."""
+        sessions.end_others(ctx, realm, session_token(request, cookie))
 
     @made.post("/session/forgotten", status_code=204, dependencies=_FROM_HERE)
     def forgotten(request: Request, realm: people, typed: Forgotten) -> None:

@@ -9,6 +9,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import People
+from tests.browser.test_views import serious
 from tests.processes import Processes, wait_for
 
 
@@ -107,3 +108,28 @@ def letter_link(product: Processes, to: str) -> str:
         return next((link[0] for link in links if link), None)
 
     return wait_for(found)
+
+
+def test_one_sees_where_one_is_signed_in_and_ends_it_there(people: People) -> None:
+    here, there, third = (people.member("Leonor") for _ in range(3))
+    here.goto("/portal/password")
+    listed = here.get_by_role("region", name="Where you are signed in")
+    mine = listed.get_by_role("row").filter(has_text="this one")
+    expect(mine).to_contain_text(re.compile(r"Chrome.* on Linux"))
+    expect(mine).to_contain_text("127.0.0.1")
+    ends = listed.get_by_role("button", name="end it")
+    before = ends.count()
+    assert before >= 2 and serious(here) == []
+    ends.first.click()
+    expect(ends).to_have_count(before - 1)
+    listed.get_by_role("button", name="end all but this one").click()
+    expect(ends).to_have_count(0)
+    for ended in (there, third):
+        ended.goto("/portal/applications")
+        expect(ended.get_by_role("heading", name="Sign in")).to_be_visible()
+    here.goto("/portal/applications")
+    expect(here.get_by_role("heading", name="My applications")).to_be_visible()
+
+    ines = people.staff("Ines")
+    ines.goto("/house/password")
+    expect(ines.get_by_role("row").filter(has_text="this one")).to_contain_text("127.0.0.1")

@@ -5,13 +5,13 @@ from __future__ import annotations
 import logging
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Literal
 
-from sqlalchemy import delete, or_, update
+from sqlalchemy import ColumnElement, delete, or_, select, update
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.errors import NotSignedIn
+from calm_tariff.core.errors import NotFound, NotSignedIn
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import NOBODY, Actor, Context
 from calm_tariff.services.base.secrets import hash_token, password_matches
@@ -24,6 +24,8 @@ SESSION = timedelta(hours=12)
 IDLE = timedelta(hours=1)
 NOTICED = timedelta(minutes=1)
 LONGEST = 254
+# So much of the hash of its token names a session to whose it is.
+SHOWN = 24
 Kind = Literal["person", "member"]
 
 
@@ -34,6 +36,19 @@ class SignIn:
     email: str
     name: str
     role: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SessionView:
+    """A session of one's own: when it began and was last used (to the minute), from where, in which browser by the
+    browser's own word, and whether it is the one that asks."""
+
+    id: str
+    began_at: datetime
+    seen_at: datetime
+    address: str
+    browser: str
+    this: bool
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -125,6 +140,63 @@ def begin(session: Session, ctx: Context, realm: Realm, account_id: int) -> str:
     setattr(made, owner(realm), account_id)
     session.add(made)
     return token
+
+
+def began_from(ctx: Context, token: str, address: str, browser: str) -> None:
+    """Keep where a session began, and in which browser by its own word."""
+    with ctx.transaction() as session:
+        here = update(SignedIn).where(SignedIn.token_hash == hash_token(token))
+        session.execute(here.values(address=address[:60], browser=browser[:200]))
+
+
+def own(ctx: Context, realm: Realm, token: str) -> list[SessionView]:
+    """The sessions of whoever is signed in with a token, the one used last first. Raises `NotSignedIn`."""
+    with ctx.transaction() as session:
+        alive = (SignedIn.expires_at > ctx.now) & (SignedIn.seen_at > ctx.now - IDLE)
+        query = select(SignedIn).where(_mine(ctx, realm), alive).order_by(SignedIn.seen_at.desc(), SignedIn.created_at)
+        return [
+            SessionView(
+                id=one.token_hash[:SHOWN],
+                began_at=one.created_at,
+                seen_at=one.seen_at,
+                address=one.address,
+                browser=one.browser,
+                this=one.token_hash == hash_token(token),
+            )
+            for one in session.scalars(query)
+        ]
+
+
+def end_one(ctx: Context, realm: Realm, session_id: str) -> None:
+    """End a session of one's own. Raises `NotSignedIn`, or `NotFound` for another's just as for none."""
+    with ctx.transaction() as session:
+        named = SignedIn.token_hash.startswith(session_id, autoescape=True)
+        found = session.scalars(select(SignedIn).where(_mine(ctx, realm), named)).first()
+        if found is None or len(session_id) != SHOWN:
+            raise NotFound("there is no such session; it may have ended", session_id[:SHOWN])
+        _note_ended(session, ctx, realm, f"begun {found.created_at:%Y-%m-%d %H:%M} UTC")
+        session.delete(found)
+
+
+def end_others(ctx: Context, realm: Realm, token: str) -> None:
+    """End all sessions of one's own but the one of a token. Raises `NotSignedIn`."""
+    with ctx.transaction() as session:
+        session.execute(delete(SignedIn).where(_mine(ctx, realm), SignedIn.token_hash != hash_token(token)))
+        _note_ended(session, ctx, realm, "all but one")
+
+
+def _mine(ctx: Context, realm: Realm) -> ColumnElement[bool]:
+    mine = getattr(ctx.actor, owner(realm))
+    if mine is None:
+        raise NotSignedIn("sign in first")
+    column: ColumnElement[bool] = getattr(SignedIn, owner(realm)) == mine
+    return column
+
+
+def _note_ended(session: Session, ctx: Context, realm: Realm, which: str) -> None:
+    auditing.note(
+        session, ctx, "ended sessions", (realm.kind, getattr(ctx.actor, owner(realm)), ctx.actor.name), why=which
+    )
 
 
 def end_all(session: Session, realm: Realm, account_id: int) -> None:

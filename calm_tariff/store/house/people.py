@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import ForeignKey
+from sqlalchemy import ForeignKey, String
 from sqlalchemy.orm import Mapped, mapped_column
 
 from calm_tariff.store.base.columns import Base, Hash, Id, Name, Word
@@ -37,7 +37,7 @@ class Attempts(Base):
 
 class SignedIn(Base):
     """A session in a browser, of a person or of a member. It ends when it is not used for a while, and in any case at
-    `expires_at`."""
+    `expires_at`. Where it began, and in which browser by the browser's own word, is for whose it is."""
 
     __tablename__ = "signed_in"
     token_hash: Mapped[Hash] = mapped_column(primary_key=True)
@@ -46,6 +46,8 @@ class SignedIn(Base):
     created_at: Mapped[datetime]
     seen_at: Mapped[datetime]
     expires_at: Mapped[datetime] = mapped_column(index=True)
+    address: Mapped[str] = mapped_column(String(60), default="")
+    browser: Mapped[Name] = mapped_column(default="")
 
 
 class PasswordReset(Base):

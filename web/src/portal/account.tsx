@@ -2,8 +2,10 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Link, useLocation, useNavigate } from "react-router";
 import { api } from "../api/portal";
 import { entered } from "../api/queries/asking";
+import { ownSessions } from "../api/queries/portal";
 import { Line } from "../kit/fields";
 import { Form, Refused, Send, useEntry } from "../kit/form";
+import { Sessions } from "../kit/sessions";
 import {
   Credentials,
   DemoPeople,
@@ -167,6 +169,11 @@ export function OwnPassword() {
     <>
       <h1 className="mb-4">Your password</h1>
       <PasswordChange change={(body) => api.put("/password", { body })} />
+      <Sessions
+        own={ownSessions()}
+        endOne={(id) => api.delete("/sessions/{session_id}", { params: { path: { session_id: id } } })}
+        endOthers={() => api.delete("/sessions", {})}
+      />
     </>
   );
 }

@@ -7,6 +7,8 @@ const ask = asking<paths>(api);
 /** Who is signed in, and the provider's look: both stay until somebody enters or leaves. */
 export const me = () => ask("/me", {}, { staleTime: Number.POSITIVE_INFINITY });
 
+export const ownSessions = () => ask("/sessions");
+
 export const page = (prefix: string) => ask("/pages/{prefix}", { params: { path: { prefix } } });
 
 export const products = () => ask("/products");

@@ -1,4 +1,6 @@
 import { api } from "../../api/console";
+import { ownSessions } from "../../api/queries/house";
+import { Sessions } from "../../kit/sessions";
 import { PasswordChange } from "../../kit/signing-in";
 import { Page } from "../frame";
 
@@ -12,6 +14,11 @@ export function OwnPassword() {
       <div className="mt-5">
         <PasswordChange change={(body) => api.put("/password", { body })} />
       </div>
+      <Sessions
+        own={ownSessions()}
+        endOne={(id) => api.delete("/sessions/{session_id}", { params: { path: { session_id: id } } })}
+        endOthers={() => api.delete("/sessions", {})}
+      />
     </Page>
   );
 }
