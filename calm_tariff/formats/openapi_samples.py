@@ -8,6 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 _DEPTH = 8
+_MOST = 500
 _OF_FORMAT = {
     "date": "2026-12-01",
     "date-time": "2026-12-01T06:00:00Z",
@@ -23,32 +24,60 @@ _OF_FORMAT = {
 }
 
 
-def sample(schema: Any, followed: Callable[[Any], dict[str, Any]], name: str = "", depth: int = 0) -> Any:
+def sample(schema: Any, followed: Callable[[Any], dict[str, Any]], name: str = "") -> Any:
     """A value of a schema; None where nothing is known of it. `followed` gives what a schema stands for where it is a
-    reference, and `name` is what a text is where nothing is said of it. What is only read is left out."""
-    given = followed(schema)
-    for stated in (_stated(given), *(_stated(followed(part)) for part in _listed(given.get("allOf")))):
-        if stated:
-            return stated[0]
-    if depth >= _DEPTH:
-        return None
-    for key in ("oneOf", "anyOf"):
-        for one in _listed(given.get(key)):
-            return sample(one, followed, name, depth + 1)
-    parts = [given, *(followed(part) for part in _listed(given.get("allOf")))]
-    kinds = given.get("type") or next((part["type"] for part in parts if part.get("type")), None)
-    kind = next((k for k in kinds if k != "null"), None) if isinstance(kinds, list) else kinds
-    if kind == "object" or any(isinstance(part.get("properties"), dict) for part in parts):
-        return _object(parts, followed, depth)
-    if kind == "array" or "items" in given:
-        each = sample(given.get("items"), followed, name, depth + 1)
-        fewest = given.get("minItems")
-        return [each] * max(1, fewest if isinstance(fewest, int) and fewest < 100 else 1)
-    if kind == "string":
-        return _string(given, name)
-    if kind in ("integer", "number"):
-        return _number(given, whole=kind == "integer")
-    return True if kind == "boolean" else None
+    reference, and `name` is what a text is where nothing is said of it. What is only read is left out, and so is what
+    lies too deep or beyond so many values."""
+    return _Maker(followed).value(schema, name, 0)
+
+
+class _Maker:
+    """A value being made, of so many parts at most: a document may refer to itself from everywhere."""
+
+    def __init__(self, followed: Callable[[Any], dict[str, Any]]) -> None:
+        self.followed = followed
+        self.made = 0
+
+    def value(self, schema: Any, name: str, depth: int) -> Any:
+        self.made += 1
+        given = self.followed(schema)
+        several = [self.followed(part) for part in _listed(given.get("allOf"))]
+        for part in (given, *several):
+            stated = _stated(part)
+            # One of several parts of an object says nothing of the others.
+            if stated and (part is given or len(several) == 1 or not isinstance(stated[0], dict)):
+                return stated[0]
+        if depth >= _DEPTH or self.made > _MOST:
+            return None
+        for key in ("oneOf", "anyOf"):
+            for one in _listed(given.get(key)):
+                return self.value(one, name, depth + 1)
+        parts = [given, *several]
+        kinds = given.get("type") or next((part["type"] for part in parts if part.get("type")), None)
+        kind = next((k for k in kinds if k != "null"), None) if isinstance(kinds, list) else kinds
+        if kind == "object" or any(isinstance(part.get("properties"), dict) for part in parts):
+            return self.object(parts, depth)
+        if kind == "array" or "items" in given:
+            fewest = given.get("minItems")
+            items = max(1, fewest if isinstance(fewest, int) and fewest < _MOST else 1)
+            return [self.value(given.get("items"), name, depth + 1) for _ in range(items)]
+        if kind == "string":
+            return _string(given, name)
+        if kind in ("integer", "number"):
+            return _number(given, whole=kind == "integer")
+        return True if kind == "boolean" else None
+
+    def object(self, parts: list[dict[str, Any]], depth: int) -> dict[str, Any]:
+        """What an object must have; all that it may have where it must have nothing."""
+        properties: dict[str, Any] = {}
+        needed: list[Any] = []
+        for part in parts:
+            own = part.get("properties")
+            properties |= own if isinstance(own, dict) else {}
+            needed += _listed(part.get("required"))
+        sent = {str(k): v for k, v in properties.items() if self.followed(v).get("readOnly") is not True}
+        chosen = {k: v for k, v in sent.items() if k in needed} or sent
+        return {k: self.value(v, k, depth + 1) for k, v in chosen.items()}
 
 
 def _stated(schema: dict[str, Any]) -> list[Any]:
@@ -57,19 +86,6 @@ def _stated(schema: dict[str, Any]) -> list[Any]:
         if key in schema:
             return [schema[key]]
     return (_listed(schema.get("examples")) or _listed(schema.get("enum")))[:1]
-
-
-def _object(parts: list[dict[str, Any]], followed: Callable[[Any], dict[str, Any]], depth: int) -> dict[str, Any]:
-    """What an object must have; all that it may have where it must have nothing."""
-    properties: dict[str, Any] = {}
-    needed: list[Any] = []
-    for part in parts:
-        own = part.get("properties")
-        properties |= own if isinstance(own, dict) else {}
-        needed += _listed(part.get("required"))
-    sent = {str(k): v for k, v in properties.items() if followed(v).get("readOnly") is not True}
-    chosen = {k: v for k, v in sent.items() if k in needed} or sent
-    return {k: sample(v, followed, k, depth + 1) for k, v in chosen.items()}
 
 
 def _string(given: dict[str, Any], name: str) -> str:

@@ -22,7 +22,6 @@ VIEWS = {
         "bench": "/compose/bench?calls=60&rate=30&keys=1",
         "effective-limits": "/compose/plans/6/limits",
         "tariff-document": "/compose/tariff",
-        "record": "/record",
         "portal-edit": "/admit/portals/2",
     },
     "Rui": {"desk": "/admit/desk", "consumer": "/admit/consumers/1"},
@@ -33,7 +32,11 @@ VIEWS = {
     },
     "Beatriz": {"period": "/settle/periods/2026-10-01", "invoice": "/settle/periods/2026-10-01"},
 }
-PORTAL = {"portal-product": "/portal/products/harbour-data", "portal-usage": "/portal/usage"}
+PORTAL = {
+    "portal-product": "/portal/products/harbour-data",
+    "portal-usage": "/portal/usage",
+    "portal-try": "/portal/products/harbour-data?view=operations&try=yes",
+}
 
 
 def main() -> None:
@@ -58,6 +61,7 @@ def main() -> None:
         for name, path in PORTAL.items():
             page.goto(path)
             page.wait_for_timeout(1500)
+            _open(page, name)
             page.screenshot(path=FOLDER / f"{name}.png")
         browser.close()
 
@@ -86,6 +90,12 @@ def _open(page: Page, name: str) -> None:
         page.get_by_label("Or paste it").fill(text.replace("amount: '40'", "amount: '42'"))
         page.get_by_role("button", name="Compare it").click()
         page.get_by_role("heading", name="2 differences").wait_for()
+    if name == "portal-try":
+        page.get_by_role("button", name="GET /tides/v2/stations/{id}/extremes").click()
+        page.get_by_role("button", name="send until one is refused").click()
+        page.get_by_text("Then one was refused").wait_for()
+        page.get_by_text("it would have been let in").first.wait_for()
+        page.get_by_role("region", name="A call of it").evaluate("part => part.scrollIntoView()")
     if name == "invoice":
         page.get_by_role("row").filter(has_text="Gannet Ferries").get_by_role("link").last.click()
         page.get_by_role("heading", name="Invoice").wait_for()

@@ -59,7 +59,9 @@ def test_how_an_api_has_answered_is_told_by_day(people: People) -> None:
     page.goto("/portal/products/harbour-data?view=answering")
     tides = page.get_by_role("region", name="Tides v2")
     expect(tides).to_contain_text(
-        re.compile(r"it answered 9\d\.\d\d% of its calls: half of them within [\d.]+ ms, 95 of 100 within [\d.]+ ms\.")
+        re.compile(
+            r"it answered 9\d\.\d\d% of its calls: half of them within [\d.]+\sms, 95 of 100 within [\d.]+\sms\."
+        )
     )
     assert serious(page) == []
     tides.get_by_role("button", name="as figures").click()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 import pytest
@@ -45,6 +46,11 @@ def followed(schema: Any) -> dict[str, Any]:
             {"allOf": [{"$ref": "Berth"}, {"properties": {"until": {"type": "boolean"}}, "required": ["until"]}]},
             {"id": 3, "until": True},
         ),
+        (
+            {"allOf": [{"$ref": "Berth"}, {"example": {"id": 9}, "properties": {"n": {"type": "integer"}}}]},
+            {"id": 3},  # an example of one part is none of the whole
+        ),
+        ({"allOf": [{"type": "string", "enum": ["high"]}, {"description": "Which."}]}, "high"),
         ({"properties": {"a": {"type": "integer", "readOnly": True}, "b": {"type": "string"}}}, {"b": "b"}),
         ({"type": "object", "required": ["b"], "properties": {"a": {}, "b": {"type": "integer"}}}, {"b": 1}),
     ],
@@ -64,3 +70,14 @@ def test_what_leads_back_to_itself_ends() -> None:
     while made:
         depth, made = depth + 1, made["next"]
     assert depth <= 8
+
+
+def test_what_would_grow_without_end_is_made_so_far() -> None:
+    wide = {f"p{n}": {"$ref": "Wide"} for n in range(50)}
+    deep: dict[str, Any] = {"type": "string"}
+    for _ in range(8):
+        deep = {"type": "array", "minItems": 99, "items": deep}
+    shared = {"Wide": {"type": "object", "properties": wide}}
+    for schema in ({"$ref": "Wide"}, deep):
+        made = sample(schema, lambda one: shared[one["$ref"]] if "$ref" in one else one)
+        assert len(json.dumps(made)) < 200_000

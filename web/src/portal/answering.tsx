@@ -62,14 +62,14 @@ function VersionDays({ of }: { of: Version }) {
   );
 }
 
-const within = (ms: string | null) => (ms === null ? "more than 100 s" : `${count(ms)} ms`);
+const within = (ms: string | null) => (ms === null ? "more than 100\u00a0s" : `${count(ms)}\u00a0ms`);
 
 function sentence(of: Answered): string {
   if (of.available === null) return "Too few calls in the last thirty days to tell how it answers.";
   return `In the last thirty days it answered ${of.available}% of its calls: half of them within ${within(of.half_ms)}, 95 of 100 within ${within(of.most_ms)}.`;
 }
 
-const [W, H, LEFT, RIGHT, BOTTOM] = [720, 132, 46, 8, 20];
+const [W, H, LEFT, RIGHT, BOTTOM] = [720, 132, 54, 8, 20];
 
 /** By day, from within what half to within what 95 of 100 calls were answered, as a bar; beneath it, what failed. */
 function Soon({ days, name }: { days: Day[]; name: string }) {
