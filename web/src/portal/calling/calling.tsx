@@ -1,4 +1,4 @@
-import { useRef, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Portal } from "../../api/portal";
 import { Problem, said, sentence } from "../../api/problem";
@@ -80,6 +80,7 @@ function Try({
   const [run, setRun] = useState<string | null>(null);
   const [most, setMost] = useState("100");
   const stop = useRef<AbortController | null>(null);
+  useEffect(() => () => stop.current?.abort(), []); // nothing is sent from a page that was left
   const calls = Number(most);
   const counted = Number.isInteger(calls) && calls >= 1 && calls <= MOST;
 
