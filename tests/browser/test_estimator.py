@@ -63,7 +63,7 @@ def test_terms_stand_side_by_side_and_those_that_differ_alone(people: People) ->
     page.get_by_role("button", name="Terms of use").click()
     expect(page.get_by_text("They are not for navigation.")).to_be_visible()
     page.get_by_role("button", name="Operations").click()
-    expect(page.get_by_role("cell", name="GET /sea/v1/buoys/{buoy}/latest")).to_be_visible()
+    expect(page.get_by_role("button", name="GET /sea/v1/buoys/{buoy}/latest")).to_be_visible()
 
 
 def test_who_is_on_a_product_begins_with_their_own_last_month(people: People) -> None:

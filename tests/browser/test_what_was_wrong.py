@@ -87,16 +87,25 @@ def test_a_first_call_is_made_as_its_operation_is_called(people: People) -> None
 
     def only_posts(route: Route) -> None:
         answer = route.fetch(timeout=WAIT_MS)
-        product = answer.json()
-        held = {**product["operations"][0], "method": "POST", "url_path": "/berths/v1/holds/{harbour}"}
-        route.fulfill(response=answer, json={**product, "operations": [held], "key_header": "X-Harbour-Key"})
+        one = answer.json()
+        body = {"media_type": "application/json", "schema": None, "example": None, "sample": '{"until": "noon"}'}
+        held = {
+            **one,
+            "line": {**one["line"], "method": "POST", "url_path": "/berths/v1/holds/{id}"},
+            "described": {**one["described"], "bodies": [body]},
+            "key_header": "X-Harbour-Key",
+        }
+        route.fulfill(response=answer, json=held)
 
-    page.route("**/portal/api/v1/products/harbour-data*", only_posts)
-    page.goto("/portal/products/harbour-data")
-    page.get_by_role("button", name="Operations").click()
-    call = page.locator("pre", has_text="curl")
-    expect(call).to_contain_text('curl -X POST -H "X-Harbour-Key: YOUR_KEY" -H "Content-Type: application/json"')
-    expect(call).to_contain_text("/berths/v1/holds/lm-01")
+    page.route("**/portal/api/v1/products/harbour-data/operations/*", only_posts)
+    page.goto("/portal/products/harbour-data?view=operations")
+    page.get_by_role("button", name="GET /tides/v2/stations/{id}/extremes").click()
+    call = page.get_by_label("The call in Shell", exact=True)
+    expect(call).to_contain_text("--request POST")
+    expect(call).to_contain_text("/berths/v1/holds/lm-03")
+    expect(call).to_contain_text("X-Harbour-Key: YOUR-KEY")
+    expect(call).to_contain_text(re.compile("content-type: application/json", re.IGNORECASE))
+    expect(call).to_contain_text('"until": "noon"')
 
 
 def test_asking_for_a_plan_begins_with_the_first_field(people: People) -> None:

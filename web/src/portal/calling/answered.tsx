@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { receipt as receiptOf } from "../../api/queries/portal";
 import { Waiting, WordButton } from "../../kit/controls";
@@ -30,7 +30,7 @@ export function Answered({ request, answer }: { request: Request; answer: Answer
       </p>
       <div className="mt-2 grid gap-x-12 gap-y-4 lg:grid-cols-[1fr_320px]">
         <div className="min-w-0">
-          <Body of={answer} />
+          <Body key={`${answer.call} ${answer.took}`} of={answer} />
           <details className="mt-3">
             <summary className="cursor-pointer text-[13px]">{plural(headers.length, "header")}</summary>
             <Table
@@ -101,20 +101,19 @@ function Receipt({ call }: { call: string }) {
 
 function Body({ of }: { of: Answer }) {
   const media = of.headers.get("content-type") ?? "";
-  const shown = useQuery({
-    queryKey: ["body", of.call, of.took],
-    queryFn: () => (media.startsWith("image/") ? asAddress(of.body) : of.body.slice(0, MOST_SHOWN).text()),
-    staleTime: Number.POSITIVE_INFINITY,
-    gcTime: 0,
-  });
+  const [shown, setShown] = useState<string | null>(null);
+  useEffect(() => {
+    const read = media.startsWith("image/") ? asAddress(of.body) : of.body.slice(0, MOST_SHOWN).text();
+    read.then(setShown);
+  }, [of, media]);
   const [plain, setPlain] = useState(false);
   if (of.body.size === 0) return <p className="text-soft">It has no body.</p>;
-  if (shown.data === undefined) return <Waiting words="Reading the body" />;
+  if (shown === null) return <Waiting words="Reading the body" />;
   if (media.startsWith("image/")) {
-    return <img src={shown.data} alt="What was answered" className="max-h-[420px] max-w-full" />;
+    return <img src={shown} alt="What was answered" className="max-h-[420px] max-w-full" />;
   }
   const whole = of.body.size <= MOST_SHOWN;
-  const value = whole && isJson(media) ? parsed(shown.data) : null;
+  const value = whole && isJson(media) ? parsed(shown) : null;
   const readable = /^text\/|json|xml|javascript|yaml|csv|form-urlencoded/.test(media);
   if (!readable) return <p className="text-soft">It is {media || "of no said type"}, and not shown here.</p>;
   return (
@@ -123,7 +122,7 @@ function Body({ of }: { of: Answer }) {
         <WordButton onClick={() => setPlain(!plain)}>{plain ? "as a tree" : "as text"}</WordButton>
       )}
       <Scrolled label="The body" most="max-h-[460px]">
-        {value !== null && !plain ? <Tree value={value} /> : <pre>{shown.data}</pre>}
+        {value !== null && !plain ? <Tree value={value} /> : <pre>{shown}</pre>}
       </Scrolled>
       {!whole && (
         <p className="text-[13px] text-soft">

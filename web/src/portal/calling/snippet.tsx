@@ -1,10 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Button, Waiting } from "../../kit/controls";
 import { names } from "./language-names";
 import type { Request } from "./request";
 import { Scrolled } from "./scrolled";
 
+type Generator = typeof import("./languages");
 const KEPT = "snippets in";
 
 /** A call as a program, in the language the reader likes; the generator is fetched when it is first wanted. */
@@ -14,12 +14,11 @@ export function Snippet({ of }: { of: Request }) {
     return names.find((name) => name === liked) ?? names[0];
   });
   const [copied, setCopied] = useState("");
-  const generator = useQuery({
-    queryKey: ["languages"],
-    queryFn: () => import("./languages"),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
-  const text = generator.data?.written(of, language);
+  const [generator, setGenerator] = useState<Generator | "none" | null>(null);
+  useEffect(() => {
+    import("./languages").then(setGenerator, () => setGenerator("none"));
+  }, []);
+  const text = generator && generator !== "none" && generator.written(of, language);
   const choose = (name: string) => {
     const chosen = names.find((one) => one === name) ?? names[0];
     localStorage.setItem(KEPT, chosen);
@@ -50,8 +49,8 @@ export function Snippet({ of }: { of: Request }) {
           </Button>
         )}
       </p>
-      {generator.error && <p className="text-[13px] text-madder">The snippets cannot be fetched now.</p>}
-      {generator.isPending && <Waiting words="Writing it" />}
+      {generator === "none" && <p className="text-[13px] text-madder">The snippets cannot be fetched now.</p>}
+      {generator === null && <Waiting words="Writing it" />}
       {text && (
         <Scrolled label={`The call in ${language}`} most="max-h-[420px]">
           <pre>{text}</pre>
