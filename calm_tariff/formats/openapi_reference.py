@@ -14,6 +14,7 @@ from referencing import Registry, Resource, Specification
 from referencing.exceptions import Unresolvable
 
 from calm_tariff.formats import openapi_samples as samples
+from calm_tariff.formats.json_values import as_list, as_object
 from calm_tariff.formats.markdown import html
 
 _HERE = "urn:this"
@@ -158,15 +159,15 @@ class _Reader:
 
     def raw(self, method: str, path: str) -> tuple[dict[str, Any], dict[str, Any]]:
         """A path's item and the operation in it; empty where they are not there."""
-        item, _ = self.followed(_named(self.document.get("paths")).get(path))
-        return item, _named(item.get(method))
+        item, _ = self.followed(as_object(self.document.get("paths")).get(path))
+        return item, as_object(item.get(method))
 
     def operation(self, method: str, path: str) -> Reference | None:
         item, operation = self.raw(method, path)
         if not operation:
             return None
         given: dict[tuple[str, str], dict[str, Any]] = {}
-        for one in (*_listed(item.get("parameters")), *_listed(operation.get("parameters"))):
+        for one in (*as_list(item.get("parameters")), *as_list(operation.get("parameters"))):
             parameter, _ = self.followed(one)
             given[str(parameter.get("in")), str(parameter.get("name"))] = parameter
         bodies = self.bodies_of(operation, given)
@@ -190,7 +191,7 @@ class _Reader:
         commas unless they are to be `multi` (2.0)."""
         value = self.parameter(name, given)
         schema = given.get("schema", given)
-        start = given.get("example", self.example(given))
+        start = self.stated(given)
         if start is None:
             start = self.sample(schema, name)
         whole, _ = self.followed(schema)
@@ -198,18 +199,17 @@ class _Reader:
         old = "schema" not in given and "content" not in given
         spread = given.get("collectionFormat") == "multi" if old else given.get("explode", True) is True
         listed = start if isinstance(start, list) else [start]
-        text = ",".join(_text(one) for one in listed if one is not None)
+        text = ",".join(_whole(one) for one in listed if one is not None)
         return Parameter(place=place, value=value, sample=text, repeats=several and spread and place == "query")
 
     def sample(self, schema: Any, name: str = "") -> Any:
         return samples.sample(schema, lambda one: self.followed(one)[0], name)
 
-    def begun(self, media: dict[str, Any], given: str | None) -> str | None:
-        """What a body can begin with."""
-        if given is not None or "schema" not in media:
-            return given
-        made = self.sample(media["schema"])
-        return None if made is None else _text(made)
+    def begun(self, media: dict[str, Any]) -> str | None:
+        """What a body can begin with: never cut, or it could not be sent."""
+        stated = self.stated(media)
+        start = self.sample(media["schema"]) if stated is None and "schema" in media else stated
+        return None if start is None else _whole(start)
 
     def parameter(self, name: str, given: dict[str, Any]) -> Node:
         schema = given.get("schema", given)  # 2.0 has the type beside the name
@@ -233,16 +233,16 @@ class _Reader:
         if request:
             return self.bodies(request, sent=True)
         form = {name: p for (place, name), p in given.items() if place == "formData"}
-        kinds = [str(kind) for kind in _listed(operation.get("consumes") or self.document.get("consumes"))]
+        kinds = [str(kind) for kind in as_list(operation.get("consumes") or self.document.get("consumes"))]
         if form:
             required = [name for name, p in form.items() if p.get("required") is True]
             fields = {"type": "object", "properties": form, "required": required}
             kind = next((k for k in kinds if "form" in k), "application/x-www-form-urlencoded")
-            start = self.begun({"schema": fields}, None)
+            start = self.begun({"schema": fields})
             return [Body(media_type=kind, schema=self.node("", fields), example=None, sample=start)]
         for (place, _), p in given.items():
             if place == "body":
-                schema, start = self.node("", p.get("schema")), self.begun(p, None)
+                schema, start = self.node("", p.get("schema")), self.begun(p)
                 types = kinds or ["application/json"]
                 return [Body(media_type=kind, schema=schema, example=None, sample=start) for kind in types]
         return []
@@ -253,9 +253,8 @@ class _Reader:
         for kind, media in content.items() if isinstance(content, dict) else ():
             media, _ = self.followed(media)
             schema = self.node("", media["schema"]) if "schema" in media else None
-            stated = self.example(media)
-            start = self.begun(media, stated) if sent else None
-            found.append(Body(media_type=str(kind), schema=schema, example=stated, sample=start))
+            start = self.begun(media) if sent else None
+            found.append(Body(media_type=str(kind), schema=schema, example=self.example(media), sample=start))
         return found
 
     def answers(self, operation: dict[str, Any]) -> list[Answer]:
@@ -265,8 +264,8 @@ class _Reader:
             answer, _ = self.followed(one)
             bodies = self.bodies(answer)
             if not bodies and ("schema" in answer or "examples" in answer):  # 2.0
-                shown = _named(answer.get("examples"))
-                kinds = _listed(operation.get("produces") or self.document.get("produces")) or list(shown)
+                shown = as_object(answer.get("examples"))
+                kinds = as_list(operation.get("produces") or self.document.get("produces")) or list(shown)
                 schema = self.node("", answer["schema"]) if "schema" in answer else None
                 bodies = [
                     Body(media_type=str(k), schema=schema, example=_text(shown[k]) if k in shown else None)
@@ -287,16 +286,17 @@ class _Reader:
         return found
 
     def example(self, given: dict[str, Any]) -> str | None:
-        """The first example that is given beside a schema."""
-        for name in ("example", "x-example"):
-            if name in given:
-                return _text(given[name])
-        named = given.get("examples")
-        for one in named.values() if isinstance(named, dict) else ():
-            sample, _ = self.followed(one)
-            if "value" in sample:
-                return _text(sample["value"])
-        return None
+        """The first example that is given beside a schema, as it is shown."""
+        stated = self.stated(given)
+        return None if stated is None else _text(stated)
+
+    def stated(self, given: dict[str, Any]) -> Any:
+        """The first example that is given beside a schema, as it is; None where there is none."""
+        for key in ("example", "x-example"):
+            if key in given:
+                return given[key]
+        several = (self.followed(one)[0] for one in as_object(given.get("examples")).values())
+        return next((one["value"] for one in several if "value" in one), None)
 
     def node(self, name: str, given: Any, required: bool = False, above: tuple[str, ...] = ()) -> Node:
         """A schema as a value with its parts. `above` are the references that are being unfolded."""
@@ -311,7 +311,7 @@ class _Reader:
         schema = self.merged(schema, above) if unfolds else schema
         parts = self.parts(schema, above) if unfolds else []
         called = pointer.rpartition("/")[2] if pointer else ""
-        examples = _listed(schema.get("examples"))
+        examples = as_list(schema.get("examples"))
         return Node(
             name=name,
             type=self.type_of(schema, called),
@@ -319,7 +319,7 @@ class _Reader:
             deprecated=schema.get("deprecated") is True,
             description=_prose(schema.get("description")),
             rules=[words.format(_text(schema[key])) for key, words in _BOUNDS if _is_bound(schema.get(key))],
-            choices=[_text(value) for value in _listed(schema.get("enum"))]
+            choices=[_text(value) for value in as_list(schema.get("enum"))]
             or ([_text(schema["const"])] if "const" in schema else []),
             default=_text(schema["default"]) if "default" in schema else None,
             example=self.example(schema) or (_text(examples[0]) if examples else None),
@@ -328,7 +328,7 @@ class _Reader:
 
     def merged(self, schema: dict[str, Any], above: tuple[str, ...]) -> dict[str, Any]:
         """A schema of which all of several hold, as one."""
-        several = _listed(schema.get("allOf"))
+        several = as_list(schema.get("allOf"))
         if not several:
             return schema
         whole: dict[str, Any] = {}
@@ -337,16 +337,16 @@ class _Reader:
             if pointer is not None and pointer in above:
                 continue
             part = self.merged(part, (*above, pointer) if pointer else above)
-            properties = {**_named(whole.get("properties")), **_named(part.get("properties"))}
-            needed = [*_listed(whole.get("required")), *_listed(part.get("required"))]
+            properties = {**as_object(whole.get("properties")), **as_object(part.get("properties"))}
+            needed = [*as_list(whole.get("required")), *as_list(part.get("required"))]
             whole = {**whole, **part, "properties": properties, "required": needed}
         return whole
 
     def parts(self, schema: dict[str, Any], above: tuple[str, ...]) -> list[Node]:
-        needed = {str(name) for name in _listed(schema.get("required"))}
+        needed = {str(name) for name in as_list(schema.get("required"))}
         found = [
             self.node(str(name), part, required=str(name) in needed, above=above)
-            for name, part in _named(schema.get("properties")).items()
+            for name, part in as_object(schema.get("properties")).items()
         ]
         extra = schema.get("additionalProperties")
         if isinstance(extra, dict) and extra:
@@ -354,7 +354,7 @@ class _Reader:
         if "items" in schema:
             found.append(self.node("each", schema["items"], above=above))
         for key in ("oneOf", "anyOf"):
-            for place, one in enumerate(_listed(schema.get(key))):
+            for place, one in enumerate(as_list(schema.get(key))):
                 found.append(self.node("or" if place else "either", one, above=above))
         return found
 
@@ -377,14 +377,6 @@ class _Reader:
         return f"{words}, {schema['format']}" if isinstance(schema.get("format"), str) else words
 
 
-def _listed(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else []
-
-
-def _named(value: Any) -> dict[str, Any]:
-    return value if isinstance(value, dict) else {}
-
-
 def _is_bound(value: Any) -> bool:
     """Whether a bound is said; 3.0 and 2.0 say of some only that they are exclusive."""
     return isinstance(value, int | float | str) and not isinstance(value, bool)
@@ -395,7 +387,13 @@ def _prose(text: Any) -> str:
 
 
 def _text(value: Any) -> str:
-    """A value as it would be sent: text as it is, all else as JSON, cut where it is long."""
-    if not isinstance(value, str):
-        value = orjson.dumps(value, option=orjson.OPT_NON_STR_KEYS, default=str).decode()
-    return value if len(value) <= LONGEST else f"{value[:LONGEST]}…"
+    """A value as it is shown: as it would be sent, cut where it is long."""
+    whole = _whole(value)
+    return whole if len(whole) <= LONGEST else f"{whole[:LONGEST]}…"
+
+
+def _whole(value: Any) -> str:
+    """A value as it would be sent: text as it is, all else as JSON."""
+    if isinstance(value, str):
+        return value
+    return orjson.dumps(value, option=orjson.OPT_NON_STR_KEYS, default=str).decode()

@@ -7,6 +7,8 @@ import math
 from collections.abc import Callable
 from typing import Any
 
+from calm_tariff.formats.json_values import as_list, as_object
+
 _DEPTH = 8
 _MOST = 500
 _OF_FORMAT = {
@@ -41,7 +43,7 @@ class _Maker:
     def value(self, schema: Any, name: str, depth: int) -> Any:
         self.made += 1
         given = self.followed(schema)
-        several = [self.followed(part) for part in _listed(given.get("allOf"))]
+        several = [self.followed(part) for part in as_list(given.get("allOf"))]
         for part in (given, *several):
             stated = _stated(part)
             # One of several parts of an object says nothing of the others.
@@ -50,7 +52,7 @@ class _Maker:
         if depth >= _DEPTH or self.made > _MOST:
             return None
         for key in ("oneOf", "anyOf"):
-            for one in _listed(given.get(key)):
+            for one in as_list(given.get(key)):
                 return self.value(one, name, depth + 1)
         parts = [given, *several]
         kinds = given.get("type") or next((part["type"] for part in parts if part.get("type")), None)
@@ -72,9 +74,8 @@ class _Maker:
         properties: dict[str, Any] = {}
         needed: list[Any] = []
         for part in parts:
-            own = part.get("properties")
-            properties |= own if isinstance(own, dict) else {}
-            needed += _listed(part.get("required"))
+            properties |= as_object(part.get("properties"))
+            needed += as_list(part.get("required"))
         sent = {str(k): v for k, v in properties.items() if self.followed(v).get("readOnly") is not True}
         chosen = {k: v for k, v in sent.items() if k in needed} or sent
         return {k: self.value(v, k, depth + 1) for k, v in chosen.items()}
@@ -85,7 +86,7 @@ def _stated(schema: dict[str, Any]) -> list[Any]:
     for key in ("example", "default", "const"):
         if key in schema:
             return [schema[key]]
-    return (_listed(schema.get("examples")) or _listed(schema.get("enum")))[:1]
+    return (as_list(schema.get("examples")) or as_list(schema.get("enum")))[:1]
 
 
 def _string(given: dict[str, Any], name: str) -> str:
@@ -114,7 +115,3 @@ def _number(given: dict[str, Any], whole: bool) -> int | float:
 def _bound(given: dict[str, Any], key: str) -> int | float | None:
     value = given.get(key)
     return value if isinstance(value, int | float) and not isinstance(value, bool) else None
-
-
-def _listed(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else []

@@ -166,6 +166,14 @@ def test_tokens_are_fetched_or_pasted_and_who_may_not_is_told(people: People) ->
         expect(call.get_by_role("region", name="Receipt")).to_contain_text(word)
 
     served("sandbox")
+    # Another secret, which the gateway does not know for a moment: nobody sees that.
+    call = opened(page, "GET /sea/v1/buoys", "sea-watch")
+    status = call.get_by_role("region", name="The answer").get_by_role("status")
+    call.get_by_label("Application").select_option(label=name)
+    call.get_by_label("Credential").select_option(label="a token, for a secret made for an hour")
+    call.get_by_role("button", name="Send the call").click()
+    expect(status).to_contain_text("Answered ")
+    assert "Answered 200" in status.inner_text()
     call.get_by_text("the token that was given").click()
     expect(call.get_by_text(re.compile(r"^eyJ[\w-]+\.eyJ"))).to_be_visible()
 

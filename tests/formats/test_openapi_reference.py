@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from typing import Any
 
@@ -210,3 +211,26 @@ def test_a_call_of_2_0_begins_with_what_its_document_gives() -> None:
     made = reference_of({"swagger": "2.0", "paths": paths}, "GET", "/a")
     assert made and [(p.sample, p.repeats) for p in made.parameters] == [("id", False), ("n", True)]
     assert [(b.media_type, b.sample) for b in made.bodies] == [("application/x-www-form-urlencoded", '{"berth":1}')]
+
+
+def test_what_a_call_begins_with_is_whole_however_long_and_what_is_shown_is_cut() -> None:
+    many = {"ships": [f"ship {n:04}" for n in range(1000)]}
+    once = {"examples": {"fleet": {"value": many}}, "schema": {"type": "object"}}
+    kinds = {"examples": {"two": {"value": ["high", "low"]}}, "schema": {"type": "array", "items": {}}}
+    made = of(
+        {
+            "parameters": [{"name": "kind", "in": "query", **kinds}],
+            "requestBody": {"content": {"application/json": once}},
+        }
+    )
+    (body,) = made.bodies
+    assert json.loads(body.sample) == many
+    assert body.example and body.example.endswith("…") and len(body.example) < len(body.sample)
+    assert made.parameters[0].sample == "high,low"  # values, and not the list's JSON
+
+
+@pytest.mark.parametrize("example", [0, False, "", []])
+def test_an_example_that_says_little_is_one_all_the_same(example: Any) -> None:
+    content = {"application/json": {"example": example, "schema": {"type": "integer", "minimum": 7}}}
+    (body,) = of({"requestBody": {"content": content}}).bodies
+    assert body.sample == body.example == (example if isinstance(example, str) else json.dumps(example))

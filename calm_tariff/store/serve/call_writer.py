@@ -31,6 +31,8 @@ from calm_tariff.store.serve.usage import (
 
 Record = dict[str, Any]
 CHUNK = 2000
+# Rows of these are no consumer's alone: whoever writes adds to what others wrote.
+SHARED: frozenset[Any] = frozenset({DailyAnswers, QuotaCount})
 
 
 # What older journal lines and made-up histories do not say.

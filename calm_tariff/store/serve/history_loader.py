@@ -20,8 +20,8 @@ from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.pool import NullPool
 
 from calm_tariff.core.errors import Invalid
-from calm_tariff.store.serve.call_writer import Record, Sums, add
-from calm_tariff.store.serve.usage import Call, DailyAnswers
+from calm_tariff.store.serve.call_writer import SHARED, Record, Sums, add
+from calm_tariff.store.serve.usage import Call
 
 BATCH = 10_000
 _ESCAPES = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
@@ -50,7 +50,7 @@ def load(engine: Engine, calls: Iterable[Record], told: Callable[[int], None] = 
             sending.result()
         shared = []
         for table, rows, summed in sums.rows():
-            if table is DailyAnswers:
+            if table in SHARED:
                 shared.append((table, rows, summed))
                 continue
             path = Path(folder) / table.__tablename__

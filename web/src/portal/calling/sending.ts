@@ -51,12 +51,14 @@ export async function sendKnown(
   for (;;) {
     const answer = await send(request, signal);
     const isNew = Date.now() - madeAt() < ON_ITS_WAY;
-    if (answer.status !== 401 || !isNew || (await refusal(answer)).code !== UNKNOWN) return answer;
+    if (answer.status !== 401 || !isNew || !UNKNOWN.includes((await refusal(answer)).code ?? ""))
+      return answer;
     await new Promise((again) => setTimeout(again, 250));
   }
 }
 
-const UNKNOWN = "credential-unknown";
+/** What the gateway says of a key, or of a token for a secret, that it does not know yet. */
+const UNKNOWN = ["credential-unknown", "token-revoked", "token-signature"];
 
 /** Why a call was refused, where the answer says so (RFC 9457). */
 export async function reason(answer: Answer): Promise<string> {
