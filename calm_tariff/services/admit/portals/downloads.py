@@ -41,7 +41,7 @@ def openapi(ctx: Context, slug: str, version_id: int, gateway: str) -> dict[str,
         mine = [o for o in sold if o.api_version_id == version_id]
         if not mine:
             raise NotFound("the product sells nothing of this version", str(version_id))
-        return documents.document_of(session, ctx, product, mine, product.name, gateway)
+        return documents.sold_document(session, ctx, product, mine, product.name, gateway)
 
 
 def calls(ctx: Context, slug: str, gateway: str) -> dict[str, Any]:

@@ -280,10 +280,10 @@ def sold_by(ctx: Context, plan_id: int, gateway: str, version_id: int | None = N
         if version is None:
             raise NotFound("the plan sells nothing of this version", str(version_id))
         mine = [o for o in sold if o.api_version_id == version.id]
-        return document_of(session, ctx, plan.product, mine, f"{plan.product.name} · {plan.name}", gateway)
+        return sold_document(session, ctx, plan.product, mine, f"{plan.product.name} · {plan.name}", gateway)
 
 
-def document_of(
+def sold_document(
     session: Session, ctx: Context, product: Product, sold: Sequence[Operation], sold_as: str, gateway: str
 ) -> dict[str, Any]:
     """The OpenAPI document of operations of one version, as callers of a product at a gateway see it."""
