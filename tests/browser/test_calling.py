@@ -47,7 +47,7 @@ def run(language: str, text: str) -> str:
 def test_an_operation_is_tried_until_its_limit_and_its_programs_run_as_they_stand(people: People) -> None:
     page = people.member("Leonor")
     call = opened(page, EXTREMES, trying=False)
-    expect(call.get_by_label("The call in Shell")).to_contain_text(re.compile(r"lt_live_\w{4}\.\.\."))
+    expect(call.get_by_label("The call in Shell")).to_contain_text(re.compile(r"lt_live_[\w-]{4}\.\.\."))
     call.get_by_role("button", name="Try this call").click()
 
     call.get_by_label("id", exact=False).first.fill("")
@@ -90,6 +90,29 @@ def test_an_operation_is_tried_until_its_limit_and_its_programs_run_as_they_stan
     assert secret[0] not in str(page.evaluate("Object.entries(localStorage)"))
     call.get_by_role("button", name="forget them").click()
     expect(call.get_by_text("tries of yours")).to_have_count(0)
+
+
+def test_nothing_can_be_pressed_that_still_moves(people: People) -> None:
+    """Applications that come late would move what is under the hand, between its going down and up."""
+    page = people.member("Leonor")
+    page.evaluate(
+        """() => {
+            const one = {at: new Date().toISOString(), slug: "harbour-data", operation: 1, what: "GET /",
+                         status: 200, took: 1, call: "", before: 0};
+            localStorage.setItem("tries /portal Gannet Ferries Leonor Brisa", JSON.stringify([one]));
+        }"""
+    )
+    held: list[Route] = []
+    page.route("**/api/v1/applications", lambda route: held.append(route))
+    call = opened(page, EXTREMES)
+    expect(call.get_by_text("Reading your applications")).to_be_visible()
+    expect(call.get_by_label("The call in Shell")).to_be_visible()
+    tries = call.get_by_text("1 try of yours in this browser")
+    expect(tries).to_have_count(0)
+    for route in held:
+        route.continue_()
+    tries.click()
+    expect(call.get_by_role("button", name="forget them")).to_be_visible()
 
 
 def test_every_language_writes_the_call_that_is_filled_in(people: People) -> None:

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import type { Portal } from "../../api/portal";
 import { Problem, said, sentence } from "../../api/problem";
 import { useAddress } from "../../kit/address";
-import { Button, Field, WordButton } from "../../kit/controls";
+import { Button, Field, Waiting, WordButton } from "../../kit/controls";
 import { count, dayAndMinute, listed, plural } from "../../kit/format";
 import { useMe } from "../me";
 import { Answered } from "./answered";
@@ -31,7 +31,8 @@ export function Calling({ one, product }: { one: Operation; product: Product }) 
   return (
     <section aria-label="A call of it">
       <div className={trying ? "grid gap-x-12 gap-y-3 lg:grid-cols-2" : ""}>
-        {trying && (
+        {trying && proof.coming && <Waiting words="Reading your applications" />}
+        {trying && !proof.coming && (
           <Try
             one={one}
             product={product}

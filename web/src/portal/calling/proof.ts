@@ -72,6 +72,8 @@ export function useProof(one: Operation, product: string) {
   };
 
   return {
+    /** Whether one's applications are still to come: what is chosen from them would move under the hand. */
+    coming: own.isLoading,
     app,
     apps: own.data ?? [],
     /** Whether it has a plan of the product. */

@@ -50,7 +50,11 @@ export function Snippet({ of }: { of: Request }) {
         )}
       </p>
       {generator === "none" && <p className="text-[13px] text-madder">The snippets cannot be fetched now.</p>}
-      {generator === null && <Waiting words="Writing it" />}
+      {generator === null && (
+        <div className="min-h-24">
+          <Waiting words="Writing it" />
+        </div>
+      )}
       {text && (
         <Scrolled label={`The call in ${language}`} most="max-h-[420px]">
           <pre>{text}</pre>
