@@ -25,7 +25,7 @@ REQUEST = _moves(
     declined="",
     taken_back="",
 )
-SUBSCRIPTION = _moves(trial="active, paused, ended", active="paused, ended", paused="active, ended", ended="")
+SUBSCRIPTION = _moves(trial="active, ended", active="paused, ended", paused="active, ended", ended="")
 KEY = _moves(active="retiring, expired, revoked", retiring="expired, revoked", expired="", revoked="")
 INVOICE = _moves(
     draft="issued", issued="paid, overdue, credited", overdue="paid, credited", paid="credited", credited=""

@@ -32,8 +32,17 @@ class Pricing:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Paused:
+    """A stretch in which a subscription was paused. A day that ends in one is no day of its segment."""
+
+    start: datetime
+    end: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Segment:
-    """A stretch of a subscription under one revision, with the usage metered in it, by meter.
+    """A stretch of a subscription under one revision, with the usage metered in it, by meter. `pauses` do not overlap;
+    of each, the part inside the segment counts.
 
     `first` marks the segment in which the setup price falls due. A trial never has it due, so
     whoever cuts the segments marks the first one after the trial.
@@ -45,6 +54,7 @@ class Segment:
     first: bool = False
     trial: bool = False
     usage: dict[str, Decimal] = field(default_factory=dict)
+    pauses: tuple[Paused, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -93,16 +103,25 @@ def check(case: RatingCase) -> None:
         raise Invalid("must not be below 0", "tax_percent")
     for place, segment in enumerate(case.segments):
         at = f"segments[{place}]"
-        for name in ("start", "end"):
-            moment = getattr(segment, name)
-            if moment is not None and moment.tzinfo is None:
-                raise Invalid("must say its offset from UTC", f"{at}.{name}")
-        if segment.end is not None and segment.end < segment.start:
-            raise Invalid("must not lie before the segment's start", f"{at}.end")
+        _check_span(segment, "segment", at)
+        for nth, pause in enumerate(segment.pauses):
+            _check_span(pause, "pause", f"{at}.pauses[{nth}]")
+            before = segment.pauses[nth - 1] if nth else None
+            if before is not None and (before.end is None or pause.start < before.end):
+                raise Invalid("must not begin before the one before it has ended", f"{at}.pauses[{nth}].start")
         check_pricing(segment.plan, f"{at}.plan")
         for meter, units in segment.usage.items():
             if units < 0:
                 raise Invalid("must not be below 0", f"{at}.usage.{meter}")
+
+
+def _check_span(span: Segment | Paused, what: str, at: str) -> None:
+    for name in ("start", "end"):
+        moment = getattr(span, name)
+        if moment is not None and moment.tzinfo is None:
+            raise Invalid("must say its offset from UTC", f"{at}.{name}")
+    if span.end is not None and span.end < span.start:
+        raise Invalid(f"must not lie before the {what}'s start", f"{at}.end")
 
 
 def check_pricing(plan: Pricing, where: str) -> None:
@@ -131,9 +150,16 @@ def rate(case: RatingCase) -> Charge:
 
 
 def share_of(case: RatingCase, segment: Segment) -> tuple[int, Fraction]:
-    """The days of the period that belong to a segment, and their share of the period."""
-    end = instant_if_any(segment.end)
-    days = days_ending_in(instant_of(segment.start), end, case.period, zone(case.time_zone))
+    """The days of the period that belong to a segment, and their share of the period. Days that end in a pause do
+    not."""
+    where = zone(case.time_zone)
+    start, end = instant_of(segment.start), instant_if_any(segment.end)
+    days = days_ending_in(start, end, case.period, where)
+    for pause in segment.pauses:
+        until = min((at for at in (instant_if_any(pause.end), end) if at is not None), default=None)
+        since = max(instant_of(pause.start), start)
+        if until is None or since < until:
+            days -= days_ending_in(since, until, case.period, where)
     return days, Fraction(days, case.period.days)
 
 

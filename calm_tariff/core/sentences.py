@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import date
 from decimal import Decimal
 from typing import Literal
 
@@ -205,6 +206,21 @@ def trial_sentence(trial: Trial, path: str, meters: Sequence[tuple[str, str]]) -
     return (*parts, Part(", then "), then)
 
 
+def notice_sentence(days: int, path: str) -> Sentence:
+    """The notice that an end takes, in words."""
+    return (Part("ended with "), _whole(days, path), Part(" days' notice"))
+
+
+def move_in_words(kind: str, offer: str, to: str | None, last: date | None) -> str:
+    """A move of a subscription (core.moves), made now, or in force once the local day `last` is over."""
+    after = "" if last is None else f" after {last:%-d %B %Y}"
+    if kind == "change plan":
+        return f"{offer} becomes {to}{after}"
+    if kind == "end":
+        return f"{offer} has ended" if last is None else f"{offer} ends with {last:%-d %B %Y}"
+    return f"{offer} is paused" if kind == "pause" else f"{offer} goes on"
+
+
 def tax_sentence(tax: str, path: str) -> Sentence:
     """How a plan is taxed, in words."""
     return (Part(dict(_TAX)[tax], path, "choice", tax, _TAX),)
@@ -254,6 +270,12 @@ def shortfall_in_words(short: Shortfall, meters: Mapping[str, str]) -> str:
     return f"of {wanted} calls in one second {number(short.wanted - short.let_in)} may be refused: " + words(
         limit_sentence(limit)
     )
+
+
+def spent_in_words(quota: Quota, used: Decimal, meters: Mapping[str, str]) -> str:
+    """An allowance of another plan that is used up already. `meters` are names by key."""
+    units = meters.get(quota.meter or "", "calls").lower()
+    return f"{number(used.normalize() + 0)} {units} are used of {number(quota.units)} a {quota.every}; more are refused"
 
 
 def credential_in_words(kind: str, header: str, query: str = "") -> str:

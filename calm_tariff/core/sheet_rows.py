@@ -15,6 +15,7 @@ from calm_tariff.core.sentences import (
     amount_sentence,
     limit_sentence,
     note_sentence,
+    notice_sentence,
     override_sentence,
     percent_sentence,
     price_sentence,
@@ -96,6 +97,7 @@ def rows(columns: Sequence[Column], vocabulary: Vocabulary) -> list[SheetRow]:
         row("Price", "At most", Slot("pricing.cap"), partial(_amount_cell, "cap", v.currency)),
         row("Price", "Discount", Slot("pricing.discount_percent"), _discount_cell),
         row("Price", "Tax", Slot("pricing.tax"), _tax_cell),
+        row("Leaving", "Notice", Slot("notice_days"), _notice_cell),
         row("Notes", "Notes", Slot("notes"), _notes_cell),
     ]
 
@@ -318,6 +320,20 @@ def _tax_cell(column: Column) -> SheetCell:
     drafted = said(column.terms, path)
     action = SheetAction("Add tax", path, "standard") if drafted else SheetAction("Exempt it from tax", path, "exempt")
     return cell_of(column, drafted, said(column.live, "") if column.live else [], "tax is added", [action])
+
+
+def _notice_cell(column: Column) -> SheetCell:
+    days, live = column.terms.notice_days, column.live.notice_days if column.live else 0
+    action = SheetAction("Let it end at once", "notice_days", 0)
+    if not days:
+        action = SheetAction("Ask for notice", "notice_days", 30)
+    return cell_of(
+        column,
+        [notice_sentence(days, "notice_days")] if days else [],
+        [notice_sentence(live, "")] if live else [],
+        "at once, or with the month",
+        [action],
+    )
 
 
 def _notes_cell(column: Column) -> SheetCell:

@@ -6,7 +6,7 @@ charging all ask here.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol, TypeVar
 
@@ -68,6 +68,14 @@ class Stay:
 Timeline = tuple[Stay, ...]
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Pause:
+    """A stretch in which a subscription lets no calls through, whichever stay it is in."""
+
+    start_us: int
+    end_us: int | None = None
+
+
 def holds(span: Span, at_us: int) -> bool:
     """Whether an instant lies in a stretch."""
     return span.start_us <= at_us and (span.end_us is None or at_us < span.end_us)
@@ -94,7 +102,7 @@ def laid_out(end_us: int, due: Sequence[int]) -> list[tuple[int, int | None]]:
     """Where what follows a trial lies once that ends, given from when each part is due, in order: none begins before
     the trial's end, and none before it is due. Parts overtaken by the trial's end are empty."""
     starts = [max(end_us, each) for each in due]
-    return list(zip(starts, [*starts[1:], None], strict=True))
+    return list(zip(starts, [*starts[1:], None][: len(starts)], strict=True))
 
 
 def begun(revision_id: int, at_us: int, trial: tuple[int, bool] | None = None, by_units: bool = False) -> Timeline:
@@ -109,28 +117,48 @@ def begun(revision_id: int, at_us: int, trial: tuple[int, bool] | None = None, b
     return free, Stay(id=NEW, revision_id=revision_id, start_us=end_us, due_us=at_us if by_units else None)
 
 
-def changed(stays: Timeline, at_us: int, revision_id: int) -> Timeline:
-    """The same with a revision in force from an instant on: what lies before, and trials, stay as they are.
+def changed(stays: Timeline, at_us: int, revision_id: int, of: Collection[int] | None = None) -> Timeline:
+    """The same with a revision in force from an instant on: what lies before, and trials, stay as they are. Where it
+    takes the place of some revisions alone, `of` says which: what is under others stays, too.
 
     Among what follows a trial that its units can end before or after that instant, the revision is due from then on.
     """
+
+    def concerned(stay: Stay) -> bool:
+        return not stay.trial and (of is None or stay.revision_id in of)
+
     trial = next((stay for stay in stays if stay.trial), None)
     if trial is not None and any(stay.due_us is not None for stay in stays):
+        if not any(map(concerned, stays)):
+            return stays
         due = tuple(
-            replace(s, revision_id=revision_id) if (s.due_us or 0) >= at_us and not s.trial else s for s in stays
+            replace(s, revision_id=revision_id) if (s.due_us or 0) >= at_us and concerned(s) else s for s in stays
         )
         if all(stay.due_us != at_us for stay in stays):
             due = (*due, Stay(id=NEW, revision_id=revision_id, start_us=at_us, due_us=at_us))
         return followed(due, trial.end_us if trial.end_us is not None else at_us)
     made: list[Stay] = []
     for stay in stays:
-        if stay.trial or (stay.end_us is not None and stay.end_us <= at_us):
+        if not concerned(stay) or (stay.end_us is not None and stay.end_us <= at_us):
             made.append(stay)
         elif stay.start_us >= at_us:
             made.append(replace(stay, revision_id=revision_id))
         else:
             made.append(replace(stay, end_us=at_us))
             made.append(Stay(id=NEW, revision_id=revision_id, start_us=at_us, end_us=stay.end_us))
+    return _joined(made, at_us)
+
+
+def _joined(stays: Iterable[Stay], after_us: int) -> Timeline:
+    """The same, in which what begins after an instant, under the terms that end there, only goes on."""
+    made: list[Stay] = []
+    for stay in sorted(stays, key=lambda each: (each.start_us, each.end_us is None)):
+        last = made[-1] if made else None
+        goes_on = last is not None and (last.end_us, last.revision_id) == (stay.start_us, stay.revision_id)
+        if last is not None and goes_on and stay.start_us > after_us and not (last.trial or stay.trial):
+            made[-1] = replace(last, end_us=stay.end_us)
+        else:
+            made.append(stay)
     return tuple(made)
 
 
@@ -147,6 +175,36 @@ def moved(stays: Timeline, at_us: int, revision_id: int) -> Timeline:
     """Under another revision from an instant on, and under nothing else: a move of plan, or a pause that is over. A
     trial that runs ends with it."""
     return (*cut_off(stays, at_us), Stay(id=NEW, revision_id=revision_id, start_us=at_us))
+
+
+def beyond(stays: Timeline, at_us: int) -> Timeline:
+    """What lies from an instant on: what a later move cuts off, kept so that it can be put back."""
+    return tuple(
+        replace(stay, id=NEW, start_us=max(stay.start_us, at_us))
+        for stay in stays
+        if stay.end_us is None or stay.end_us > at_us
+    )
+
+
+def put_back(stays: Timeline, at_us: int, rest: Timeline) -> Timeline:
+    """The same with what a move had cut off from an instant on: where its terms are those before, they go on."""
+    kept = cut_off(tuple(stay for stay in stays if stay.start_us < at_us), at_us)
+    last = max(kept, key=lambda stay: stay.start_us)
+    if rest and not last.trial and (last.end_us, last.revision_id) == (at_us, rest[0].revision_id):
+        kept = tuple(replace(stay, end_us=rest[0].end_us) if stay is last else stay for stay in kept)
+        rest = rest[1:]
+    return (*kept, *rest)
+
+
+def to_follow(stays: Timeline, revision_id: int | None, by_units: bool = False) -> Timeline:
+    """A trial that runs, with what was chosen to follow it: charges under a revision, or nothing; `by_units` as for
+    `begun`. Raises `StopIteration` where there is no trial."""
+    trial = next(stay for stay in stays if stay.trial)
+    kept = (*(stay for stay in stays if stay.start_us < trial.start_us), trial)
+    if revision_id is None or trial.end_us is None:
+        return kept
+    due = trial.start_us if by_units else None
+    return (*kept, Stay(id=NEW, revision_id=revision_id, start_us=trial.end_us, due_us=due))
 
 
 def spent(stays: Timeline, last_us: int) -> Timeline:

@@ -15,6 +15,8 @@ from calm_tariff.core.prices import Fee, Setup, UsagePrice
 from calm_tariff.core.rating import Pricing
 from calm_tariff.core.stays import TrialUnits
 
+MOST_NOTICE = 366
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Trial:
@@ -34,7 +36,8 @@ class PlanTerms:
     """Limits in the order they are tested, and prices in the order they are charged.
 
     `overrides` are limits of single operations, tested after the plan's own; each says in
-    `applies_to` which operations it is for.
+    `applies_to` which operations it is for. `notice_days` lie at least between a consumer's word that it ends and its
+    end.
     """
 
     limits: tuple[Limit, ...] = ()
@@ -42,6 +45,7 @@ class PlanTerms:
     trial: Trial | None = None
     pricing: Pricing = Pricing(prices=())
     notes: str = ""
+    notice_days: int = 0
 
     def meters(self) -> tuple[str, ...]:
         """The keys of all meters the terms speak of, each once, in order."""
@@ -105,6 +109,8 @@ def check(terms: PlanTerms, known_meters: frozenset[str]) -> None:
                 raise Invalid("must name at least one operation", f"{where}.applies_to")
     if terms.trial:
         _check_trial(terms.trial)
+    if not 0 <= terms.notice_days <= MOST_NOTICE:
+        raise Invalid(f"must be between 0 and {MOST_NOTICE}", "notice_days")
     rating.check_pricing(terms.pricing, "pricing")
     priced: set[str] = set()
     for place, price in enumerate(terms.pricing.prices):

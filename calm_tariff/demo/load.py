@@ -15,6 +15,7 @@ from calm_tariff.core.portals import FIRST, Brand
 from calm_tariff.demo import recording
 from calm_tariff.demo.callers import CONSUMERS
 from calm_tariff.demo.history import Called, Caller, World
+from calm_tariff.demo.moves import move_as_told
 from calm_tariff.demo.offers import APIS, HOUSE_LIMITS, METERS, PRODUCTS
 from calm_tariff.demo.portals import PORTALS, WAITING
 from calm_tariff.demo.release_notes import tell_what_was_new
@@ -121,6 +122,7 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
         _draft(office, product, labels)
     serve_as_told(office.on(DAYS, "Ines", 9), standins)
     tell_what_was_new(office.on(DAYS, "Ines", 9))
+    move_as_told(office.on(DAYS, "Ines", 9))
     return Loaded(count, [_live(world, caller, secrets[caller.key_id]) for caller in callers])
 
 

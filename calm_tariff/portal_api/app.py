@@ -11,7 +11,7 @@ from calm_tariff.portal_api.base.asking import COOKIE, members_here
 from calm_tariff.portal_api.house import session
 from calm_tariff.portal_api.observe import allowances, answering, calls
 from calm_tariff.portal_api.serve import own_use, receipts
-from calm_tariff.portal_api.settle import invoices
+from calm_tariff.portal_api.settle import invoices, subscriptions
 from calm_tariff.services.base.context import Context
 from calm_tariff.settings import Settings
 
@@ -27,6 +27,7 @@ ROUTERS = (
     own_use,
     receipts,
     invoices,
+    subscriptions,
     allowances,
     answering,
     calls,

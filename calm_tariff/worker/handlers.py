@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from calm_tariff.services.admit import outside_decisions, requests, sign_up, subscriptions
+from calm_tariff.services.admit import moves, outside_decisions, requests, sign_up, subscriptions
 from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.jobs import LEASE
@@ -49,8 +49,14 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
             do=lambda of: mailing.send(ctx, of["letter"], settings.mail_host, settings.mail_port),
         ),
         Handler(kind=subscriptions.END_TRIAL, do=lambda of: trials.end_trial(ctx, of["subscription"])),
+        Handler(
+            kind=subscriptions.TELL_OF_TRIAL_END,
+            do=lambda of: _nothing(subscriptions.tell_of_trial_end(ctx, of["subscription"])),
+        ),
+        Handler(kind=moves.MAKE, do=lambda of: moves.come_true(ctx, of["subscription"])),
         Handler(kind=sunsets.END_VERSION, do=lambda of: _nothing(sunsets.end_sunset(ctx, of["version"]))),
         _again("end trials that are over", timedelta(minutes=1), lambda: trials.end_trials(ctx)),
+        _again("make moves that have come", timedelta(minutes=1), lambda: moves.make_those_that_have_come(ctx)),
         _again("end versions that are over", timedelta(minutes=1), lambda: sunsets.end_sunsets(ctx)),
         _again(ASK_BACK_ENDS, timedelta(seconds=15), lambda: ask_back_ends(ctx), timedelta(minutes=5)),
         _again("forget counts", timedelta(minutes=10), lambda: upkeep.forget_counts(ctx)),

@@ -34,6 +34,11 @@ def days_of(case: dict[str, Any]) -> list[datetime]:
     return [datetime.combine(first + timedelta(days=n + 1), time(), where) for n in range(days)]
 
 
+def _within(day_end: datetime, pause: dict[str, Any]) -> bool:
+    end = pause["end"] and datetime.fromisoformat(pause["end"])
+    return datetime.fromisoformat(pause["start"]) < day_end and (end is None or day_end <= end)
+
+
 def cost(price: dict[str, Any], priced: Fraction) -> Fraction:
     """What a quantity costs under a usage price."""
     if priced == 0:
@@ -67,7 +72,12 @@ def charge(case: dict[str, Any]) -> dict[str, Any]:
         start = datetime.fromisoformat(segment["start"])
         end = datetime.fromisoformat(segment["end"]) if segment["end"] else None
         # A day that ends at the very instant a segment begins had ended before it.
-        days = sum(start < day and (end is None or day <= end) for day in ends)
+        days = sum(
+            start < day
+            and (end is None or day <= end)
+            and not any(_within(day, each) for each in segment.get("pauses", []))
+            for day in ends
+        )
         share = Fraction(days, len(ends)) if plan["prorate"] else Fraction(1)
         trial = segment["trial"]
         if segment["first"] and not trial:

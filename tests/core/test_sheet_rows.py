@@ -56,6 +56,7 @@ FULL = PlanTerms(
         tax="exempt",
     ),
     notes="For harbours.",
+    notice_days=30,
 )
 METERS = frozenset({"forecasts", "tiles"})
 
@@ -73,6 +74,7 @@ def test_every_term_of_a_plan_stands_in_its_row_and_nothing_stands_twice() -> No
     assert said["Price/Tiles"] == "0 included, then €0.002 each"
     assert said["Price/Discount"] == "10% off fee and usage" and said["Price/Tax"] == "exempt from tax"
     assert said["Price/At least"] == "€20 a month" and said["Notes/Notes"] == "For harbours."
+    assert said["Leaving/Notice"] == "ended with 30 days' notice"
     assert {name for name, words in said.items() if not words} == {"Speed/Pace", "Allowance/Tiles"}
     assert {name: cell.absent for name, cell in cells(PlanTerms()).items()} == {
         "Speed/Rate": "none",
@@ -90,6 +92,7 @@ def test_every_term_of_a_plan_stands_in_its_row_and_nothing_stands_twice() -> No
         "Price/At most": "no cap",
         "Price/Discount": "none",
         "Price/Tax": "tax is added",
+        "Leaving/Notice": "at once, or with the month",
         "Notes/Notes": "none",
     }
 

@@ -51,6 +51,7 @@ def test_nothing_begins_before_it_is_due_nor_before_the_trial_ends(end: int, due
         (held,) = [n for n, (start, stop) in enumerate(lies) if start <= at and (stop is None or at < stop)]
         assert held == max(n for n, each in enumerate(chain) if each <= at)
     assert min(start for start, _ in lies) == end
+    assert laid_out(end, []) == []  # nothing follows it
 
 
 def test_a_call_belongs_to_the_stay_of_its_instant_whatever_it_was_decided_under() -> None:

@@ -37,6 +37,8 @@ FIELDS = {
     "portal": "The Pilot Room",
     "days": 14,
     "organisation": "Gulls",
+    "said": "Harbour · Ketch is paused",
+    "follows": "Harbour · Schooner",
     "terms": Prose("Be *fair*."),
 }
 

@@ -22,6 +22,10 @@ from tests.servers import RunDatabase
 _HTTP = httpx.Client(limits=httpx.Limits(max_keepalive_connections=0), timeout=PATIENCE)
 
 
+# Terms that refuse nothing a test asks for.
+PLENTY = {"Ketch": terms(calls=100_000, burst=100_000, units=1_000_000)}
+
+
 class Running:
     """An office whose gateway, worker and stand-ins run."""
 

@@ -21,6 +21,7 @@ from calm_tariff.gateway.counts.counters import LocalCounters
 from calm_tariff.gateway.counts.shared_counters import SharedCounters, connect
 from calm_tariff.gateway.recording.journal import Journal
 from calm_tariff.gateway.restore import restored
+from calm_tariff.services.admit import moves
 from calm_tariff.services.serve import trials
 from calm_tariff.services.serve.gateway_feed import Example, read_feed
 from calm_tariff.services.serve.shipping import ship
@@ -131,6 +132,7 @@ class Simulated:
         """What a worker does that is awake."""
         self.ship()
         trials.end_trials(self.office.ctx)
+        moves.make_those_that_have_come(self.office.ctx)
 
     def at(self, moment: datetime | int) -> None:
         """Let time pass until a moment or an instant."""

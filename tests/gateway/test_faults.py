@@ -12,13 +12,11 @@ from threading import Thread
 import aiohttp
 import pytest
 
-from tests.gateway.running import Running
-from tests.office import terms
+from tests.gateway.running import PLENTY, Running
 from tests.ports import free_port
 from tests.processes import wait_for
 from tests.servers import RunDatabase
 
-PLENTY = {"Ketch": terms(calls=100_000, burst=100_000, units=1_000_000)}
 CALLS, AT_ONCE = 2000, 20
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
@@ -12,8 +13,9 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.periods import SECOND, instant_of
-from calm_tariff.services.admit import carrying_over, overrides
+from calm_tariff.services.admit import carrying_over, overrides, requests
 from calm_tariff.services.admit.overrides import OverrideTyped
+from calm_tariff.services.admit.requests import MoveAsked
 from calm_tariff.services.base.context import Actor
 from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.observe import allowances
@@ -115,6 +117,49 @@ def test_what_is_served_after_a_subscription_has_ended_is_recorded_and_not_charg
     assert "served when its subscription had ended, and not charged" in call.remarks
     here.learn()
     assert here.call(one.secret).status == 403
+
+
+def test_a_pause_is_refused_with_a_problem_of_its_own_and_its_counts_go_on(here: Simulated) -> None:
+    office, one = here.office, here.office.consumers[0]
+    republish(here, only(quota("Month", units=3)), "keep")
+    new = office.admit("Anglers", "Ketch")
+    here.learn()
+    assert [here.call(new.secret).status for _ in range(2)] == [200, 200]
+    here.at(START + timedelta(minutes=1))
+    moved(here, new, "pause")
+    before = instant_of(office.clock.now)
+    here.at(START + timedelta(hours=1))
+    refused = here.call(new.secret)
+    said = json.loads(refused.body)
+    assert (refused.status, said["title"]) == (403, "Paused")
+    assert here.call(new.secret, at_us=before - 1).status == 200  # it belongs to the time before
+    assert here.call(one.secret).status == 200  # nobody else is
+    moved(here, new, "resume")
+    here.restart()
+    assert here.call(new.secret).status == 429  # three are used: a pause starts nothing anew
+
+
+def test_a_move_that_was_to_come_comes_with_nobody_awake(here: Simulated) -> None:
+    office, one = here.office, here.office.consumers[0]
+    other = office.consumers[1]
+    moved(here, one, "change plan", "later", office.plans["Skiff"])
+    moved(here, other, "end", "later")
+    edge = instant_of(OCTOBER)
+    for at, status in ((edge - 1, 200), (edge, 403)):
+        here.at(at)
+        assert here.call(one.secret).status == 200
+        assert here.call(other.secret).status == status
+    with office.ctx.transaction() as session:
+        plans = {s.id: s.revision.plan.name for s in session.scalars(select(Stay))}
+    mine = [plans[c.stay_id] for c in calls(here) if c.subscription_id == one.subscription]
+    assert mine == ["Ketch", "Skiff"]
+
+
+def moved(here: Simulated, by: Consumer, kind: Any, when: Any = "now", plan: int | None = None) -> None:
+    here.office.change_product(access_route="open")
+    asked = MoveAsked(kind=kind, when=when, plan_id=plan)
+    requests.ask_to_move(here.office.acting(by), by.subscription, asked)
+    here.learn()
 
 
 @pytest.mark.parametrize("restarts", [False, True])

@@ -6,6 +6,7 @@ from datetime import date, timedelta
 from decimal import Decimal
 
 import httpx
+import pytest
 from sqlalchemy import select
 
 from calm_tariff.services.admit import applications
@@ -17,7 +18,7 @@ from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.observe import request_in_view
 from calm_tariff.services.serve import receipts
 from calm_tariff.store.serve.usage import Call, HourlyUsage
-from tests.gateway.running import Running, running
+from tests.gateway.running import PLENTY, Running, running
 from tests.office import terms
 from tests.processes import wait_for
 
@@ -33,6 +34,7 @@ def describe(running: Running, typed: ApiTyped) -> tuple[int, dict[str, int]]:
     return version.id, found
 
 
+@pytest.mark.parametrize("running", [PLENTY], indirect=True)  # it asks again and again until what changed is known
 def test_versions_are_told_apart_by_header_and_host_and_end_with_notice(running: Running) -> None:
     back_end = f"{running.processes.standins}/tides"
     listed = [OperationTyped("GET", "/stations/{id}/extremes")]

@@ -23,12 +23,10 @@ from calm_tariff.store.compose.apis import ApiDocument
 from calm_tariff.store.serve.usage import Call
 from tests.gateway.ends import said
 from tests.gateway.odd_back_end import OddBackEnd
-from tests.gateway.running import Running
-from tests.office import terms
+from tests.gateway.running import PLENTY, Running
 from tests.processes import wait_for
 from tests.servers import RunDatabase
 
-PLENTY = {"Ketch": terms(calls=10_000, burst=10_000, units=1_000_000)}
 BASE = "/tides/v1"
 
 

@@ -13,6 +13,7 @@ from calm_tariff.services.admit import requests
 from calm_tariff.services.admit.requests import Decision, RequestView
 from calm_tariff.services.observe import request_in_view
 from calm_tariff.services.observe.request_in_view import RequestWithBackground
+from calm_tariff.services.serve import trials
 from calm_tariff.store.base.paging import Page
 
 router = APIRouter(tags=["admit"], route_class=Again)
@@ -46,4 +47,7 @@ def read_request(ctx: Asking, request_id: int) -> RequestWithBackground:
 @router.post("/requests/{request_id}/decision")
 def decide(ctx: Asking, request_id: int, decision: DecisionIn) -> RequestView:
     """Grant or decline."""
+    moving = requests.moved_by(ctx, request_id)
+    if moving is not None:
+        trials.end_trial(ctx, moving)  # one that is over already is, before what follows it is moved
     return requests.decide(ctx, request_id, decision.decision, decision.note)

@@ -33,11 +33,13 @@ from calm_tariff.services.serve.grants import Grant
 
 @dataclass(frozen=True, slots=True)
 class _Found:
-    """What calls meet in a stretch of time in which no terms begin or end; None where nothing lets them through."""
+    """What calls meet in a stretch of time in which no terms begin or end; None where nothing lets them through, and
+    whether that is for a pause."""
 
     start_us: int
     end_us: int | None
     access: Access | None
+    paused: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,11 +153,22 @@ class Snapshot:
 
         Where two of its subscriptions sell the operation, the older one serves it.
         """
+        return self._known(application_id, operation_id, environment, credential, at_us).access
+
+    def paused(
+        self, application_id: int, operation_id: int, environment: Environment, credential: str, at_us: int
+    ) -> bool:
+        """Whether an application's calls on an operation are let through by nothing because a subscription rests."""
+        return self._known(application_id, operation_id, environment, credential, at_us).paused
+
+    def _known(
+        self, application_id: int, operation_id: int, environment: Environment, credential: str, at_us: int
+    ) -> _Found:
         key = (application_id, operation_id, environment, credential)
         found = self._access.get(key)
         if found is None or not holds(found, at_us):
             found = self._access[key] = self._find(*key, at_us)
-        return found.access
+        return found
 
     def after(self, access: Access, environment: Environment, credential: str, at_us: int) -> Access | None:
         """What a call meets that comes after a trial whose units are used; None where nothing follows it."""
@@ -208,11 +221,17 @@ class Snapshot:
         self, application_id: int, operation_id: int, environment: Environment, credential: str, at_us: int
     ) -> _Found:
         grants = self._grants.get(application_id, ())
-        edges = sorted({at for grant in grants for at in self._named.edges(grant)} | stays.ends(grants))
+        rests = [pause for g in grants for pause in self._feed.pauses.get(g.subscription_id, ())]
+        begun = {at for grant in grants for at in self._named.edges(grant)}
+        edges = sorted(begun | stays.ends(grants) | set(stays.boundaries(rests)))
         place = bisect_right(edges, at_us)
         start, end = edges[place - 1] if place else 0, edges[place] if place < len(edges) else None
+        paused = False
         for grant in grants:
             if holds(grant, at_us) and operation_id in self._feed.sold.get(grant.product_id, ()):
+                if stays.in_force(self._feed.pauses.get(grant.subscription_id, ()), at_us):
+                    paused = True
+                    continue
                 compiler = self._compilers[environment]
                 found = compiler.access(
                     grant,
@@ -223,7 +242,7 @@ class Snapshot:
                     credential=credential,
                 )
                 return _Found(start, end, found)
-        return _Found(start, end, None)
+        return _Found(start, end, None, paused)
 
 
 def _entrances(feed: Feed) -> tuple[tuple[str, tuple[_Entrance, ...]], ...]:

@@ -70,6 +70,9 @@ def admit(snapshot: Snapshot, routed: Routed) -> Admitted | Refused:
     identity, call = identified.identity, identified.call
     at = (identified.environment, identity.kind, call.at_us)
     access = snapshot.access(identity.application_id, routed.operation_id, *at)
+    if access is None and snapshot.paused(identity.application_id, routed.operation_id, *at):
+        detail = "The subscription that covers this operation is paused. It goes on when its holder says so."
+        return Refused(routed, Fault(403, "subscription-paused", "Paused", detail, "access"))
     if access is None:
         detail = "The credential is good, but no active subscription covers this operation."
         return Refused(routed, Fault(403, "no-subscription", "Not part of a plan", detail, "access"))

@@ -119,7 +119,7 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
             )
         )
     for r in requests:
-        if r.id not in granted:
+        if r.id not in granted and not (r.moves_id and r.state == "granted"):  # what it moved is there already
             plans.setdefault(r.application_id, []).append(
                 PlanHeld(
                     product=r.plan.product.name,

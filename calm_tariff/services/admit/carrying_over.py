@@ -6,13 +6,12 @@ from collections.abc import Mapping
 from datetime import date
 from typing import Literal
 
-from sqlalchemy import select
+from sqlalchemy import or_, select
 from sqlalchemy.orm import Session, selectinload
 
-from calm_tariff.core import stays
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.periods import day_start, local_day, month_of
-from calm_tariff.services.admit import subscriptions, timelines
+from calm_tariff.services.admit import moves, subscriptions
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
@@ -22,9 +21,9 @@ from calm_tariff.services.compose.sheet.publishing import Published
 from calm_tariff.services.compose.sheet.tariff_sheet import Sheet, laid_out, plan_of
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.requests import AccessRequest
-from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.base.locking import locked
-from calm_tariff.store.compose.products import Plan
+from calm_tariff.store.compose.products import Plan, PlanRevision
 
 Existing = Literal["keep", "next period", "at date"]
 
@@ -72,7 +71,7 @@ def withdraw(ctx: Context, plan_id: int, move_to: int | None = None) -> Sheet:
         # No call is shipped meanwhile: those that came before the move belong to what was, those after it to what is.
         stamps.hold(session, ctx, stamps.SHIPPING)
         plan = plan_of(session, plan_id)
-        left = _subscribed(session, plan)
+        left = _held(session, ctx, plan)
         _refuse_waiting(session, plan)
         if left and move_to is None:
             raise Conflict(f"{len(left)} subscriptions are still on it; say which plan they move to", plan.name)
@@ -82,7 +81,7 @@ def withdraw(ctx: Context, plan_id: int, move_to: int | None = None) -> Sheet:
             if target is None or not sold or target is plan:
                 raise Invalid("must be another plan of the product that is sold", "move_to")
             for subscription in left:
-                subscriptions.move_to(session, ctx, subscription, target)
+                _carry_over(session, ctx, subscription, plan, target)
         return plans.end(session, ctx, plan, moved=len(left))
 
 
@@ -105,11 +104,11 @@ def _change_terms(session: Session, ctx: Context, published: Published, day: dat
     """
     plan = published.plan
     change = day_start(day, zone_of(session))
+    revisions = {revision.id for revision in plan.revisions}
     told: set[int] = set()
-    for subscription in _subscribed(session, plan):
-        changed = stays.changed(timelines.of(subscription), change, published.revision.id)
-        timelines.keep(session, subscription, changed)
-        told.add(subscription.application.consumer_id)
+    for subscription in _held(session, ctx, plan):
+        if moves.replace_terms(session, subscription, change, published.revision.id, revisions):
+            told.add(subscription.application.consumer_id)
     words = publishing.changes_in_words(session, published)
     offer = f"{plan.product.name} · {plan.name}"
     fields = {"offer": offer, "day": f"{day:%-d %B %Y}", "changes": words}
@@ -117,12 +116,32 @@ def _change_terms(session: Session, ctx: Context, published: Published, day: dat
     notify(session, ctx, members(subscribers.members_of(session, told)), notice)
 
 
-def _subscribed(session: Session, plan: Plan) -> list[Subscription]:
-    """Everybody on a plan whose subscription has not ended."""
+def _carry_over(session: Session, ctx: Context, subscription: Subscription, plan: Plan, target: Plan) -> None:
+    """Put what a subscription has of a plan on another one from now on, what is yet to come of it as well."""
+    if subscription.plan_id == plan.id and subscription.state == "trial":
+        subscriptions.move_to(session, ctx, subscription, target)
+        return
+    revisions = {revision.id for revision in plan.revisions}
+    moves.replace_terms(session, subscription, ctx.now_us, target.revisions[-1].id, revisions)
+    if subscription.coming is not None and subscription.coming.plan_id == plan.id:
+        subscription.coming.plan_id = target.id
+    subscriptions.say_moved(session, ctx, subscription, plan, target)
+
+
+def _held(session: Session, ctx: Context, plan: Plan) -> list[Subscription]:
+    """Everybody whose subscription has not ended, and is under the plan now or will be."""
+    ahead = or_(Stay.end_at.is_(None), Stay.end_at > ctx.now, Stay.due_at.is_not(None))
+    under = select(Stay.subscription_id).join(PlanRevision, PlanRevision.id == Stay.revision_id)
     query = (
         select(Subscription)
-        .where(Subscription.plan_id == plan.id, Subscription.state != "ended")
-        .options(selectinload(Subscription.stays))
+        .where(Subscription.state != "ended")
+        .where(
+            or_(
+                Subscription.plan_id == plan.id,
+                Subscription.id.in_(under.where(PlanRevision.plan_id == plan.id, ahead)),
+            )
+        )
+        .options(selectinload(Subscription.stays), selectinload(Subscription.coming))
     )
     return list(session.scalars(query))
 

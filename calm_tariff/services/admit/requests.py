@@ -11,8 +11,11 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import CALLING, REQUEST, move
-from calm_tariff.services.admit import subscriptions
+from calm_tariff.core.moves import Kind as MoveKind
+from calm_tariff.core.moves import When
+from calm_tariff.services.admit import moves, subscriptions
 from calm_tariff.services.admit.applications import owned
+from calm_tariff.services.admit.moves import Wanted
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.admit.terms_of_use import accept
 from calm_tariff.services.base import auditing, jobs, stamps
@@ -28,11 +31,23 @@ from calm_tariff.store.compose.products import Plan, Product
 
 ASK_DESK = "ask the ticket desk"
 Decision = Literal["granted", "declined"]
+SHORTEST_PURPOSE = 10
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MoveAsked:
+    """A move of a subscription as it was asked for (core.moves), why, and to which plan, where it is to another."""
+
+    kind: MoveKind
+    when: When = "now"
+    plan_id: int | None = None
+    purpose: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class RequestView:
-    """A request for access. `terms_dated` is the version of the terms of use that was accepted."""
+    """A request for access. `terms_dated` is the version of the terms of use that was accepted. One that moves a
+    subscription says from which plan, and when: `now` or `later` (core.moves)."""
 
     id: int
     consumer_id: int
@@ -53,6 +68,8 @@ class RequestView:
     first_granted_by: str | None
     first_note: str
     ticket: str | None
+    moves_from: str | None
+    moves_when: str | None
 
 
 def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted: bool) -> RequestView:
@@ -61,37 +78,93 @@ def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted:
     Raises `Invalid` or `Conflict`, naming the field; `NotFound` for another's application.
     """
     purpose = purpose.strip()
-    if len(purpose) < 10:
+    if len(purpose) < SHORTEST_PURPOSE:
         raise Invalid("say in a sentence what the data is for", "purpose")
     if not accepted:
         raise Invalid("the terms of use must be accepted", "terms_accepted")
     with ctx.transaction() as session:
         # Whoever asks for the same application at the same moment waits, and is then refused.
         application = owned(session, ctx, application_id, lock=True)
-        plan = session.get(Plan, plan_id)
-        if plan is None or not storefront.may_have(session, ctx, plan):
-            raise NotFound("there is no such plan on sale", str(plan_id))
+        plan = plan_on_sale(session, ctx, plan_id)
         refuse_second(session, application.id, plan)
-        made = AccessRequest(
-            plan=plan,
-            application=application,
-            member_id=ctx.actor.member_id,
-            purpose=purpose,
-            terms_accepted=plan.product.terms_dated,
-            state="waiting",
-            created_at=ctx.now,
-        )
-        session.add(made)
-        session.flush()
-        session.refresh(made)
+        made = write(session, ctx, application, plan, purpose)
         accept(session, ctx, plan.product)
-        auditing.note(session, ctx, "asked for access", subject(made), why=purpose)
         if plan.product.access_route == "open":
             carry_out(session, ctx.acting(SYSTEM), made, "granted", "")
-        if plan.product.access_route == "outside":
-            made.state = move(REQUEST, "the request", made.state, "passed to outside")
-            jobs.write(session, ctx, ASK_DESK, subject(made)[2], {"request": made.id}, subject=str(made.id))
         return view(made)
+
+
+def ask_to_move(ctx: Context, subscription_id: int, wanted: MoveAsked) -> RequestView | None:
+    """Make a move of one's own subscription; or ask for it, where it is to another plan of a product whose requests are
+    decided by somebody: then the request is returned.
+
+    Raises `NotFound` for another's, `Conflict` for a move that cannot be made, `Invalid`, naming the field.
+    """
+    with ctx.transaction() as session:
+        stamps.hold(session, ctx, stamps.SHIPPING)
+        application_id = moves.own(session, ctx, subscription_id).application_id
+        application = owned(session, ctx, application_id, lock=True)
+        subscription = moves.own(session, ctx, subscription_id, lock=True)
+        moves.arrive(session, ctx, subscription)
+        plan = None
+        if wanted.kind == "change plan":
+            plan = plan_to_move_to(session, ctx, subscription, wanted)
+        move_wanted = Wanted(kind=wanted.kind, when=wanted.when, plan=plan)
+        if plan is None or plan.id == subscription.plan_id or plan.product.access_route == "open":
+            moves.make(session, ctx, subscription, move_wanted)
+            return None
+        moves.outcome(session, ctx, subscription, move_wanted)  # one that cannot be made is not asked for
+        purpose = wanted.purpose.strip()
+        if len(purpose) < SHORTEST_PURPOSE:
+            raise Invalid("say in a sentence why, for whoever decides", "purpose")
+        refuse_waiting(session, application.id, plan)
+        return view(write(session, ctx, application, plan, purpose, (subscription.id, wanted.when)))
+
+
+def plan_to_move_to(session: Session, ctx: Context, subscription: Subscription, wanted: MoveAsked) -> Plan:
+    """The plan that a move is to: one on sale for the consumer, or the one it is on, which may follow its trial. Raises
+    `NotFound`."""
+    if wanted.plan_id == subscription.plan_id:
+        return subscription.plan
+    return plan_on_sale(session, ctx, wanted.plan_id or 0)
+
+
+def plan_on_sale(session: Session, ctx: Context, plan_id: int) -> Plan:
+    """A plan that the signed-in consumer can have. Raises `NotFound`."""
+    plan = session.get(Plan, plan_id)
+    if plan is None or not storefront.may_have(session, ctx, plan):
+        raise NotFound("there is no such plan on sale", str(plan_id))
+    return plan
+
+
+def write(
+    session: Session,
+    ctx: Context,
+    application: Application,
+    plan: Plan,
+    purpose: str,
+    moving: tuple[int, When] | None = None,
+) -> AccessRequest:
+    """Put a request on the desk, or before the outside system; `moving` is the subscription that moves, and when."""
+    made = AccessRequest(
+        plan=plan,
+        application=application,
+        member_id=ctx.actor.member_id,
+        purpose=purpose,
+        terms_accepted=plan.product.terms_dated,
+        state="waiting",
+        created_at=ctx.now,
+        moves_id=moving[0] if moving else None,
+        moves_when=moving[1] if moving else None,
+    )
+    session.add(made)
+    session.flush()
+    session.refresh(made)
+    auditing.note(session, ctx, "asked to move" if moving else "asked for access", subject(made), why=purpose)
+    if plan.product.access_route == "outside":
+        made.state = move(REQUEST, "the request", made.state, "passed to outside")
+        jobs.write(session, ctx, ASK_DESK, subject(made)[2], {"request": made.id}, subject=str(made.id))
+    return made
 
 
 def take_back(ctx: Context, request_id: int) -> RequestView:
@@ -117,7 +190,7 @@ def decide(ctx: Context, request_id: int, decision: Decision, note: str) -> Requ
     if decision == "declined" and not note.strip():
         raise Invalid("say why, so that the consumer can act on it", "note")
     with ctx.transaction() as session:
-        request = locked(session, AccessRequest, request_id)
+        request = held(session, ctx, request_id)
         if request is None:
             raise NotFound("there is no such request", str(request_id))
         if request.state == "passed to outside":
@@ -135,6 +208,20 @@ def decide(ctx: Context, request_id: int, decision: Decision, note: str) -> Requ
                 raise Conflict("you have agreed already; a second person decides", "the request")
         carry_out(session, ctx, request, decision, note.strip())
         return view(request)
+
+
+def held(session: Session, ctx: Context, request_id: int) -> AccessRequest | None:
+    """A request, held; with what its grant needs: where it moves a subscription, no call is shipped meanwhile."""
+    if session.scalar(select(AccessRequest.moves_id).where(AccessRequest.id == request_id)) is not None:
+        stamps.hold(session, ctx, stamps.SHIPPING)
+    return locked(session, AccessRequest, request_id)
+
+
+def moved_by(ctx: Context, request_id: int) -> int | None:
+    """The subscription that a request moves, where it moves one."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        return session.scalar(select(AccessRequest.moves_id).where(AccessRequest.id == request_id))
 
 
 def desk(ctx: Context, wanted: PageQuery, decided: bool = False) -> Page[RequestView]:
@@ -192,6 +279,12 @@ def refuse_second(session: Session, application_id: int, plan: Plan) -> None:
     )
     if held:
         raise Conflict(f"the application is already on {plan.product.name} · {held.plan.name}", "application")
+    refuse_waiting(session, application_id, plan)
+
+
+def refuse_waiting(session: Session, application_id: int, plan: Plan) -> None:
+    """One application asks for one plan of a product at a time."""
+    same_product = select(Plan.id).where(Plan.product_id == plan.product_id)
     asked = session.scalar(
         select(AccessRequest).where(
             AccessRequest.application_id == application_id,
@@ -209,7 +302,12 @@ def carry_out(session: Session, ctx: Context, request: AccessRequest, decision: 
     request.decided_at, request.decided_by, request.note = ctx.now, ctx.actor.name, note
     plan, application = request.plan, request.application
     offer = f"{plan.product.name} · {plan.name}"
-    if decision == "granted":
+    moving = locked(session, Subscription, request.moves_id) if request.moves_id else None
+    if decision == "granted" and moving is not None:
+        moves.arrive(session, ctx, moving)
+        when: When = "later" if request.moves_when == "later" else "now"
+        moves.make(session, ctx, moving, Wanted(kind="change plan", when=when, plan=plan))
+    elif decision == "granted":
         subscriptions.begin(session, ctx, application.id, plan, request.id)
         stamps.touch(session, ctx)
     fields = {"offer": offer, "application": application.name, "note": note}
@@ -254,4 +352,6 @@ def view(r: AccessRequest) -> RequestView:
         first_granted_by=r.first_granted_by,
         first_note=r.first_note,
         ticket=r.ticket,
+        moves_from=r.moves.plan.name if r.moves else None,
+        moves_when=r.moves_when,
     )

@@ -18,9 +18,13 @@ from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.base.notices import Kind, Notice, members, notify
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.products import Plan
 
 END_TRIAL = "end a trial"
+TELL_OF_TRIAL_END = "tell of a trial's end"
+# So long before it ends, members are told.
+TOLD_BEFORE = timedelta(days=3)
 
 
 def begin(session: Session, ctx: Context, application_id: int, plan: Plan, request_id: int | None) -> Subscription:
@@ -43,20 +47,30 @@ def begin(session: Session, ctx: Context, application_id: int, plan: Plan, reque
     timelines.keep(session, made, stays.begun(revision.id, ctx.now_us, trial, by_units=free_units(terms) is not None))
     if trial is not None:
         ask_for_end(session, ctx, made.id, moment_of(trial[0]))
+        what, arguments = f"the end of the trial of subscription {made.id}", {"subscription": made.id}
+        told = moment_of(trial[0]) - TOLD_BEFORE
+        if told > ctx.now:
+            jobs.write(session, ctx, TELL_OF_TRIAL_END, what, arguments, subject=str(made.id), run_at=told)
     stamps.touch(session, ctx)
     return made
 
 
 def move_to(session: Session, ctx: Context, subscription: Subscription, plan: Plan) -> None:
-    """Put a subscription on another plan of the product from now on, and tell its members.
+    """Put a subscription on another plan of the product from now on and under nothing else, and tell its members.
 
     A trial that runs ends with the move. Whoever calls this holds `stamps.SHIPPING`.
     """
     before = subscription.plan
     timelines.keep(session, subscription, stays.moved(timelines.of(subscription), ctx.now_us, plan.revisions[-1].id))
-    subscription.plan_id = plan.id
     if subscription.state == "trial":
         subscription.state = move(SUBSCRIPTION, "the subscription", subscription.state, "active")
+    say_moved(session, ctx, subscription, before, plan)
+
+
+def say_moved(session: Session, ctx: Context, subscription: Subscription, before: Plan, plan: Plan) -> None:
+    """Record that a subscription goes on under a plan in place of one that is withdrawn, and tell its members."""
+    if subscription.plan_id == before.id:
+        subscription.plan_id = plan.id
     offer = f"{plan.product.name} · {plan.name}"
     auditing.note(
         session,
@@ -68,6 +82,30 @@ def move_to(session: Session, ctx: Context, subscription: Subscription, plan: Pl
     )
     fields = {"before": before.name, "product": plan.product.name, "plan": plan.name, "offer": offer}
     tell(session, ctx, subscription, "plan moved", fields)
+
+
+def tell_of_trial_end(ctx: Context, subscription_id: int) -> bool:
+    """Tell the members of a trial that ends in some days what follows it, once; whether they were told now."""
+    with ctx.transaction() as session:
+        subscription = locked(session, Subscription, subscription_id)
+        if subscription is None or subscription.state != "trial" or subscription.end_told:
+            return False
+        timeline = timelines.of(subscription)
+        trial = stays.in_force(timeline, ctx.now_us)
+        if trial is None or not trial.trial or trial.end_us is None:
+            return False
+        subscription.end_told = True
+        next_stay = next(
+            (s for s in subscription.stays if s.id in {f.id for f in stays.following(timeline, trial)}), None
+        )
+        plan = next_stay.revision.plan if next_stay else None
+        fields = {
+            "offer": f"{subscription.plan.product.name} · {subscription.plan.name}",
+            "day": f"{local_day(trial.end_us - 1, zone_of(session)):%-d %B %Y}",
+            "follows": f"{plan.product.name} · {plan.name}" if plan else "",
+        }
+        tell(session, ctx, subscription, "trial ends soon", fields)
+        return True
 
 
 def ask_for_end(session: Session, ctx: Context, subscription: int, at: datetime) -> None:

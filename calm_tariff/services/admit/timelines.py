@@ -1,13 +1,15 @@
-"""The stays of a subscription as a timeline of the core's, and back into rows."""
+"""The stays and pauses of subscriptions as the core's, and back into rows."""
 
 from __future__ import annotations
 
 from datetime import datetime
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import instant_if_any, instant_of, moment_of
-from calm_tariff.core.stays import Stay, Timeline, TrialUnits
+from calm_tariff.core.stays import Pause, Stay, Timeline, TrialUnits
+from calm_tariff.store.admit.subscriptions import Pause as StoredPause
 from calm_tariff.store.admit.subscriptions import Stay as Stored
 from calm_tariff.store.admit.subscriptions import Subscription
 
@@ -48,6 +50,38 @@ def keep(session: Session, subscription: Subscription, timeline: Timeline) -> No
         session.delete(stored)
     session.flush()
     session.expire(subscription, ["stays"])
+
+
+def pauses_of(subscription: Subscription) -> tuple[Pause, ...]:
+    """A stored subscription's pauses, in order."""
+    return tuple(_pause(stored) for stored in subscription.pauses)
+
+
+def pauses_of_all(session: Session) -> dict[int, tuple[Pause, ...]]:
+    """The pauses of all subscriptions, by subscription."""
+    found: dict[int, tuple[Pause, ...]] = {}
+    for stored in session.scalars(select(StoredPause).order_by(StoredPause.start_at)):
+        found[stored.subscription_id] = (*found.get(stored.subscription_id, ()), _pause(stored))
+    return found
+
+
+def keep_pauses(session: Session, subscription: Subscription, pauses: tuple[Pause, ...]) -> None:
+    """Make the stored pauses of a subscription these."""
+    rows = {instant_of(stored.start_at): stored for stored in subscription.pauses}
+    for pause in pauses:
+        stored = rows.pop(pause.start_us, None)
+        if stored is None:
+            stored = StoredPause(subscription_id=subscription.id, start_at=moment_of(pause.start_us))
+            session.add(stored)
+        stored.end_at = _moment(pause.end_us)
+    for stored in rows.values():
+        session.delete(stored)
+    session.flush()
+    session.expire(subscription, ["pauses"])
+
+
+def _pause(stored: StoredPause) -> Pause:
+    return Pause(start_us=instant_of(stored.start_at), end_us=instant_if_any(stored.end_at))
 
 
 def _moment(instant: int | None) -> datetime | None:

@@ -21,6 +21,8 @@ Kind = Literal[
     "version ends",
     "plan changes",
     "plan moved",
+    "subscription moved",
+    "trial ends soon",
     "trial over",
     "limit changed",
     "request granted",

@@ -15,9 +15,10 @@ from calm_tariff.core.limits import Limit
 from calm_tariff.core.meters import Environment
 from calm_tariff.core.meters import Meter as MeterRule
 from calm_tariff.core.periods import instant_if_any
+from calm_tariff.core.stays import Pause
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
-from calm_tariff.services.admit import overrides, tokens
+from calm_tariff.services.admit import overrides, timelines, tokens
 from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import Context, provider_of
@@ -144,7 +145,8 @@ class Issuer:
 class Feed:
     """Everything, consistent at one moment. `number` is the stamp it was read at.
 
-    `provider_limits` and `api_limits` stand above all plans, named by their place.
+    `provider_limits` and `api_limits` stand above all plans, named by their place; `overrides` and `pauses` are by
+    subscription.
     """
 
     number: int
@@ -160,6 +162,7 @@ class Feed:
     callers: tuple[Caller, ...] = ()
     products: dict[int, ProductRules] = field(default_factory=dict)
     overrides: dict[int, tuple[Override, ...]] = field(default_factory=dict)
+    pauses: dict[int, tuple[Pause, ...]] = field(default_factory=dict)
     issuers: tuple[Issuer, ...] = ()
     signing_keys: tuple[str, ...] = ()
     revoked_tokens: frozenset[str] = frozenset()
@@ -230,6 +233,7 @@ def read_feed(ctx: Context) -> Feed:
             callers=tuple(_callers(session)),
             products={p.id: _rules(p) for p in session.scalars(select(Product))},
             overrides=overrides.of_all(session),
+            pauses=timelines.pauses_of_all(session),
             issuers=tuple(_issuers(session)),
             signing_keys=tuple(tokens.public_keys(session)),
             revoked_tokens=tokens.revoked(session, ctx.now),

@@ -43,8 +43,8 @@ class Grant:
 
 
 def of_all(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
-    """Every stay of every subscription that is not paused, or of one consumer's: past ones, because counts are named
-    by them; those to come, because nobody may be awake when they begin."""
+    """Every stay of every subscription, or of one consumer's: past ones, because counts are named by them; those to
+    come, because nobody may be awake when they begin."""
     who: Bundle[Any] = Bundle(
         "who",
         Subscription.id.label("subscription_id"),
@@ -64,7 +64,6 @@ def of_all(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
         .join(PlanRevision, PlanRevision.id == Stay.revision_id)
         .join(Plan, Plan.id == PlanRevision.plan_id)
         .join(Product, Product.id == Plan.product_id)
-        .where(Subscription.state != "paused")
         .order_by(Subscription.id, Stay.start_at, Stay.id)
     )
     if consumer_id is not None:

@@ -11,7 +11,7 @@ from calm_tariff.core import stays
 from calm_tariff.core.lifecycles import SUBSCRIPTION, move
 from calm_tariff.core.periods import moment_of
 from calm_tariff.core.stays import Stay, TrialUnits
-from calm_tariff.core.terms import PlanTerms, Trial, free_units
+from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import timelines
 from calm_tariff.services.admit.subscriptions import tell
@@ -55,7 +55,7 @@ def end_trial(ctx: Context, subscription_id: int) -> datetime | None:
         elif stay.end_us is not None and stay.end_us > ctx.now_us:
             return moment_of(stay.end_us)
         timelines.keep(session, subscription, stays.settled(timeline))
-        _end(session, ctx, subscription, terms.trial)
+        _end(session, ctx, subscription)
         stamps.touch(session, ctx)
         return None
 
@@ -71,11 +71,16 @@ def _last_free(session: Session, ctx: Context, subscription: int, stay: Stay, fr
     return call_queries.last_counted(session, subscription, stay.id, meter) or stay.start_us
 
 
-def _end(session: Session, ctx: Context, subscription: Subscription, trial: Trial | None) -> None:
-    goes_on = trial is None or trial.then == "charge"
+def _end(session: Session, ctx: Context, subscription: Subscription) -> None:
+    """Say that a trial is over, and what follows it."""
+    trial = next(stay for stay in timelines.of(subscription) if stay.trial)
+    follows = stays.in_force(timelines.of(subscription), max(ctx.now_us, trial.end_us or 0))
+    goes_on = follows is not None
     subscription.state = move(SUBSCRIPTION, "the trial", subscription.state, "active" if goes_on else "ended")
-    if not goes_on:
+    if follows is None:
         subscription.ended_at = ctx.now
+    else:
+        subscription.plan_id = next(s for s in subscription.stays if s.id == follows.id).revision.plan_id
     offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
     auditing.note(
         session,

@@ -6,20 +6,24 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
+from types import MappingProxyType
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from sqlalchemy import and_, select
 from sqlalchemy.orm import Session, lazyload, selectinload
 
 from calm_tariff.core import stays
 from calm_tariff.core.periods import Period, day_start, moment_of, zone
-from calm_tariff.core.rating import Pricing, RatingCase, Segment
+from calm_tariff.core.rating import Paused, Pricing, RatingCase, Segment
+from calm_tariff.core.stays import Pause, Stay, Timeline
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import timelines
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.store.admit.applications import Application
-from calm_tariff.store.admit.subscriptions import Stay, Subscription
+from calm_tariff.store.admit.subscriptions import Stay as StoredStay
+from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan, PlanRevision
 from calm_tariff.store.serve import usage_queries
@@ -68,15 +72,28 @@ class ConsumerCase:
         )
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Course:
+    """The stays and pauses of one subscription."""
+
+    stays: Timeline
+    pauses: tuple[Pause, ...]
+
+
+NOTHING: Mapping[int, Course] = MappingProxyType({})
+
+
 def cases(
     session: Session,
     period: Period,
     consumers: Sequence[int] | None = None,
     product_id: int | None = None,
+    instead: Mapping[int, Course] = NOTHING,
 ) -> list[ConsumerCase]:
     """The rating case of every consumer with a stay in the period, in a handful of queries.
 
-    Only what is counted so far: for a running period this is its running charge.
+    Only what is counted so far: for a running period this is its running charge. `instead` are courses that some
+    subscriptions would take in place of their own.
     """
     provider = provider_of(session)
     where = zone(provider.time_zone)
@@ -91,33 +108,32 @@ def cases(
     for (stay_id, meter), amount in units.items():
         usage.setdefault(stay_id, {})[keys[meter]] = amount
     terms: dict[int, PlanTerms] = {}
-    found: dict[int, list[tuple[Subscription, Stay]]] = {}
-    first: dict[int, int] = {}
+    found: dict[int, list[tuple[Subscription, Stay, Course]]] = {}
     for subscription in subscriptions:
-        charged = stays.first_charged(timelines.of(subscription))
-        if charged is not None:
-            first[subscription.id] = charged.id
-        for stay in subscription.stays:
-            if stay.end_at == stay.start_at:
-                continue  # overtaken by a trial's end (core.stays)
-            if stay.start_at < end and (stay.end_at is None or stay.end_at > begin):
-                found.setdefault(subscription.application.consumer_id, []).append((subscription, stay))
+        course = instead.get(subscription.id) or course_of(subscription)
+        for stay in course.stays:
+            if stay.end_us is not None and stay.end_us <= max(stay.start_us, begin_us):
+                continue  # over before, or overtaken by a trial's end (core.stays)
+            if stay.start_us < end_us:
+                found.setdefault(subscription.application.consumer_id, []).append((subscription, stay, course))
     made = []
     for consumer_id, parts in found.items():
         segments, origins = [], []
-        for subscription, stay in parts:
-            revision = stay.revision
+        for subscription, stay, course in parts:
+            revision = session.get_one(PlanRevision, stay.revision_id)
             if revision.id not in terms:
                 terms[revision.id] = read(PlanTerms, revision.terms)
-            ended = _earlier(stay.end_at, subscription.ended_at)
+            stop_us = end_us if stay.end_us is None else min(stay.end_us, end_us)
+            rests = [p for p in course.pauses if p.start_us < stop_us and (p.end_us is None or p.end_us > begin_us)]
             segments.append(
                 Segment(
-                    start=stay.start_at.astimezone(where),
-                    end=ended.astimezone(where) if ended else None,
+                    start=moment_of(stay.start_us, where),
+                    end=None if stay.end_us is None else moment_of(stay.end_us, where),
                     plan=terms[revision.id].pricing,
                     trial=stay.trial,
                     usage=usage.get(stay.id, {}),
-                    first=stay.id == first.get(subscription.id) and stay.start_at >= begin,
+                    first=stay == stays.first_charged(course.stays) and stay.start_us >= begin_us,
+                    pauses=tuple(_paused(p, where) for p in rests if p.end_us is None or p.end_us > stay.start_us),
                 )
             )
             origins.append(
@@ -126,8 +142,8 @@ def cases(
                     revision_id=revision.id,
                     stay_id=stay.id,
                     plan_id=revision.plan_id,
-                    start=max(stay.start_at, begin),
-                    end=min(ended or end, end),
+                    start=moment_of(max(stay.start_us, begin_us)),
+                    end=moment_of(stop_us),
                 )
             )
         case = RatingCase(
@@ -142,6 +158,17 @@ def cases(
     return sorted(made, key=lambda c: c.consumer)
 
 
+def course_of(subscription: Subscription) -> Course:
+    """What a stored subscription has been through and will be, as far as it is known."""
+    kept = tuple(timelines.stay_of(stored, subscription.ended_at) for stored in subscription.stays)
+    return Course(stays=kept, pauses=timelines.pauses_of(subscription))
+
+
+def _paused(pause: Pause, where: ZoneInfo) -> Paused:
+    end = None if pause.end_us is None else moment_of(pause.end_us, where)
+    return Paused(start=moment_of(pause.start_us, where), end=end)
+
+
 def plans_in(session: Session, period: Period) -> dict[int, list[int]]:
     """The plans each consumer had a stay on in a period, by consumer."""
     where = zone(provider_of(session).time_zone)
@@ -149,18 +176,18 @@ def plans_in(session: Session, period: Period) -> dict[int, list[int]]:
     query = (
         select(Application.consumer_id, PlanRevision.plan_id)
         .join(Subscription, Subscription.application_id == Application.id)
-        .join(Stay, Stay.subscription_id == Subscription.id)
-        .join(PlanRevision, PlanRevision.id == Stay.revision_id)
+        .join(StoredStay, StoredStay.subscription_id == Subscription.id)
+        .join(PlanRevision, PlanRevision.id == StoredStay.revision_id)
         .where(
             *(
                 _overlaps(begin, end, s, e)
                 for s, e in (
                     (Subscription.started_at, Subscription.ended_at),
-                    (Stay.start_at, Stay.end_at),
+                    (StoredStay.start_at, StoredStay.end_at),
                 )
             )
         )
-        .order_by(Subscription.id, Stay.start_at)
+        .order_by(Subscription.id, StoredStay.start_at)
     )
     found: dict[int, list[int]] = {}
     for consumer, plan in session.execute(query):
@@ -175,7 +202,11 @@ def _subscriptions(
         select(Subscription)
         .where(_overlaps(begin, end, Subscription.started_at, Subscription.ended_at))
         # Plans and revisions are few: each is read once, not beside every subscription and stay.
-        .options(lazyload(Subscription.plan), selectinload(Subscription.stays).lazyload(Stay.revision))
+        .options(
+            lazyload(Subscription.plan),
+            selectinload(Subscription.stays).lazyload(StoredStay.revision),
+            selectinload(Subscription.pauses),
+        )
         .order_by(Subscription.id)
     )
     if consumers is not None:
@@ -187,7 +218,3 @@ def _subscriptions(
 
 def _overlaps(begin: datetime, end: datetime, start: Any, stop: Any) -> Any:
     return and_(start < end, stop.is_(None) | (stop > begin))
-
-
-def _earlier(one: datetime | None, other: datetime | None) -> datetime | None:
-    return min((m for m in (one, other) if m), default=None)

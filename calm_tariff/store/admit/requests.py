@@ -9,6 +9,7 @@ from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Member
+from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
 from calm_tariff.store.compose.products import Plan
 
@@ -18,7 +19,8 @@ class AccessRequest(Base):
 
     Where a product is reviewed twice, `first_granted_by` has agreed and somebody else must, too: told apart by
     `first_granted_id`, because names can be alike. Where
-    an outside system decides, `ticket` is the request's name there.
+    an outside system decides, `ticket` is the request's name there. One for a move of plan names the subscription
+    that moves, and when: `now` or `later` (core.moves).
     """
 
     __tablename__ = "access_request"
@@ -37,9 +39,12 @@ class AccessRequest(Base):
     first_granted_id: Mapped[str | None] = mapped_column(String(60))
     first_note: Mapped[Prose] = mapped_column(default="")
     ticket: Mapped[str | None] = mapped_column(String(40), index=True)
+    moves_id: Mapped[int | None] = mapped_column(ForeignKey("subscription.id", use_alter=True))
+    moves_when: Mapped[str | None] = mapped_column(String(10))
     application: Mapped[Application] = relationship(lazy="joined")
     plan: Mapped[Plan] = relationship(lazy="joined")
     member: Mapped[Member] = relationship(lazy="joined")
+    moves: Mapped[Subscription | None] = relationship(foreign_keys=[moves_id], lazy="joined")
 
 
 class TermsAccepted(Base):

@@ -9,12 +9,13 @@ from sqlalchemy import ForeignKey, String
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.admit.applications import Application
-from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
+from calm_tariff.store.base.columns import Base, Id, LongJson, Name, Prose, Word
 from calm_tariff.store.compose.products import Plan, PlanRevision
 
 
 class Subscription(Base):
-    """An application on a plan. States: core.lifecycles.SUBSCRIPTION."""
+    """An application on a plan. States: core.lifecycles.SUBSCRIPTION. `end_told`: its members were told that its trial
+    ends soon."""
 
     __tablename__ = "subscription"
     id: Mapped[Id]
@@ -24,9 +25,12 @@ class Subscription(Base):
     state: Mapped[Word] = mapped_column(index=True)
     started_at: Mapped[datetime]
     ended_at: Mapped[datetime | None]
+    end_told: Mapped[bool] = mapped_column(default=False)
     application: Mapped[Application] = relationship(lazy="joined")
     plan: Mapped[Plan] = relationship(lazy="joined")
     stays: Mapped[list[Stay]] = relationship(back_populates="subscription", order_by="Stay.start_at, Stay.id")
+    pauses: Mapped[list[Pause]] = relationship(order_by="Pause.start_at")
+    coming: Mapped[ComingMove | None] = relationship()
 
 
 class Stay(Base):
@@ -45,6 +49,31 @@ class Stay(Base):
     due_at: Mapped[datetime | None]
     subscription: Mapped[Subscription] = relationship(back_populates="stays")
     revision: Mapped[PlanRevision] = relationship(lazy="joined")
+
+
+class Pause(Base):
+    """A stretch in which a subscription lets no calls through, whichever stay it is in."""
+
+    __tablename__ = "pause"
+    id: Mapped[Id]
+    subscription_id: Mapped[int] = mapped_column(ForeignKey("subscription.id"), index=True)
+    start_at: Mapped[datetime]
+    end_at: Mapped[datetime | None]
+
+
+class ComingMove(Base):
+    """A move that a consumer made for later: the stays say already what holds from then on. `kind`: core.moves.
+    `rest` is what of the stays it cut off, as the core's values, should it be taken back."""
+
+    __tablename__ = "coming_move"
+    subscription_id: Mapped[int] = mapped_column(ForeignKey("subscription.id"), primary_key=True, autoincrement=False)
+    kind: Mapped[Word]
+    at: Mapped[datetime]
+    plan_id: Mapped[int | None] = mapped_column(ForeignKey("plan.id"))
+    made_at: Mapped[datetime]
+    made_by: Mapped[Name]
+    rest: Mapped[LongJson]
+    plan: Mapped[Plan | None] = relationship(lazy="joined")
 
 
 class SubscriptionOverride(Base):

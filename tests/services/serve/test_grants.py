@@ -19,7 +19,7 @@ def grants(office: Office) -> list[tuple[int, int | None]]:
         return [(g.start_us, g.end_us) for g in of_all(session, office.consumers[0].member.consumer_id)]
 
 
-def test_what_is_to_come_is_told_beforehand_and_what_is_paused_is_not(office: Office) -> None:
+def test_what_is_to_come_is_told_beforehand_and_nothing_after_the_end(office: Office) -> None:
     one = office.consumers[0]
     later = START + timedelta(days=2)
     with office.ctx.transaction() as session:
@@ -29,9 +29,6 @@ def test_what_is_to_come_is_told_beforehand_and_what_is_paused_is_not(office: Of
     with office.ctx.transaction() as session:
         session.get_one(Subscription, one.subscription).ended_at = ended = START + timedelta(days=1)
     assert grants(office) == [(instant_of(START), instant_of(ended))]  # nothing after its end
-    with office.ctx.transaction() as session:
-        session.get_one(Subscription, one.subscription).state = "paused"
-    assert grants(office) == []
 
 
 def test_a_trial_is_told_with_the_units_that_end_it_and_what_is_charged_without(office: Office) -> None:

@@ -16,6 +16,21 @@ from tests.office import START, Office, terms
 TRIAL = {**terms(), "trial": {"days": 14, "units": "20", "meter": "forecast_calls", "then": "charge"}}
 
 
+def test_a_trial_whose_units_are_used_ends_where_nothing_follows_it(office: Office) -> None:
+    office.draft("Ketch", {**TRIAL, "trial": {**TRIAL["trial"], "then": "end"}})
+    office.publish("keep")
+    new = office.admit("Anglers", "Ketch")
+    with office.ctx.transaction() as session:
+        new.stay = session.scalar(select(Stay.id).where(Stay.subscription_id == new.subscription))
+    history.take_in(office.ctx, [office.call(new, START + timedelta(minutes=n), n) for n in range(20)])
+    office.clock.now = START + timedelta(days=1)
+    assert trials.end_trials(office.ctx) == 1
+    with office.ctx.transaction() as session:
+        subscription = session.get_one(Subscription, new.subscription)
+        assert (subscription.state, subscription.ended_at) == ("ended", office.ctx.now)
+        assert [s.end_at for s in subscription.stays] == [START + timedelta(minutes=19, microseconds=1)]
+
+
 def test_a_trial_is_free_until_its_days_or_units_are_used_and_then_charged(office: Office) -> None:
     office.draft("Ketch", TRIAL)
     office.publish("keep")

@@ -21,6 +21,10 @@ type Member = Portal["Member"];
 const OWN_PAGES: [string, Later][] = [
   ["/applications", later(() => import("./applications").then((of) => of.Applications))],
   ["/applications/:id", later(() => import("./applications").then((of) => of.ApplicationPage))],
+  [
+    "/subscriptions/:id",
+    later(() => import("./subscription/subscription").then((of) => of.SubscriptionPage)),
+  ],
   ["/usage", later(() => import("./usage").then((of) => of.Usage))],
   ["/invoices", later(() => import("./invoices").then((of) => of.Invoices))],
   ["/invoices/:id", later(() => import("./invoices").then((of) => of.InvoicePage))],

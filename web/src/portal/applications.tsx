@@ -134,6 +134,14 @@ function Plans({ app }: { app: App }) {
           </b>
           : {PLAN_WORDS[p.state] ?? p.state} since {dayAndYear(p.since)}.
           {p.note && <span className="text-soft"> The reviewer writes: “{p.note}”</span>}
+          {p.subscription_id && (
+            <>
+              {" "}
+              <Link className="figure-link" to={`/subscriptions/${p.subscription_id}`}>
+                {p.state === "ended" ? "what became of it" : "change, pause or end it"}
+              </Link>
+            </>
+          )}
           {(p.state === "waiting" || p.state === "passed to outside") && p.request_id && (
             <>
               {" "}
@@ -185,5 +193,6 @@ const PLAN_WORDS: Record<string, string> = {
   "taken back": "taken back",
   "passed to outside": "passed on to be decided",
   trial: "on trial",
+  paused: "paused",
   ended: "ended",
 };

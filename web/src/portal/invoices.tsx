@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
+import { BEGINS } from "../api/begins";
 import { invoice, invoices, lineDays } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
 import { amount, date, month } from "../kit/format";
@@ -56,7 +57,7 @@ export function InvoicePage() {
       <p className="mt-1 text-soft">
         {month(s.period_start)} · {s.state}
         {s.due_on && `, due ${date(s.due_on)}`} ·{" "}
-        <a className="figure-link" href={`/portal/api/v1/invoices/${id}/evidence`} download>
+        <a className="figure-link" href={`${BEGINS}/api/v1/invoices/${id}/evidence`} download>
           save the evidence file
         </a>
       </p>

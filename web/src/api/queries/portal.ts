@@ -65,10 +65,24 @@ export const invoice = (id: number) =>
 export const lineDays = (line: number) =>
   ask("/lines/{line_id}/days", { params: { path: { line_id: line } } });
 
+export const subscription = (id: number) =>
+  ask("/subscriptions/{subscription_id}", { params: { path: { subscription_id: id } } });
+type Move = paths["/subscriptions/{subscription_id}/difference"]["get"]["parameters"]["query"];
+export const difference = (id: number, query: Move) =>
+  ask("/subscriptions/{subscription_id}/difference", {
+    params: { path: { subscription_id: id }, query },
+  });
+
 /** What each change of a consumer's makes stale. */
 export const STALE = {
   application: ["/applications"],
   key: ["/applications"],
   request: ["/applications", "/allowances", "/terms-to-accept"],
   terms: ["/terms-to-accept"],
+  move: [
+    "/subscriptions/{subscription_id}",
+    "/subscriptions/{subscription_id}/difference",
+    "/applications",
+    "/allowances",
+  ],
 } satisfies Record<string, Read<paths>[]>;

@@ -80,7 +80,7 @@ export function Desk() {
           {
             head: "Asks for",
             sort: "plan",
-            cell: (r) => `${r.product} · ${r.plan}`,
+            cell: (r) => `${r.product} · ${r.moves_from ? `${r.moves_from} → ${r.plan}` : r.plan}`,
             look: "whitespace-nowrap",
           },
           decided
@@ -125,6 +125,12 @@ function Decide({ request }: { request: Request }) {
         Asked by {request.asked_by}, {request.email}, on {dayAndMinute(request.created_at)}; accepted the
         terms of use of {dayAndYear(request.terms_dated)}.
       </p>
+      {request.moves_from && (
+        <p className="mt-1">
+          It is on {request.moves_from}; granted, it moves{" "}
+          {request.moves_when === "later" ? "with the end of its trial or month" : "at once"}.
+        </p>
+      )}
       <blockquote className="my-3 border-l-[3px] border-line pl-3 font-serif text-[17px]">
         {request.purpose}
       </blockquote>

@@ -21,6 +21,7 @@ const RARE: Record<string, string> = {
   "At most": "cap",
   Discount: "discount",
   Tax: "exemption from tax",
+  Notice: "notice before its end",
   Notes: "note",
 };
 

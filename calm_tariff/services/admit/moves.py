@@ -1,0 +1,257 @@
+"""Moves of a subscription by those who hold it: made at once, or kept until they come."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core import moves as rules
+from calm_tariff.core import stays
+from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.moves import Kind, Move, Standing, When
+from calm_tariff.core.periods import instant_of, local_day, moment_of
+from calm_tariff.core.sentences import move_in_words
+from calm_tariff.core.stays import Stay, Timeline
+from calm_tariff.core.terms import PlanTerms, free_units
+from calm_tariff.formats.values import read, write
+from calm_tariff.services.admit import timelines
+from calm_tariff.services.admit.subscriptions import tell
+from calm_tariff.services.base import auditing, jobs, stamps
+from calm_tariff.services.base.context import SYSTEM, Context, zone_of
+from calm_tariff.services.base.one_by_one import one_by_one
+from calm_tariff.store.admit.subscriptions import ComingMove, Subscription
+from calm_tariff.store.base.locking import locked
+from calm_tariff.store.compose.products import Plan, PlanRevision
+
+MAKE = "make a move that has come"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Wanted:
+    """A move as somebody wants it: to another plan, where `kind` says so."""
+
+    kind: Kind
+    when: When = "now"
+    plan: Plan | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outcome:
+    """What a move comes to: from when on, the stays then, and whether it is chosen what follows a trial."""
+
+    at_us: int
+    stays: Timeline
+    follows_trial: bool
+
+
+def own(session: Session, ctx: Context, subscription_id: int, lock: bool = False) -> Subscription:
+    """One's own subscription, held where `lock` says so. Raises `NotFound` for another's, just as for none."""
+    found = locked(session, Subscription, subscription_id) if lock else session.get(Subscription, subscription_id)
+    if found is None or found.application.consumer_id != ctx.actor.own_consumer:
+        raise NotFound("there is no such subscription", str(subscription_id))
+    return found
+
+
+def standing_of(session: Session, ctx: Context, subscription: Subscription) -> Standing:
+    """A subscription as a move finds it."""
+    timeline = timelines.of(subscription)
+    terms = terms_of(session, stays.last_begun(timeline, ctx.now_us).revision_id)
+    return Standing(
+        state=subscription.state,
+        stays=timeline,
+        now_us=ctx.now_us,
+        where=zone_of(session),
+        notice_days=terms.notice_days,
+    )
+
+
+def terms_of(session: Session, revision_id: int) -> PlanTerms:
+    """The terms of a revision."""
+    return read(PlanTerms, session.get_one(PlanRevision, revision_id).terms)
+
+
+def outcome(session: Session, ctx: Context, subscription: Subscription, wanted: Wanted) -> Outcome:
+    """What a move would come to. What was to come is taken back by another move of plan or another end. Raises
+    `Conflict` for one that cannot be made, `Invalid` for a plan that it is on already; its own plan may follow a trial,
+    or end it now."""
+    here = standing_of(session, ctx, subscription)
+    rules.state_after(here, wanted.kind)
+    at_us = rules.instant(here, wanted.kind, wanted.when)
+    follows = here.trial_end_us is not None and wanted.when == "later"
+    if wanted.kind in ("pause", "resume"):
+        return Outcome(at_us=at_us, stays=here.stays, follows_trial=False)
+    if subscription.coming is not None:
+        without = stays.put_back(here.stays, instant_of(subscription.coming.at), _rest(subscription.coming))
+        here = Standing(
+            state=here.state, stays=without, now_us=here.now_us, where=here.where, notice_days=here.notice_days
+        )
+    revision_id = None
+    if wanted.kind == "change plan":
+        if wanted.plan is None or wanted.plan.product_id != subscription.plan.product_id:
+            raise Invalid("must be another plan of the product", "plan_id")
+        if wanted.plan.id == subscription.plan_id and here.trial_end_us is None:
+            raise Invalid(f"it is on {wanted.plan.name} already", "plan_id")
+        revision_id = wanted.plan.revisions[-1].id
+    trial = next((stay for stay in here.stays if stay.trial), None)
+    by_units = trial is not None and free_units(terms_of(session, trial.revision_id)) is not None
+    move = Move(kind=wanted.kind, when=wanted.when, revision_id=revision_id, by_units=by_units)
+    return Outcome(at_us=at_us, stays=rules.made(here, move, at_us), follows_trial=follows)
+
+
+def make(session: Session, ctx: Context, subscription: Subscription, wanted: Wanted) -> None:
+    """Make a move, or keep it until it comes, and tell the members. Whoever calls this holds `stamps.SHIPPING` and
+    the subscription. Raises as `outcome` does."""
+    here = standing_of(session, ctx, subscription)
+    before = subscription.state, subscription.plan.name
+    result = outcome(session, ctx, subscription, wanted)
+    offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
+    if wanted.kind in ("change plan", "end"):
+        rest = _cut_off(here, subscription, result)
+        _forget_coming(session, subscription)
+        timelines.keep(session, subscription, result.stays)
+        if wanted.when == "later" and not result.follows_trial:
+            _keep_coming(session, ctx, subscription, wanted, result.at_us, rest)
+    if wanted.when == "now":
+        subscription.state = rules.state_after(here, wanted.kind)
+        pauses = rules.paused(timelines.pauses_of(subscription), wanted.kind, ctx.now_us)
+        timelines.keep_pauses(session, subscription, pauses)
+        if wanted.kind == "end":
+            subscription.ended_at = ctx.now
+        if wanted.plan is not None:
+            subscription.plan_id = wanted.plan.id
+            session.flush()
+            session.refresh(subscription, ["plan"])
+    said = _said(session, wanted, offer, None if wanted.when == "now" else result.at_us)
+    auditing.note(
+        session,
+        ctx,
+        "moved a subscription",
+        ("subscription", subscription.id, subscription.application.name),
+        before={"state": before[0], "plan": before[1]},
+        after={"state": subscription.state, "plan": subscription.plan.name, "said": said},
+    )
+    tell(session, ctx, subscription, "subscription moved", {"said": said, "by": ctx.actor.name})
+    stamps.touch(session, ctx)
+
+
+def take_back(ctx: Context, subscription_id: int) -> None:
+    """Take back what was to come of one's own subscription. Raises `NotFound`, `Conflict` where nothing is."""
+    with ctx.transaction() as session:
+        stamps.hold(session, ctx, stamps.SHIPPING)
+        subscription = own(session, ctx, subscription_id, lock=True)
+        coming = subscription.coming
+        if coming is None or coming.at <= ctx.now:
+            raise Conflict("nothing of it is to come", "the subscription")
+        timeline = stays.put_back(timelines.of(subscription), instant_of(coming.at), _rest(coming))
+        kind = coming.kind
+        _forget_coming(session, subscription)
+        timelines.keep(session, subscription, timeline)
+        subject = ("subscription", subscription.id, subscription.application.name)
+        auditing.note(session, ctx, "took a move back", subject, before={"to come": kind})
+        offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
+        said = f"{offer} goes on as it is"
+        tell(session, ctx, subscription, "subscription moved", {"said": said, "by": ctx.actor.name})
+        stamps.touch(session, ctx)
+
+
+def come_true(ctx: Context, subscription_id: int) -> datetime | None:
+    """Say that a move has come; or when it will. Calls were decided and charged by it from its instant on already."""
+    with ctx.transaction() as session:
+        subscription = locked(session, Subscription, subscription_id)
+        if subscription is None:
+            return None
+        arrive(session, ctx, subscription)
+        return subscription.coming.at if subscription.coming is not None else None
+
+
+def arrive(session: Session, ctx: Context, subscription: Subscription) -> None:
+    """Say of what was to come of a subscription that it has come, if it has. Whoever calls this holds it."""
+    coming = subscription.coming
+    if coming is None or coming.at > ctx.now:
+        return
+    offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
+    wanted = Wanted(kind="end" if coming.kind == "end" else "change plan", plan=coming.plan)
+    at = coming.at
+    _forget_coming(session, subscription)
+    if wanted.plan is None:
+        subscription.state, subscription.ended_at = "ended", at
+        pauses = rules.paused(timelines.pauses_of(subscription), "end", instant_of(at))
+        timelines.keep_pauses(session, subscription, pauses)
+    else:
+        subscription.plan_id = wanted.plan.id
+        session.flush()
+        session.refresh(subscription, ["plan"])
+    said = _said(session, wanted, offer, None)
+    subject = ("subscription", subscription.id, subscription.application.name)
+    auditing.note(session, ctx.acting(SYSTEM), "made a move that had come", subject, after={"said": said})
+    tell(session, ctx, subscription, "subscription moved", {"said": said, "by": ""})
+
+
+def make_those_that_have_come(ctx: Context) -> int:
+    """Say of every move whose instant has passed that it has come; returns of how many."""
+    with ctx.transaction() as session:
+        due = session.scalars(select(ComingMove.subscription_id).where(ComingMove.at <= ctx.now)).all()
+    return one_by_one(due, lambda subscription: come_true(ctx, subscription) is None)
+
+
+def replace_terms(
+    session: Session, subscription: Subscription, at_us: int, revision_id: int, of: Collection[int]
+) -> bool:
+    """Put what a subscription has under some revisions under another one from an instant on, what a move that is to
+    come has cut off as well; whether anything was. Whoever calls this holds `stamps.SHIPPING`."""
+    before = timelines.of(subscription)
+    after = stays.changed(before, at_us, revision_id, of)
+    if subscription.coming is not None:
+        rest = stays.changed(_rest(subscription.coming), at_us, revision_id, of)
+        subscription.coming.rest = [write(stay) for stay in rest]
+    timelines.keep(session, subscription, after)
+    return after != before
+
+
+def _cut_off(here: Standing, subscription: Subscription, result: Outcome) -> Timeline:
+    """What a move cuts off: of the stays as they were without the one that was to come before."""
+    timeline = here.stays
+    if subscription.coming is not None:
+        timeline = stays.put_back(timeline, instant_of(subscription.coming.at), _rest(subscription.coming))
+    return stays.beyond(timeline, result.at_us)
+
+
+def _keep_coming(
+    session: Session, ctx: Context, subscription: Subscription, wanted: Wanted, at_us: int, rest: Timeline
+) -> None:
+    session.add(
+        ComingMove(
+            subscription_id=subscription.id,
+            kind=wanted.kind,
+            at=moment_of(at_us),
+            plan_id=wanted.plan.id if wanted.plan else None,
+            made_at=ctx.now,
+            made_by=ctx.actor.name,
+            rest=[write(stay) for stay in rest],
+        )
+    )
+    session.flush()
+    session.expire(subscription, ["coming"])
+    what = f"what is to come of subscription {subscription.id}"
+    arguments = {"subscription": subscription.id}
+    jobs.write(session, ctx, MAKE, what, arguments, subject=str(subscription.id), run_at=moment_of(at_us))
+
+
+def _forget_coming(session: Session, subscription: Subscription) -> None:
+    if subscription.coming is not None:
+        session.delete(subscription.coming)
+        session.flush()
+        session.expire(subscription, ["coming"])
+
+
+def _rest(coming: ComingMove) -> Timeline:
+    return tuple(read(Stay, raw) for raw in coming.rest)
+
+
+def _said(session: Session, wanted: Wanted, offer: str, at_us: int | None) -> str:
+    day = None if at_us is None else local_day(at_us - 1, zone_of(session))
+    return move_in_words(wanted.kind, offer, wanted.plan.name if wanted.plan else None, day)
