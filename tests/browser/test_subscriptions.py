@@ -115,7 +115,7 @@ def test_a_subscription_is_paused_changed_and_ended_as_was_said_beforehand(peopl
 
 
 def test_a_move_is_asked_for_where_a_person_decides_and_granted(people: People) -> None:
-    page, staff = people.member("Leonor"), people.staff("Rui")
+    page, staff = people.member("Marta"), people.staff("Rui")  # who has new terms of use, and nobody waits for that
     name = f"Reviewed {time.time_ns()}"
     page.evaluate(
         """async (name) => {
@@ -144,7 +144,7 @@ def test_a_move_is_asked_for_where_a_person_decides_and_granted(people: People) 
 
 
 def grant(staff: Page, name: str, sees: str = "") -> None:
-    staff.goto("/admit/desk?words=Gannet")
+    staff.goto("/admit/desk?words=Driftline")
     staff.get_by_role("row").filter(has_text=name).get_by_role("link").click()
     expect(staff.get_by_role("region", name="The request")).to_contain_text(name)
     if sees:
