@@ -15,7 +15,7 @@ import structlog
 
 # Keys and tokens of ours by their prefixes, signed tokens by their shape, and what follows an authorization scheme.
 _SECRET = re.compile(
-    r"\b(l[ts]_(?:live|sand)_|ct[sp]_)[\w-]{6,}|\beyJ[\w-]+\.[\w-]+\.[\w-]*|\b((?:basic|bearer)\s+)[\w.~+/=-]{8,}"
+    r"\b(calm(?:key|secret)-(?:live|sandbox)-|l[ts]_(?:live|sand)_|ct[sp]_)[\w-]{6,}|\beyJ[\w-]+\.[\w-]+\.[\w-]*|\b((?:basic|bearer)\s+)[\w.~+/=-]{8,}"
     r"|(://[^:/@\s]+:)[^@/\s]+(?=@)",
     re.IGNORECASE,
 )

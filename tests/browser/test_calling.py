@@ -12,6 +12,7 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Locator, Page, Route, expect
 
+from calm_tariff.core import keys
 from tests.browser.conftest import People
 from tests.browser.test_views import serious
 from tests.processes import wait_for
@@ -47,7 +48,7 @@ def run(language: str, text: str) -> str:
 def test_an_operation_is_tried_until_its_limit_and_its_programs_run_as_they_stand(people: People) -> None:
     page = people.member("Leonor")
     call = opened(page, EXTREMES, trying=False)
-    expect(call.get_by_label("The call in Shell")).to_contain_text(re.compile(r"lt_live_[\w-]{4}\.\.\."))
+    expect(call.get_by_label("The call in Shell")).to_contain_text(re.compile(r"calmkey-live-\w{4}\.\.\."))
     call.get_by_role("button", name="Try this call").click()
 
     call.get_by_label("id", exact=False).first.fill("")
@@ -66,8 +67,8 @@ def test_an_operation_is_tried_until_its_limit_and_its_programs_run_as_they_stan
     answer.get_by_text("the request as sent").click()
     sent = answer.locator("pre", has_text="X-API-Key")
     expect(sent).to_contain_text("/tides/v2/stations/lm-01/extremes?days=1")
-    secret = re.search(r"lt_sand_[\w-]{30,}", program(call, "Shell"))
-    assert secret and secret[0] not in sent.inner_text() and secret[0][:12] in sent.inner_text()
+    secret = re.search(r"calmkey-sandbox-\w{39}", program(call, "Shell"))
+    assert secret and secret[0] not in sent.inner_text() and keys.beginning(secret[0]) in sent.inner_text()
     answer.get_by_text(re.compile(r"^\d+ headers$")).click()
     expect(answer.get_by_role("row", name=re.compile("^call-id"))).to_contain_text("on its receipt")
 
@@ -147,6 +148,9 @@ def test_a_credential_that_one_has_calls_as_it_may_and_is_kept_nowhere(people: P
     expect(call.get_by_role("alert")).to_have_text("Say the key first.")
     call.get_by_label("The key").fill(f"{secret}x")
     call.get_by_role("button", name="Send the call").click()
+    expect(call.get_by_text("This is no key as it stands: its checksum does not fit.")).to_be_visible()
+    call.get_by_label("The key").fill(keys.made("key", "live", "nobody's"))
+    call.get_by_role("button", name="Send it again").click()
     expect(call.get_by_text('detail: "This key is not known here."')).to_be_visible()
     call.get_by_label("The key").fill(secret)
 
@@ -155,7 +159,7 @@ def test_a_credential_that_one_has_calls_as_it_may_and_is_kept_nowhere(people: P
         expect(call.get_by_role("region", name="The answer").get_by_role("status")).to_contain_text("Answered 200")
 
     served()
-    assert secret not in program(call, "Python") and f"{secret[:12]}..." in program(call, "Python")
+    assert secret not in program(call, "Python") and f"{keys.beginning(secret)}..." in program(call, "Python")
     assert secret not in str(page.evaluate("Object.entries(localStorage)"))
 
 

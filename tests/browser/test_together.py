@@ -65,7 +65,7 @@ def test_a_sandbox_key_is_made_and_a_version_is_given_an_end(people: People) -> 
     member.get_by_label("It calls").select_option("sandbox")
     member.get_by_role("button", name="Make a key").click()
     secret = member.get_by_test_id("secret").inner_text()
-    assert secret.startswith("lt_sand_")
+    assert secret.startswith("calmkey-sandbox-")
     address = f"{people.product.gateway}/tides/v2/stations"
     wait_for(lambda: member.request.get(address, headers={"X-API-Key": secret}).status == 200)
     page = people.staff("Ines")

@@ -85,7 +85,7 @@ def test_the_sandbox_has_its_own_back_end_and_counts_and_is_not_metered(running:
     office, caller = running.office, running.caller
     wait_for(lambda: running.get().status_code == 200)
     key = applications.make_key(office.acting(caller), caller.application, "try", "sandbox")
-    assert key.secret.startswith("lt_sand_")
+    assert key.secret.startswith("calmkey-sandbox-")
     refused = wait_for(lambda: (r := running.get(secret=key.secret)).status_code == 403 and r)
     assert refused.json()["title"] == "No sandbox"
     view = versions.one(office.manager, office.api)

@@ -16,6 +16,7 @@ def test_nothing_in_a_log_can_be_used_as_a_credential() -> None:
     for text, kept in {
         "key lt_live_AbCdEf-123456789 refused": "key lt_live_… refused",
         "ls_sand_0123456789abcdef": "ls_sand_…",
+        "calmkey-live-0123456789abcdef": "calmkey-live-…",
         "service cts_0123456789abcdef and ctp_0123456789abcdef": "service cts_… and ctp_…",
         f"Authorization: Bearer {TOKEN}": "Authorization: Bearer …",
         f"token {TOKEN}": "token …",

@@ -15,6 +15,7 @@ from types import MappingProxyType
 from typing import Any, NamedTuple
 from urllib.parse import unquote_plus
 
+from calm_tariff.core.keys import is_mistyped
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.services.serve.gateway_feed import Credential, ProductRules
@@ -94,6 +95,8 @@ def _authorization(value: bytes) -> Presented | Fault:
 
 def by_key(snapshot: Snapshot, text: str, now_us: int) -> Identity | Fault:
     """Whose API key it is."""
+    if is_mistyped(text):
+        return _mistyped("key")
     found = snapshot.credentials.get(hashlib.sha256(text.encode("latin-1", "replace")).hexdigest())
     if found is None or found.kind != "key":
         return Fault(401, "credential-unknown", "Unknown credential", "This key is not known here.")
@@ -108,11 +111,19 @@ def by_basic(snapshot: Snapshot, text: str, now_us: int) -> Identity | Fault:
         return _malformed("Basic takes the application's id and secret as base64 of id:secret.")
     if not colon:
         return _malformed("Basic takes the application's id and secret as base64 of id:secret.")
+    if is_mistyped(secret):
+        return _mistyped("secret")
     found = snapshot.credentials.get(hashlib.sha256(secret.encode()).hexdigest())
     caller = snapshot.clients.get(client)
     if found is None or found.kind != "secret" or caller is None or caller.application_id != found.application_id:
         return Fault(401, "credential-unknown", "Unknown credential", "No application has this id and this secret.")
     return fault_of(found, now_us, "secret") or _identity(found, "basic")
+
+
+def _mistyped(what: str) -> Fault:
+    """Something meant as one of ours whose checksum does not fit."""
+    detail = f"This is no {what} as it stands: its checksum does not fit. Copy it whole."
+    return Fault(401, "credential-mistyped", "Mistyped credential", detail)
 
 
 def fault_of(found: Credential, now_us: int, what: str) -> Fault | None:

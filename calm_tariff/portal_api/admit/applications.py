@@ -7,11 +7,12 @@ from datetime import date, datetime
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
+from calm_tariff.core.keys import Kind
 from calm_tariff.core.meters import Environment
 from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.admit import applications
-from calm_tariff.services.admit.applications import ApplicationView, KeyView, Kind, NewKey
+from calm_tariff.services.admit.applications import ApplicationView, KeyView, NewKey
 
 router = APIRouter(route_class=Again)
 
@@ -39,6 +40,12 @@ class PassingKeyIn(BaseModel):
     """A key to try calls with, or a secret for the client id."""
 
     kind: Kind = "key"
+
+
+class RotationIn(BaseModel):
+    """For how many hours the old key serves beside the new one."""
+
+    hours: int
 
 
 class TagsIn(BaseModel):
@@ -75,6 +82,12 @@ def make_passing_key(ctx: Asking, application_id: int, typed: PassingKeyIn) -> N
 def set_tags(ctx: Asking, application_id: int, typed: TagsIn) -> ApplicationView:
     """Change an application's tags."""
     return applications.set_tags(ctx, application_id, typed.tags)
+
+
+@router.post("/keys/{key_id}/rotation", status_code=201)
+def rotate_key(ctx: Asking, key_id: int, typed: RotationIn) -> NewKey:
+    """A new key in place of one that serves on for some hours; its secret is in this answer only."""
+    return applications.rotate_key(ctx, key_id, typed.hours)
 
 
 @router.delete("/keys/{key_id}")

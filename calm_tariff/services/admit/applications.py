@@ -5,13 +5,13 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
-from typing import Literal
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
-from calm_tariff.core import names
+from calm_tariff.core import keys, names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, TooMany
+from calm_tariff.core.keys import Kind
 from calm_tariff.core.lifecycles import KEY, VALID_KEY, move
 from calm_tariff.core.meters import Environment
 from calm_tariff.core.periods import day_start, moment_of
@@ -23,11 +23,11 @@ from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import locked
 
-PREFIX_LENGTH = 12
 # What a key is called that is made to try calls with, and how many an application may have at once.
 PASSING = "for an hour"
 MOST_PASSING = 20
-Kind = Literal["key", "secret"]
+# An old key may serve beside its new one for so many hours.
+LONGEST_OVERLAP = 90 * 24
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -202,14 +202,13 @@ def make_key(
     label = names.plain(label, "label") if label.strip() else kind
     with ctx.transaction() as session:
         application = owned(session, ctx, application_id)
-        lead = "lt" if kind == "key" else "ls"
-        secret = f"{lead}_{'live' if environment == 'live' else 'sand'}_{ctx.token()}"
+        secret = keys.made(kind, environment, ctx.token())
         key = ApiKey(
             application_id=application.id,
             label=label,
             environment=environment,
             kind=kind,
-            prefix=secret[:PREFIX_LENGTH],
+            prefix=keys.beginning(secret),
             key_hash=hash_token(secret),
             state="active",
             created_at=ctx.now,
@@ -236,6 +235,33 @@ def make_passing_key(ctx: Context, application_id: int, kind: Kind) -> NewKey:
         return make_key(within, application_id, PASSING, "sandbox", kind, expires_at=ctx.now + timedelta(hours=1))
 
 
+def rotate_key(ctx: Context, key_id: int, hours: int) -> NewKey:
+    """A new key or secret in place of one's own, which is *retiring*: it serves beside the new one for so many hours,
+    and no longer than it would have. Raises `NotFound` for another's, `Conflict` for one that is not active, `Invalid`.
+    """
+    if not 1 <= hours <= LONGEST_OVERLAP:
+        raise Invalid(f"must be between 1 and {LONGEST_OVERLAP:,}", "hours")
+    with ctx.transaction() as session:
+        key = _own_key(session, ctx, key_id)
+        if key.label == PASSING or _key(key, ctx.now).state != "active":
+            raise Conflict(f"it is {_key(key, ctx.now).state}, and nothing takes its place; make a new one", key.label)
+        made = make_key(
+            ctx.joining(session),
+            key.application_id,
+            key.label,
+            "live" if key.environment == "live" else "sandbox",
+            "key" if key.kind == "key" else "secret",
+            expires_at=key.expires_at,
+        )
+        key.state = move(KEY, key.label, key.state, "retiring")
+        until = ctx.now + timedelta(hours=hours)
+        key.expires_at = min(until, key.expires_at) if key.expires_at else until
+        subject = ("key", key.id, f"{key.prefix}… of {key.application.name}")
+        auditing.note(session, ctx, "rotated a key", subject, after={"new": made.key.prefix, "until": str(until)})
+        stamps.touch(session, ctx)
+        return made
+
+
 def set_tags(ctx: Context, application_id: int, tags: dict[str, str]) -> ApplicationView:
     """Give one's own application words of its own, which back ends may be told. Raises `Invalid`, `NotFound`."""
     if len(tags) > 10:
@@ -259,14 +285,19 @@ def set_tags(ctx: Context, application_id: int, tags: dict[str, str]) -> Applica
 def revoke_key(ctx: Context, key_id: int) -> KeyView:
     """Make one's own key invalid at once. Raises `NotFound` for another's, `Conflict` for a dead one."""
     with ctx.transaction() as session:
-        key = locked(session, ApiKey, key_id)
-        if key is None or key.application.consumer_id != ctx.actor.own_consumer:
-            raise NotFound("there is no such key", str(key_id))
+        key = _own_key(session, ctx, key_id)
         key.state = move(KEY, key.label, key.state, "revoked")
         key.revoked_at = ctx.now
         auditing.note(session, ctx, "revoked a key", ("key", key.id, f"{key.prefix}… of {key.application.name}"))
         stamps.touch(session, ctx)
         return _key(key, ctx.now)
+
+
+def _own_key(session: Session, ctx: Context, key_id: int) -> ApiKey:
+    key = locked(session, ApiKey, key_id)
+    if key is None or key.application.consumer_id != ctx.actor.own_consumer:
+        raise NotFound("there is no such key", str(key_id))
+    return key
 
 
 def owned(session: Session, ctx: Context, application_id: int, lock: bool = False) -> Application:

@@ -93,6 +93,10 @@ def test_id_and_secret_and_tokens_of_the_token_endpoint(running: Running) -> Non
     client = next(a for a in applications.own(own) if a.id == running.caller.application).client_id
     made = applications.make_key(own, running.caller.application, "", kind="secret")
     wait_for(lambda: said(running.get(secret=None, Authorization=basic(client, made.secret))) == (200, ""))
+    mistyped = made.secret[:-1] + ("0" if made.secret[-1] != "0" else "1")
+    for text in (basic(client, mistyped), basic(client, made.secret[:-3])):
+        assert said(running.get(secret=None, Authorization=text)) == (401, "credential-mistyped")
+    assert said(running.get(secret=running.caller.secret[:-1])) == (401, "credential-mistyped")
     for wrong in (basic(client, "ls_live_wrong"), basic("app-other", made.secret)):
         assert said(running.get(secret=None, Authorization=wrong)) == (401, "credential-unknown")
     for bad in ("Basic !!!", "Basic " + base64.b64encode(b"nocolon").decode(), "Digest x", "Bearer " + "a" * 9000):

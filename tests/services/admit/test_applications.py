@@ -9,6 +9,7 @@ from datetime import UTC, date, datetime, timedelta
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, TooMany
+from calm_tariff.core.periods import instant_of
 from calm_tariff.services.admit import applications, requests
 from calm_tariff.services.serve import gateway_feed
 from tests.office import START, Office
@@ -30,7 +31,7 @@ def test_anothers_application_key_and_request_do_not_exist_for_one(office: Offic
 def test_a_key_is_shown_once_and_only_its_owner_may_end_it(office: Office) -> None:
     one, other = office.consumers
     made = applications.make_key(office.acting(one), one.application, "  night job ", environment="sandbox")
-    assert made.secret.startswith("lt_sand_") and made.key.label == "night job"
+    assert made.secret.startswith("calmkey-sandbox-") and made.key.label == "night job"
     seen = json.dumps([repr(a) for a in applications.own(office.acting(one))])
     assert made.secret not in seen and made.key.prefix in seen
     feed = gateway_feed.read_feed(office.ctx)
@@ -56,7 +57,7 @@ def test_a_key_to_try_with_is_the_sandboxs_and_lives_an_hour(office: Office) -> 
     own = office.acting(one)
     made = applications.make_passing_key(own, one.application, "key")
     assert (made.key.environment, made.key.expires_at) == ("sandbox", START + timedelta(hours=1))
-    assert applications.make_passing_key(own, one.application, "secret").secret.startswith("ls_sand_")
+    assert applications.make_passing_key(own, one.application, "secret").secret.startswith("calmsecret-sandbox-")
     with pytest.raises(NotFound):
         applications.make_passing_key(office.acting(other), one.application, "key")
     for _ in range(applications.MOST_PASSING - 2):
@@ -69,6 +70,36 @@ def test_a_key_to_try_with_is_the_sandboxs_and_lives_an_hour(office: Office) -> 
     assert again.key.expires_at == START + timedelta(hours=2)
     states = [k.state for k in applications.own(later)[0].keys if k.label == applications.PASSING]
     assert states.count("expired") == applications.MOST_PASSING and states.count("active") == 1
+
+
+def test_a_rotated_key_serves_beside_the_new_one_for_a_while(office: Office) -> None:
+    one, other = office.consumers
+    own = office.acting(one)
+    new = applications.rotate_key(own, one.key, 24)
+    assert new.secret != one.secret and (new.key.label, new.key.kind, new.key.state) == ("server", "key", "active")
+    states = {c.key_id: (c.state, c.expires_us) for c in gateway_feed.read_feed(office.ctx).credentials}
+    assert states[one.key] == ("retiring", instant_of(START + timedelta(days=1)))
+    assert states[new.key.id] == ("active", None)
+    with pytest.raises(Conflict, match="it is retiring"):
+        applications.rotate_key(own, one.key, 24)
+    later = replace(own, clock=lambda: START + timedelta(days=1))
+    assert [k.state for k in applications.own(later)[0].keys] == ["expired", "active"]
+    # It serves no longer than it would have, and one of an end has an end in turn.
+    ends = START + timedelta(hours=30)
+    short = applications.make_key(own, one.application, "short", kind="secret", expires_at=ends)
+    turned = applications.rotate_key(own, short.key.id, 720)
+    assert (turned.key.expires_at, turned.key.kind) == (ends, "secret")
+    kept = {k.id: (k.state, k.expires_at) for k in applications.own(own)[0].keys}
+    assert kept[short.key.id] == ("retiring", ends)
+    applications.revoke_key(own, short.key.id)  # a retiring one can be revoked at once
+    for hours in (0, 2161):
+        with pytest.raises(Invalid, match="between 1 and 2,160"):
+            applications.rotate_key(own, new.key.id, hours)
+    with pytest.raises(NotFound):
+        applications.rotate_key(office.acting(other), new.key.id, 24)
+    passing = applications.make_passing_key(own, one.application, "key")
+    with pytest.raises(Conflict):
+        applications.rotate_key(own, passing.key.id, 24)
 
 
 def test_tags_are_few_plain_words(office: Office) -> None:

@@ -5,18 +5,22 @@ import { useStale } from "../api/queries/asking";
 import { STALE } from "../api/queries/portal";
 import { Button, Dialog, Trouble, WordButton } from "../kit/controls";
 import { Choice, Line } from "../kit/fields";
-import { Form, Refused, Send, useEntry } from "../kit/form";
+import { Ends, Form, Refused, Send, useEntry } from "../kit/form";
 import { dayAndYear, untilWhen } from "../kit/format";
 import { Table } from "../kit/table";
+import { beginning } from "./beginning";
 import { useMe } from "./me";
 
 type App = Portal["ApplicationView"];
+type Key = App["keys"][number];
 
 /** The keys and secrets of an application. */
 export function Keys({ app }: { app: App }) {
   const me = useMe();
   const stale = useStale();
-  const [revoking, setRevoking] = useState<App["keys"][number] | null>(null);
+  const [revoking, setRevoking] = useState<Key | null>(null);
+  const [rotating, setRotating] = useState<Key | null>(null);
+  const [rotated, setRotated] = useState<Portal["NewKey"] | null>(null);
   const make = useEntry({
     start: {
       label: "",
@@ -35,6 +39,7 @@ export function Keys({ app }: { app: App }) {
     },
   });
   const { kind } = make.form.watch();
+  const shown = rotated ?? make.answer;
   const revoke = useMutation({
     mutationFn: (key: number) => api.delete("/keys/{key_id}", { params: { path: { key_id: key } } }),
     onSuccess: () => {
@@ -74,11 +79,20 @@ export function Keys({ app }: { app: App }) {
             },
             { head: "Made", cell: (k) => dayAndYear(k.created_at) },
             {
-              head: "Revoke",
+              head: "Rotate or revoke",
               quiet: true,
               number: true,
-              cell: (k) =>
-                k.state === "active" && <WordButton onClick={() => setRevoking(k)}>revoke</WordButton>,
+              look: "whitespace-nowrap",
+              cell: (k) => (
+                <>
+                  {k.state === "active" && k.label !== PASSING && (
+                    <WordButton className="mr-3" onClick={() => setRotating(k)}>
+                      rotate
+                    </WordButton>
+                  )}
+                  {GOOD.includes(k.state) && <WordButton onClick={() => setRevoking(k)}>revoke</WordButton>}
+                </>
+              ),
             },
           ]}
         />
@@ -111,14 +125,27 @@ export function Keys({ app }: { app: App }) {
         </div>
         <Refused />
       </Form>
-      {make.answer && (
+      {shown && (
         <NewKey
-          secret={make.answer.secret}
+          secret={shown.secret}
           header={app.plans[0]?.key_header ?? "X-API-Key"}
-          kind={make.answer.key.kind}
+          kind={shown.key.kind}
           client={app.client_id}
           gateway={me.look.gateway}
-          onClose={make.again}
+          onClose={() => {
+            setRotated(null);
+            make.again();
+          }}
+        />
+      )}
+      {rotating && (
+        <Rotate
+          of={rotating}
+          onClose={() => setRotating(null)}
+          onMade={(made) => {
+            setRotating(null);
+            setRotated(made);
+          }}
         />
       )}
       {revoking && (
@@ -137,6 +164,57 @@ export function Keys({ app }: { app: App }) {
         </Dialog>
       )}
     </section>
+  );
+}
+
+const GOOD = ["active", "retiring"];
+/** What a key is called that was made to try calls with, and lives an hour. */
+const PASSING = "for an hour";
+
+/** A new key in place of one that serves on for a while, so that programs can be given it one after the other. */
+function Rotate({
+  of,
+  onClose,
+  onMade,
+}: {
+  of: Key;
+  onClose: () => void;
+  onMade: (made: Portal["NewKey"]) => void;
+}) {
+  const stale = useStale();
+  const entry = useEntry({
+    start: { hours: "24" },
+    send: ({ hours }) =>
+      api.post("/keys/{key_id}/rotation", {
+        params: { path: { key_id: of.id } },
+        body: { hours: Number(hours) },
+      }),
+    done: async (made) => {
+      await stale(STALE.key);
+      onMade(made);
+    },
+  });
+  return (
+    <Dialog open onClose={onClose} title={`Rotate ${of.prefix}…`}>
+      <p className="mb-3">
+        A new {of.kind} takes its place, under the same label. Both serve until the old one retires.
+      </p>
+      <Form of={entry}>
+        <Choice
+          name="hours"
+          label="The old one serves for"
+          choices={[
+            ["1", "an hour more"],
+            ["24", "a day more"],
+            ["168", "a week more"],
+            ["720", "thirty days more"],
+          ]}
+        />
+        <Ends leave="Keep it as it is" onLeave={onClose}>
+          <Send>Make the new {of.kind}</Send>
+        </Ends>
+      </Form>
+    </Dialog>
   );
 }
 
@@ -212,8 +290,8 @@ function NewKey({
       </p>
       <pre className="bg-(--portal-tint) p-3 font-mono text-[12px] break-all whitespace-pre-wrap">
         {kind === "key"
-          ? `curl -H "${header}: ${secret.slice(0, 12)}…" ${gateway}/…`
-          : `curl -u "${client}:${secret.slice(0, 12)}…" ${gateway}/…`}
+          ? `curl -H "${header}: ${beginning(secret)}…" ${gateway}/…`
+          : `curl -u "${client}:${beginning(secret)}…" ${gateway}/…`}
       </pre>
       <div className="mt-4 text-right">
         <Button main onClick={onClose}>

@@ -7,6 +7,7 @@ import { count, plural } from "../../kit/format";
 import { Gauge } from "../../kit/gauge";
 import { ReceiptLadder } from "../../kit/receipt";
 import { Table } from "../../kit/table";
+import { beginning } from "../beginning";
 import { useMe } from "../me";
 import { type Left, limitsOf, meaning, span } from "./limits";
 import { isJson, parsed, type Request } from "./request";
@@ -164,4 +165,7 @@ function AsSent({ request }: { request: Request }) {
   );
 }
 
-const begins = (value: string) => value.replace(/^(Bearer |Basic )?(.{0,12}).*/s, "$1$2…");
+function begins(value: string): string {
+  const [, scheme = "", secret = ""] = /^(Bearer |Basic )?(.*)/s.exec(value) ?? [];
+  return `${scheme}${beginning(secret)}…`;
+}

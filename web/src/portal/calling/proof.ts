@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, type Portal } from "../../api/portal";
 import { useStale } from "../../api/queries/asking";
 import { applications, STALE } from "../../api/queries/portal";
+import { beginning } from "../beginning";
 import { useMe } from "../me";
 import type { Proof } from "./request";
 import { basic, token } from "./sending";
@@ -122,6 +123,6 @@ function placeholder(way: Way, app: Application | undefined, typed: string): str
   const known = way.hour && app ? made.get(`${app.id} ${kind}`) : undefined;
   if (known && known.until > Date.now()) return known.secret;
   const good = app?.keys.find((k) => k.kind === kind && k.state === "active");
-  const begins = typed ? typed.slice(0, 12) : good?.prefix;
+  const begins = typed ? beginning(typed) : good?.prefix;
   return begins ? `${begins}...` : kind === "key" ? "YOUR-KEY" : "YOUR-SECRET";
 }

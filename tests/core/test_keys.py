@@ -1,0 +1,50 @@
+"""The form of keys: what is mistyped is told from what is unknown, and what is shown helps nobody to guess the rest."""
+
+from __future__ import annotations
+
+import binascii
+import re
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from calm_tariff.core import keys
+
+KEY = keys.made("key", "live", "a seed")
+
+
+def test_a_key_says_what_it_is_for_and_is_found_in_a_text() -> None:
+    assert re.fullmatch(r"calmkey-live-[0-9a-hjkmnp-tv-z]{39}", KEY)
+    assert keys.made("secret", "sandbox", "x").startswith("calmsecret-sandbox-")
+    assert keys.made("key", "live", "a seed") == KEY != keys.made("key", "live", "another")
+    assert not keys.is_mistyped(KEY)
+    # The checksum is CRC-32 of what stands before it, so that others can work it out, too.
+    number = 0
+    for symbol in KEY[-7:]:
+        number = number * 32 + "0123456789abcdefghjkmnpqrstvwxyz".index(symbol)
+    assert number == binascii.crc32(KEY[:-7].encode())
+
+
+@given(st.integers(0, len(KEY) - 1), st.sampled_from(keys.SYMBOLS + "-ilou XZ"))
+def test_one_wrong_symbol_anywhere_is_told(place: int, symbol: str) -> None:
+    changed = KEY[:place] + symbol + KEY[place + 1 :]
+    ours = changed.startswith(("calmkey-", "calmsecret-"))
+    assert keys.is_mistyped(changed) == (changed != KEY and ours)
+
+
+@given(st.integers(8, len(KEY) - 1), st.integers(0, 37))
+def test_one_that_was_cut_or_has_two_symbols_exchanged_is_told(length: int, place: int) -> None:
+    assert keys.is_mistyped(KEY[:length]) and keys.is_mistyped(KEY + "0") and keys.is_mistyped(f"{KEY} ")
+    body = len("calmkey-live-") + place
+    swapped = KEY[:body] + KEY[body + 1] + KEY[body] + KEY[body + 2 :]
+    assert keys.is_mistyped(swapped) == (swapped != KEY)
+
+
+def test_one_of_another_form_may_be_one() -> None:
+    for text in ("lt_live_pp47AbCd", "my-own-key-of-thirty-two-characters", "", "calm"):
+        assert not keys.is_mistyped(text)
+
+
+def test_what_is_shown_is_four_symbols_of_thirty_two() -> None:
+    assert keys.beginning(KEY) == KEY[: len("calmkey-live-") + 4]
+    assert keys.beginning("lt_live_pp47AbCdEf") == "lt_live_pp47"
