@@ -21,7 +21,6 @@ VIEWS = {
         "document": "/compose/documents/new",
         "bench": "/compose/bench?calls=60&rate=30&keys=1",
         "effective-limits": "/compose/plans/6/limits",
-        "tariff-document": "/compose/tariff",
         "portal-edit": "/admit/portals/2",
     },
     "Rui": {"desk": "/admit/desk", "consumer": "/admit/consumers/1"},
@@ -35,6 +34,7 @@ VIEWS = {
 PORTAL = {
     "portal-product": "/portal/products/harbour-data",
     "portal-usage": "/portal/usage",
+    "portal-subscription": "/portal/applications",
     "portal-try": "/portal/products/harbour-data?view=operations&try=yes",
 }
 
@@ -85,11 +85,11 @@ def _open(page: Page, name: str) -> None:
             page.wait_for_timeout(4000)
         page.get_by_role("button", name="as figures").first.click()
         page.get_by_role("region", name="Run 2").get_by_role("row").nth(50).get_by_role("button").click()
-    if name == "tariff-document":
-        text = page.request.get("/api/v1/tariff").text()
-        page.get_by_label("Or paste it").fill(text.replace("amount: '40'", "amount: '42'"))
-        page.get_by_role("button", name="Compare it").click()
-        page.get_by_role("heading", name="2 differences").wait_for()
+    if name == "portal-subscription":
+        page.locator("main h2").get_by_role("link").first.click()
+        page.get_by_role("link", name="change, pause or end it").click()
+        page.get_by_label("The plan").select_option(label="Schooner")
+        page.get_by_text("Today counts as a day of Schooner.").wait_for()
     if name == "portal-try":
         page.get_by_role("button", name="GET /tides/v2/stations/{id}/extremes").click()
         page.get_by_role("button", name="send until one is refused").click()
