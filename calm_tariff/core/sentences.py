@@ -212,10 +212,11 @@ def notice_sentence(days: int, path: str) -> Sentence:
 
 
 def move_in_words(kind: str, offer: str, to: str | None, last: date | None) -> str:
-    """A move of a subscription (core.moves), made now, or in force once the local day `last` is over."""
+    """A move of a subscription (core.moves), made now, or in force once the local day `last` is over. A change of plan
+    that is to no other one ends a trial of it."""
     after = "" if last is None else f" after {last:%-d %B %Y}"
     if kind == "change plan":
-        return f"{offer} becomes {to}{after}"
+        return f"{offer} becomes {to}{after}" if to else f"{offer} goes on with its charges{after}"
     if kind == "end":
         return f"{offer} has ended" if last is None else f"{offer} ends with {last:%-d %B %Y}"
     return f"{offer} is paused" if kind == "pause" else f"{offer} goes on"

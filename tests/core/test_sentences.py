@@ -1,6 +1,7 @@
 """Limits in words, and what of a call they may be counted by."""
 
 from dataclasses import replace
+from datetime import date
 from decimal import Decimal
 
 import pytest
@@ -10,7 +11,14 @@ from calm_tariff.core.estimates import Shortfall
 from calm_tariff.core.limits import Pace, Quota, Rate, Window, check
 from calm_tariff.core.prices import Fee, Graduated, PerUnit, Setup, Tier
 from calm_tariff.core.rating import Pricing
-from calm_tariff.core.sentences import limit_sentence, line_in_words, price_sentence, shortfall_in_words, words
+from calm_tariff.core.sentences import (
+    limit_sentence,
+    line_in_words,
+    move_in_words,
+    price_sentence,
+    shortfall_in_words,
+    words,
+)
 
 RATE = Rate(name="r", counted_per="key", calls=10, per_seconds=1, burst=20)
 SAID = [
@@ -168,3 +176,14 @@ def test_rules_read_as_sentences() -> None:
     assert [p.field for p in price_sentence(price, "EUR", True, "pricing.prices.1") if p.field][-1] == (
         "pricing.prices.1.tiers.1.flat"
     )
+
+
+def test_moves_are_said_as_made_now_or_after_a_day() -> None:
+    last = date(2026, 11, 30)
+    assert move_in_words("change plan", "Sea · Skiff", "Ketch", None) == "Sea · Skiff becomes Ketch"
+    after = "after 30 November 2026"
+    assert move_in_words("change plan", "Sea · Skiff", "Ketch", last) == f"Sea · Skiff becomes Ketch {after}"
+    assert move_in_words("change plan", "It", None, last) == f"It goes on with its charges {after}"
+    assert move_in_words("end", "Sea · Skiff", None, last) == "Sea · Skiff ends with 30 November 2026"
+    assert move_in_words("end", "Sea · Skiff", None, None) == "Sea · Skiff has ended"
+    assert [move_in_words(kind, "It", None, None) for kind in ("pause", "resume")] == ["It is paused", "It goes on"]

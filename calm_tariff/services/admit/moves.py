@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from sqlalchemy import select
@@ -84,11 +84,7 @@ def outcome(session: Session, ctx: Context, subscription: Subscription, wanted: 
     follows = here.trial_end_us is not None and wanted.when == "later"
     if wanted.kind in ("pause", "resume"):
         return Outcome(at_us=at_us, stays=here.stays, follows_trial=False)
-    if subscription.coming is not None:
-        without = stays.put_back(here.stays, instant_of(subscription.coming.at), _rest(subscription.coming))
-        here = Standing(
-            state=here.state, stays=without, now_us=here.now_us, where=here.where, notice_days=here.notice_days
-        )
+    here = replace(here, stays=_without_coming(subscription))
     revision_id = None
     if wanted.kind == "change plan":
         if wanted.plan is None or wanted.plan.product_id != subscription.plan.product_id:
@@ -106,11 +102,11 @@ def make(session: Session, ctx: Context, subscription: Subscription, wanted: Wan
     """Make a move, or keep it until it comes, and tell the members. Whoever calls this holds `stamps.SHIPPING` and
     the subscription. Raises as `outcome` does."""
     here = standing_of(session, ctx, subscription)
-    before = subscription.state, subscription.plan.name
+    before, own = (subscription.state, subscription.plan.name), subscription.plan
     result = outcome(session, ctx, subscription, wanted)
     offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
     if wanted.kind in ("change plan", "end"):
-        rest = _cut_off(here, subscription, result)
+        rest = stays.beyond(_without_coming(subscription), result.at_us)
         _forget_coming(session, subscription)
         timelines.keep(session, subscription, result.stays)
         if wanted.when == "later" and not result.follows_trial:
@@ -125,7 +121,9 @@ def make(session: Session, ctx: Context, subscription: Subscription, wanted: Wan
             subscription.plan_id = wanted.plan.id
             session.flush()
             session.refresh(subscription, ["plan"])
-    said = _said(session, wanted, offer, None if wanted.when == "now" else result.at_us)
+    to = wanted.plan.name if wanted.plan is not None and wanted.plan is not own else None
+    last = None if wanted.when == "now" else local_day(result.at_us - 1, zone_of(session))
+    said = move_in_words(wanted.kind, offer, to, last)
     auditing.note(
         session,
         ctx,
@@ -146,8 +144,7 @@ def take_back(ctx: Context, subscription_id: int) -> None:
         coming = subscription.coming
         if coming is None or coming.at <= ctx.now:
             raise Conflict("nothing of it is to come", "the subscription")
-        timeline = stays.put_back(timelines.of(subscription), instant_of(coming.at), _rest(coming))
-        kind = coming.kind
+        timeline, kind = _without_coming(subscription), coming.kind
         _forget_coming(session, subscription)
         timelines.keep(session, subscription, timeline)
         subject = ("subscription", subscription.id, subscription.application.name)
@@ -185,7 +182,7 @@ def arrive(session: Session, ctx: Context, subscription: Subscription) -> None:
         subscription.plan_id = wanted.plan.id
         session.flush()
         session.refresh(subscription, ["plan"])
-    said = _said(session, wanted, offer, None)
+    said = move_in_words(wanted.kind, offer, wanted.plan.name if wanted.plan else None, None)
     subject = ("subscription", subscription.id, subscription.application.name)
     auditing.note(session, ctx.acting(SYSTEM), "made a move that had come", subject, after={"said": said})
     tell(session, ctx, subscription, "subscription moved", {"said": said, "by": ""})
@@ -212,12 +209,10 @@ def replace_terms(
     return after != before
 
 
-def _cut_off(here: Standing, subscription: Subscription, result: Outcome) -> Timeline:
-    """What a move cuts off: of the stays as they were without the one that was to come before."""
-    timeline = here.stays
-    if subscription.coming is not None:
-        timeline = stays.put_back(timeline, instant_of(subscription.coming.at), _rest(subscription.coming))
-    return stays.beyond(timeline, result.at_us)
+def _without_coming(subscription: Subscription) -> Timeline:
+    """The stays as they would be without the move that is to come, if one is."""
+    timeline, coming = timelines.of(subscription), subscription.coming
+    return timeline if coming is None else stays.put_back(timeline, instant_of(coming.at), _rest(coming))
 
 
 def _keep_coming(
@@ -250,8 +245,3 @@ def _forget_coming(session: Session, subscription: Subscription) -> None:
 
 def _rest(coming: ComingMove) -> Timeline:
     return tuple(read(Stay, raw) for raw in coming.rest)
-
-
-def _said(session: Session, wanted: Wanted, offer: str, at_us: int | None) -> str:
-    day = None if at_us is None else local_day(at_us - 1, zone_of(session))
-    return move_in_words(wanted.kind, offer, wanted.plan.name if wanted.plan else None, day)
