@@ -101,17 +101,21 @@ def earliest_end(standing: Standing) -> int:
     return day_start(standing.today + timedelta(days=standing.notice_days + 1), standing.where)
 
 
-def made(standing: Standing, kind_of: Move, at_us: int) -> Timeline:
+def follows_trial(standing: Standing, when: When) -> bool:
+    """Whether a move says what follows the trial that runs."""
+    return standing.trial_end_us is not None and when == "later"
+
+
+def made(standing: Standing, wanted: Move, at_us: int) -> Timeline:
     """The stays once a move is made that is in force from an instant on."""
-    timeline = standing.stays
-    follows = standing.trial_end_us is not None and kind_of.when == "later"
-    if kind_of.kind == "end":
-        return stays.to_follow(timeline, None) if follows else stays.cut_off(timeline, at_us)
-    if kind_of.kind == "change plan" and kind_of.revision_id is not None:
-        if follows:
-            return stays.to_follow(timeline, kind_of.revision_id, kind_of.by_units)
-        return stays.moved(timeline, at_us, kind_of.revision_id)
-    return timeline
+    if wanted.kind in ("pause", "resume"):
+        return standing.stays
+    revision_id = wanted.revision_id if wanted.kind == "change plan" else None
+    if follows_trial(standing, wanted.when):
+        return stays.to_follow(standing.stays, revision_id, wanted.by_units)
+    if revision_id is None:
+        return stays.cut_off(standing.stays, at_us)
+    return stays.moved(standing.stays, at_us, revision_id)
 
 
 def paused(pauses: tuple[Pause, ...], kind: Kind, now_us: int) -> tuple[Pause, ...]:

@@ -12,6 +12,7 @@ from calm_tariff.core.limits import Pace, Quota, Rate, Window, check
 from calm_tariff.core.prices import Fee, Graduated, PerUnit, Setup, Tier
 from calm_tariff.core.rating import Pricing
 from calm_tariff.core.sentences import (
+    consequences_in_words,
     limit_sentence,
     line_in_words,
     move_in_words,
@@ -186,4 +187,19 @@ def test_moves_are_said_as_made_now_or_after_a_day() -> None:
     assert move_in_words("change plan", "It", None, last) == f"It goes on with its charges {after}"
     assert move_in_words("end", "Sea · Skiff", None, last) == "Sea · Skiff ends with 30 November 2026"
     assert move_in_words("end", "Sea · Skiff", None, None) == "Sea · Skiff has ended"
-    assert [move_in_words(kind, "It", None, None) for kind in ("pause", "resume")] == ["It is paused", "It goes on"]
+    said = [move_in_words(kind, "It", None, None) for kind in ("pause", "resume", "take back")]
+    assert said == ["It is paused", "It goes on", "It goes on as it is"]
+
+
+def test_a_move_says_what_it_brings_with_it() -> None:
+    def said(kind: str, last: date | None = None, trial: bool = False, anew: bool = False) -> str:
+        return " ".join(consequences_in_words(kind, "Ketch", last, trial=trial, anew=anew))
+
+    last = date(2026, 11, 30)
+    day = "Today counts as a day of Ketch."
+    assert said("change plan") == f"{day} What was used of an allowance counts on where both plans have it."
+    assert said("change plan", anew=True) == f"{day} What was used of an allowance starts anew."
+    assert said("change plan", trial=True) == f"{day} The trial is over with it."
+    assert said("change plan", last) == ""
+    assert "refused within a second" in said("end") and "until the end of 30 November 2026" in said("end", last)
+    assert "ends paused is not charged" in said("pause") and "served within a second" in said("resume")

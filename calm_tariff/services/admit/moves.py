@@ -81,7 +81,6 @@ def outcome(session: Session, ctx: Context, subscription: Subscription, wanted: 
     here = standing_of(session, ctx, subscription)
     rules.state_after(here, wanted.kind)
     at_us = rules.instant(here, wanted.kind, wanted.when)
-    follows = here.trial_end_us is not None and wanted.when == "later"
     if wanted.kind in ("pause", "resume"):
         return Outcome(at_us=at_us, stays=here.stays, follows_trial=False)
     here = replace(here, stays=_without_coming(subscription))
@@ -95,7 +94,9 @@ def outcome(session: Session, ctx: Context, subscription: Subscription, wanted: 
     trial = next((stay for stay in here.stays if stay.trial), None)
     by_units = trial is not None and free_units(terms_of(session, trial.revision_id)) is not None
     move = Move(kind=wanted.kind, when=wanted.when, revision_id=revision_id, by_units=by_units)
-    return Outcome(at_us=at_us, stays=rules.made(here, move, at_us), follows_trial=follows)
+    return Outcome(
+        at_us=at_us, stays=rules.made(here, move, at_us), follows_trial=rules.follows_trial(here, wanted.when)
+    )
 
 
 def make(session: Session, ctx: Context, subscription: Subscription, wanted: Wanted) -> None:
@@ -150,7 +151,7 @@ def take_back(ctx: Context, subscription_id: int) -> None:
         subject = ("subscription", subscription.id, subscription.application.name)
         auditing.note(session, ctx, "took a move back", subject, before={"to come": kind})
         offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
-        said = f"{offer} goes on as it is"
+        said = move_in_words("take back", offer, None, None)
         tell(session, ctx, subscription, "subscription moved", {"said": said, "by": ctx.actor.name})
         stamps.touch(session, ctx)
 

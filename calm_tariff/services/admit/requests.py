@@ -87,7 +87,7 @@ def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted:
         application = owned(session, ctx, application_id, lock=True)
         plan = plan_on_sale(session, ctx, plan_id)
         refuse_second(session, application.id, plan)
-        made = write(session, ctx, application, plan, purpose)
+        made = submit(session, ctx, plan, application, purpose)
         accept(session, ctx, plan.product)
         if plan.product.access_route == "open":
             carry_out(session, ctx.acting(SYSTEM), made, "granted", "")
@@ -118,7 +118,8 @@ def ask_to_move(ctx: Context, subscription_id: int, wanted: MoveAsked) -> Reques
         if len(purpose) < SHORTEST_PURPOSE:
             raise Invalid("say in a sentence why, for whoever decides", "purpose")
         refuse_waiting(session, application.id, plan)
-        return view(write(session, ctx, application, plan, purpose, (subscription.id, wanted.when)))
+        moving = (subscription.id, wanted.when)
+        return view(submit(session, ctx, plan, application, purpose, moving=moving))
 
 
 def plan_to_move_to(session: Session, ctx: Context, subscription: Subscription, wanted: MoveAsked) -> Plan:
@@ -137,12 +138,13 @@ def plan_on_sale(session: Session, ctx: Context, plan_id: int) -> Plan:
     return plan
 
 
-def write(
+def submit(
     session: Session,
     ctx: Context,
-    application: Application,
     plan: Plan,
+    application: Application,
     purpose: str,
+    *,
     moving: tuple[int, When] | None = None,
 ) -> AccessRequest:
     """Put a request on the desk, or before the outside system; `moving` is the subscription that moves, and when."""

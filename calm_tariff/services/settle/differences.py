@@ -16,7 +16,7 @@ from calm_tariff.core.counts import shape
 from calm_tariff.core.limits import Quota
 from calm_tariff.core.periods import Period, day_start, local_day, moment_of, month_of
 from calm_tariff.core.rating import RatingCase, Segment, rate
-from calm_tariff.core.sentences import line_in_words, spent_in_words
+from calm_tariff.core.sentences import consequences_in_words, line_in_words, spent_in_words
 from calm_tariff.services.admit import moves
 from calm_tariff.services.admit.moves import Wanted
 from calm_tariff.services.admit.requests import MoveAsked, plan_to_move_to
@@ -57,9 +57,9 @@ class Due:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Difference:
     """A move worked out: from when on it is in force; the running month, of so many days, without it and with it, and
-    what it is `more` with it, before tax; a whole month before and afterwards without a call, before tax; what would
-    be refused at once, in words; and the numbers of issued invoices that are not paid. `undoes`: what was to come is
-    taken back with it."""
+    what it is `more` with it, before tax; a whole month before and afterwards without a call, before tax; what it
+    brings with it and what would be refused at once, in words; and the numbers of issued invoices that are not paid.
+    `undoes`: what was to come is taken back with it."""
 
     at: datetime
     month_days: int
@@ -69,6 +69,7 @@ class Difference:
     more: Decimal
     month_before: Decimal
     month_after: Decimal
+    consequences: list[str]
     refused: list[str]
     open_invoices: list[str]
     undoes: bool
@@ -93,6 +94,13 @@ def difference(ctx: Context, subscription_id: int, asked: MoveAsked) -> Differen
             before, after = None, before
         elif of.state == "paused":
             before = after = None
+        brings = consequences_in_words(
+            asked.kind,
+            plan.name if plan else None,
+            None if asked.when == "now" else local_day(result.at_us - 1, zone_of(session)),
+            trial=stay.trial,
+            anew=of.plan.product.moves_anew,
+        )
         as_it_is, with_it = _due(session, period, of, course), _due(session, period, of, moved)
         return Difference(
             at=moment_of(result.at_us),
@@ -103,6 +111,7 @@ def difference(ctx: Context, subscription_id: int, asked: MoveAsked) -> Differen
             more=with_it.subtotal - as_it_is.subtotal,
             month_before=_month(session, period, before),
             month_after=_month(session, period, after),
+            consequences=brings,
             refused=_refused(session, ctx, of, plan) if plan and asked.when == "now" else [],
             open_invoices=_open_invoices(session, of) if asked.kind == "end" else [],
             undoes=of.coming is not None and asked.kind in ("change plan", "end"),

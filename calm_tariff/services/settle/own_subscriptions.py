@@ -91,7 +91,6 @@ class SubscriptionView:
     ended_at: datetime | None
     access_route: str
     notice_days: int
-    moves_anew: bool
     later_at: datetime | None
     end_at: datetime | None
     end_later_at: datetime | None
@@ -130,7 +129,6 @@ def _view(session: Session, ctx: Context, of: Subscription) -> SubscriptionView:
         ended_at=of.ended_at,
         access_route=product.access_route,
         notice_days=here.notice_days,
-        moves_anew=product.moves_anew,
         later_at=moment_of(rules.instant(here, "change plan", "later")) if lives else None,
         end_at=moment_of(rules.earliest_end(here)) if lives else None,
         end_later_at=moment_of(rules.instant(here, "end", "later")) if lives else None,

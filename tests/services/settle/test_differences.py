@@ -94,6 +94,7 @@ def test_a_move_up_is_charged_by_the_days_of_each(office: Office, one: Consumer)
     # The 10th ended on Ketch; the 11th, which runs, will end on Cutter. 40 × 1/30 and 90.01 × 20/30.
     assert fees == [("Ketch", 1, Decimal("1.33")), ("Cutter", 20, Decimal("60.01"))]
     assert (said.month_days, said.month_before, said.month_after) == (30, Decimal("40.00"), Decimal("90.01"))
+    assert said.consequences[0] == "Today counts as a day of Cutter."
     assert said.refused == [] and not said.undoes and said.currency == "EUR"
 
 

@@ -7,17 +7,7 @@ type Found = Portal["Difference"];
 type Line = Portal["DueLine"];
 
 /** What a move comes to: the month as it is beside the month with it, line by line, and what holds afterwards. */
-export function Difference({
-  of,
-  move,
-  plan,
-  found,
-}: {
-  of: Portal["SubscriptionView"];
-  move: Move;
-  plan: string;
-  found: Found;
-}) {
+export function Difference({ move, plan, found }: { move: Move; plan: string; found: Found }) {
   const money = (value: string) => amount(value, found.currency);
   const more = Number(found.more); // only whether it is more or less; the amounts are exact as they came
   const rows = beside(found.without.lines, found.after.lines);
@@ -60,9 +50,13 @@ export function Difference({
         />
       )}
       <ul className="mt-2 text-[14px]">
-        {consequences(of, move, plan, found).map((words) => (
+        {found.consequences.map((words) => (
           <li key={words}>{words}</li>
         ))}
+        {found.open_invoices.length > 0 && (
+          <li>Still to be paid, whatever is done: {listed(found.open_invoices)}.</li>
+        )}
+        {found.undoes && <li>What was to come is taken back with it.</li>}
         {found.refused.map((words) => (
           <li key={words} className="text-madder">
             Under {plan}, {words}.
@@ -71,31 +65,6 @@ export function Difference({
       </ul>
     </section>
   );
-}
-
-function consequences(of: Portal["SubscriptionView"], move: Move, plan: string, found: Found): string[] {
-  const words: string[] = [];
-  if (move.kind === "change plan" && move.when === "now") {
-    words.push(`Today counts as a day of ${plan}.`);
-    if (of.trial) words.push("The trial is over with it.");
-    else if (of.moves_anew) words.push("What was used of the allowances starts anew.");
-    else words.push("What was used of an allowance counts on where both plans have it.");
-  }
-  if (move.kind === "pause")
-    words.push("Calls are refused within a second. A day that ends paused is not charged.");
-  if (move.kind === "resume")
-    words.push("Calls are served within a second. Allowances count on where they were.");
-  if (move.kind === "end") {
-    words.push(
-      move.when === "now"
-        ? "Calls are refused within a second. What is due stands on the invoice of this month."
-        : `Calls are served until ${untilWhen(found.at)}. What is due then stands on the invoice of that month.`,
-    );
-    if (found.open_invoices.length > 0)
-      words.push(`Still to be paid, whatever is done: ${listed(found.open_invoices)}.`);
-  }
-  if (found.undoes) words.push("What was to come is taken back with it.");
-  return words;
 }
 
 type Row = { key: string; name: string; before?: Line; after?: Line };

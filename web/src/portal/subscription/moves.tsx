@@ -106,7 +106,7 @@ export function Moves({ of }: { of: Subscription }) {
           </p>
         )}
         <div className={query.isPlaceholderData ? "opacity-60" : ""}>
-          {query.data && <Difference of={of} move={move} plan={name} found={query.data} />}
+          {query.data && <Difference move={move} plan={name} found={query.data} />}
         </div>
         {query.isPending && <Waiting words="Working out what it comes to" />}
         <Trouble error={query.error} />
