@@ -15,7 +15,7 @@ def _moves(**table: str) -> Moves:
 
 
 API_VERSION = _moves(draft="live", live="sunset", sunset="live, gone", gone="")
-CONSUMER = _moves(waiting="let in, turned away", let_in="", turned_away="let in")
+CONSUMER = _moves(waiting="let in, turned away", let_in="closed", turned_away="let in", closed="")
 METER = _moves(active="paused, archived", paused="active, archived", archived="active")
 PLAN = _moves(draft="on sale", on_sale="closed", closed="on sale, withdrawn", withdrawn="")
 REQUEST = _moves(
@@ -33,6 +33,8 @@ INVOICE = _moves(
 
 # An API version in these states answers calls.
 ANSWERING = frozenset({"live", "sunset"})
+# A request in these states waits for somebody's word.
+UNDECIDED = frozenset({"waiting", "passed to outside"})
 # A subscription in these states lets calls through.
 CALLING = frozenset({"trial", "active"})
 # A key in these states is a credential.

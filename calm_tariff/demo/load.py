@@ -14,6 +14,7 @@ from calm_tariff.core.periods import instant_of, local_day, month_of, period_bef
 from calm_tariff.core.portals import FIRST, Brand
 from calm_tariff.demo import recording
 from calm_tariff.demo.callers import CONSUMERS
+from calm_tariff.demo.colleagues import bring_colleagues
 from calm_tariff.demo.history import Called, Caller, World
 from calm_tariff.demo.moves import move_as_told
 from calm_tariff.demo.offers import APIS, HOUSE_LIMITS, METERS, PRODUCTS
@@ -123,6 +124,7 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     serve_as_told(office.on(DAYS, "Ines", 9), standins)
     tell_what_was_new(office.on(DAYS, "Ines", 9))
     move_as_told(office.on(DAYS, "Ines", 9))
+    bring_colleagues(office.on(DAYS, "Ines", 9))
     return Loaded(count, [_live(world, caller, secrets[caller.key_id]) for caller in callers])
 
 

@@ -22,16 +22,18 @@ from calm_tariff.edge.asking import (
 )
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house import passwords, sessions
-from calm_tariff.services.house.sessions import Realm, SessionView
+from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.sessions import SessionView
 
 _FROM_HERE = [Depends(same_origin)]
 
 
 class Credentials(BaseModel):
-    """What somebody types to sign in."""
+    """What somebody types to sign in; the code where they have a second factor."""
 
     email: str = Field(max_length=1000)
     password: str = Field(max_length=1000)
+    code: str = Field(default="", max_length=40)
 
 
 class DemoChoice(BaseModel):
@@ -47,10 +49,11 @@ class Forgotten(BaseModel):
 
 
 class AnotherPassword(BaseModel):
-    """Another password, with the token of the letter that allows it."""
+    """Another password, with the token of the letter that allows it; and the code where they have a second factor."""
 
     token: str = Field(max_length=200)
     password: str = Field(max_length=1000)
+    code: str = Field(default="", max_length=40)
 
 
 class PasswordChange(BaseModel):
@@ -68,8 +71,10 @@ def router(realm_of: Callable[..., Realm], cookie: str) -> APIRouter:
 
     @made.post("/session", status_code=204, dependencies=_FROM_HERE)
     def sign_in(request: Request, response: Response, realm: people, typed: Credentials) -> None:
-        """Sign in with address and password."""
-        token = sessions.sign_in(context_of(request), realm, typed.email, typed.password, address_of(request))
+        """Sign in with address and password, and a code where one has a second factor: then an answer without it is
+        401 with `code` as its place."""
+        ctx, address = context_of(request), address_of(request)
+        token = sessions.sign_in(ctx, realm, typed.email, typed.password, address, code=typed.code)
         begin_session(request, response, cookie, token)
 
     @made.post("/session/demo", status_code=204, dependencies=_FROM_HERE)
@@ -111,7 +116,8 @@ def router(realm_of: Callable[..., Realm], cookie: str) -> APIRouter:
     @made.post("/session/reset", status_code=204, dependencies=_FROM_HERE)
     def reset(request: Request, response: Response, realm: people, typed: AnotherPassword) -> None:
         """Set another password by the token of a letter, and sign in; every other session ends."""
-        token = passwords.reset(context_of(request), realm, typed.token, typed.password, address_of(request))
+        ctx, address = context_of(request), address_of(request)
+        token = passwords.reset(ctx, realm, typed.token, typed.password, address, code=typed.code)
         begin_session(request, response, cookie, token)
 
     @made.put("/password", status_code=204)

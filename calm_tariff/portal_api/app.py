@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from fastapi import FastAPI
 
-from calm_tariff.edge import problems, reference, signing_in
-from calm_tariff.portal_api.admit import applications, downloads, look, products, requests, sign_up
+from calm_tariff.edge import own_account, problems, reference, signing_in
+from calm_tariff.portal_api.admit import applications, downloads, look, organisation, products, requests, sign_up
 from calm_tariff.portal_api.admit import reference as operations
 from calm_tariff.portal_api.base.asking import COOKIE, members_here
 from calm_tariff.portal_api.house import session
 from calm_tariff.portal_api.observe import allowances, answering, calls
 from calm_tariff.portal_api.serve import own_use, receipts
-from calm_tariff.portal_api.settle import invoices, subscriptions
+from calm_tariff.portal_api.settle import closing, invoices, subscriptions
 from calm_tariff.services.base.context import Context
 from calm_tariff.settings import Settings
 
@@ -19,6 +19,7 @@ ROUTERS = (
     session,
     look,
     sign_up,
+    organisation,
     products,
     operations,
     downloads,
@@ -28,6 +29,7 @@ ROUTERS = (
     receipts,
     invoices,
     subscriptions,
+    closing,
     allowances,
     answering,
     calls,
@@ -41,6 +43,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app.state.settings = settings
     problems.tell(app)
     app.include_router(signing_in.router(members_here, COOKIE))
+    app.include_router(own_account.router(members_here, COOKIE))
     for each in ROUTERS:
         app.include_router(each.router)
     reference.serve(app, "A browser is known by its session, which begins by signing in.")

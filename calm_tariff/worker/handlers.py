@@ -8,11 +8,12 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from calm_tariff.services.admit import moves, outside_decisions, requests, sign_up, subscriptions
+from calm_tariff.services.admit.organisation import joining
 from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.jobs import LEASE
 from calm_tariff.services.compose.apis import sunsets
-from calm_tariff.services.house import passwords, throttling
+from calm_tariff.services.house import mail_addresses, passwords, throttling
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.settings import Settings
 from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk
@@ -63,6 +64,8 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget attempts to sign in", timedelta(minutes=10), lambda: throttling.forget(ctx)),
         _again("forget letters of sign-ups", timedelta(minutes=10), lambda: sign_up.forget(ctx)),
         _again("forget letters of passwords", timedelta(minutes=10), lambda: passwords.forget(ctx)),
+        _again("forget letters of mail addresses", timedelta(minutes=10), lambda: mail_addresses.forget(ctx)),
+        _again("forget invitations", timedelta(minutes=10), lambda: joining.forget(ctx)),
     ]
     if settings.ticket_desk_address:
         found.append(Handler(kind=requests.ASK_DESK, tries=None, do=lambda of: _ticket(ctx, settings, of["request"])))

@@ -92,7 +92,7 @@ def test_a_forgotten_password_is_set_by_letter_and_then_changed(
 
 
 def changed(page: Page, start: str, current: str, new: str) -> None:
-    page.goto("/portal/password" if "portal" in start else "/house/password")
+    page.goto("/portal/you" if "portal" in start else "/house/you")
     page.get_by_label("Present password").fill(current)
     page.get_by_label("New password").fill(new)
     page.get_by_role("button", name="Change it").click()
@@ -112,7 +112,7 @@ def letter_link(product: Processes, to: str) -> str:
 
 def test_one_sees_where_one_is_signed_in_and_ends_it_there(people: People) -> None:
     here, there, third = (people.member("Leonor") for _ in range(3))
-    here.goto("/portal/password")
+    here.goto("/portal/you")
     listed = here.get_by_role("region", name="Where you are signed in")
     mine = listed.get_by_role("row").filter(has_text="this one")
     expect(mine).to_contain_text(re.compile(r"Chrome.* on Linux"))
@@ -131,5 +131,5 @@ def test_one_sees_where_one_is_signed_in_and_ends_it_there(people: People) -> No
     expect(here.get_by_role("heading", name="My applications")).to_be_visible()
 
     ines = people.staff("Ines")
-    ines.goto("/house/password")
+    ines.goto("/house/you")
     expect(ines.get_by_role("row").filter(has_text="this one")).to_contain_text("127.0.0.1")

@@ -41,7 +41,7 @@ CONSOLE = {
         "/admit/portals",
         "/admit/portals/2",
         "/house/tokens",
-        "/house/password",
+        "/house/you",
         "/record",
         "/nowhere",
     ],
@@ -64,7 +64,9 @@ PORTAL = [
     "/applications",
     "/applications/1",
     "/usage",
-    "/password",
+    "/you",
+    "/organisation",
+    "/organisation/closing",
     "/invoices",
 ]
 

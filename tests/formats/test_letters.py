@@ -38,6 +38,11 @@ FIELDS = {
     "days": 14,
     "organisation": "Gulls",
     "said": "Harbour · Ketch is paused",
+    "who": "Rui",
+    "role": "billing",
+    "may": "Sees invoices.",
+    "last": "November 2026",
+    "what": "factor on",
     "follows": "Harbour · Schooner",
     "terms": Prose("Be *fair*."),
 }

@@ -13,7 +13,7 @@ from calm_tariff.services.base.auditing import Entry
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.house import sessions
 from calm_tariff.services.house.people import PEOPLE
-from calm_tariff.services.house.sessions import SignIn
+from calm_tariff.services.house.realms import SignIn
 from calm_tariff.store.base.paging import Page
 
 router = APIRouter(tags=["session"], route_class=Again)

@@ -5,24 +5,29 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 from pydantic import BaseModel
 
+from calm_tariff.core.membership import MAY, Act
 from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking, Here
 from calm_tariff.services.admit.members import who_enter
 from calm_tariff.services.admit.portals import look
 from calm_tariff.services.admit.portals.look import Look
 from calm_tariff.services.house import sessions
-from calm_tariff.services.house.sessions import SignIn
+from calm_tariff.services.house.realms import SignIn
 from calm_tariff.settings import Settings
 
 router = APIRouter(route_class=Again)
 
 
 class Member(BaseModel):
-    """Who is signed in; empty where nobody is. With `let_in`, their organisation's own pages open."""
+    """Who is signed in; empty where nobody is. With `let_in`, their organisation's own pages open; `may` says what
+    they may do there (core.membership). Of an account that is `closed`, what was is left to be seen."""
 
     name: str
     consumer: str
     let_in: bool
+    closed: bool
+    role: str
+    may: list[Act]
     look: Look
     demo: list[SignIn]
 
@@ -34,4 +39,13 @@ def me(request: Request, ctx: Asking, portal: Here) -> Member:
     demo = sessions.offered(ctx, who_enter(portal)) if settings.demo else []
     shown = look.look(ctx, portal.id, settings.gateway_address)
     name = ctx.actor.name if ctx.actor.consumer_id else ""
-    return Member(name=name, consumer=ctx.actor.consumer, let_in=ctx.actor.let_in, look=shown, demo=demo)
+    return Member(
+        name=name,
+        consumer=ctx.actor.consumer,
+        let_in=ctx.actor.let_in,
+        closed=ctx.actor.closed,
+        role=ctx.actor.membership,
+        may=[act for act in MAY if ctx.actor.may(act)],
+        look=shown,
+        demo=demo,
+    )

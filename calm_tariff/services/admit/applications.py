@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 
 from sqlalchemy import select
@@ -83,9 +83,11 @@ class ApplicationView:
 
 
 def own(ctx: Context) -> list[ApplicationView]:
-    """The signed-in consumer's applications."""
+    """The signed-in consumer's applications, without their keys where that is not for whoever asks."""
+    owner, keys_too = ctx.actor.own_consumer, ctx.actor.may("see credentials")
     with ctx.transaction() as session:
-        return of_consumer(session, ctx.actor.own_consumer, ctx.now)
+        found = of_consumer(session, owner, ctx.now)
+    return found if keys_too else [replace(each, keys=[]) for each in found]
 
 
 def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[ApplicationView]:
@@ -149,7 +151,7 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
 
 def register(ctx: Context, name: str, description: str) -> ApplicationView:
     """A new application of the signed-in consumer. Raises `Invalid` or `Conflict`."""
-    consumer_id = ctx.actor.own_consumer
+    consumer_id = ctx.actor.consumer_to("run applications")
     name = names.plain(name, "name")
     with ctx.transaction() as session:
         if session.scalar(select(Application).filter_by(consumer_id=consumer_id, name=name)):
@@ -295,7 +297,7 @@ def revoke_key(ctx: Context, key_id: int) -> KeyView:
 
 def _own_key(session: Session, ctx: Context, key_id: int) -> ApiKey:
     key = locked(session, ApiKey, key_id)
-    if key is None or key.application.consumer_id != ctx.actor.own_consumer:
+    if key is None or key.application.consumer_id != ctx.actor.consumer_to("run applications"):
         raise NotFound("there is no such key", str(key_id))
     return key
 
@@ -304,7 +306,7 @@ def owned(session: Session, ctx: Context, application_id: int, lock: bool = Fals
     """One's own application, held until the transaction ends where `lock` says so. Raises `NotFound` for another's,
     just as for none."""
     found = locked(session, Application, application_id) if lock else session.get(Application, application_id)
-    if found is None or found.consumer_id != ctx.actor.own_consumer:
+    if found is None or found.consumer_id != ctx.actor.consumer_to("run applications"):
         raise NotFound("there is no such application", str(application_id))
     return found
 

@@ -10,6 +10,7 @@ from sqlalchemy import or_, select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.lifecycles import UNDECIDED
 from calm_tariff.core.periods import day_start, local_day, month_of
 from calm_tariff.services.admit import moves, subscriptions
 from calm_tariff.services.base import stamps
@@ -148,7 +149,7 @@ def _held(session: Session, ctx: Context, plan: Plan) -> list[Subscription]:
 
 def _refuse_waiting(session: Session, plan: Plan) -> None:
     """Raise `Conflict` where somebody has asked for a plan and is not answered yet."""
-    waits = AccessRequest.state.in_(("waiting", "passed to outside"))
+    waits = AccessRequest.state.in_(UNDECIDED)
     waiting = session.scalar(select(AccessRequest).where(AccessRequest.plan_id == plan.id, waits).limit(1))
     if waiting is not None:
         words = f"a request of {waiting.application.name} still waits for it; decide that first"

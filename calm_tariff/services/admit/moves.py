@@ -48,10 +48,21 @@ class Outcome:
     follows_trial: bool
 
 
-def own(session: Session, ctx: Context, subscription_id: int, lock: bool = False) -> Subscription:
-    """One's own subscription, held where `lock` says so. Raises `NotFound` for another's, just as for none."""
-    found = locked(session, Subscription, subscription_id) if lock else session.get(Subscription, subscription_id)
-    if found is None or found.application.consumer_id != ctx.actor.own_consumer:
+def own(session: Session, ctx: Context, subscription_id: int) -> Subscription:
+    """One's own subscription. Raises `NotFound` for another's, just as for none."""
+    return _of(ctx.actor.own_consumer, session.get(Subscription, subscription_id), subscription_id)
+
+
+def own_to_move(session: Session, ctx: Context, subscription_id: int) -> Subscription:
+    """One's own subscription, held, to be moved. Raises `NotFound` for another's, just as for none; `NotAllowed`."""
+    owner = ctx.actor.own_consumer
+    found = _of(owner, locked(session, Subscription, subscription_id), subscription_id)
+    ctx.actor.consumer_to("move subscriptions")
+    return found
+
+
+def _of(owner: int, found: Subscription | None, subscription_id: int) -> Subscription:
+    if found is None or found.application.consumer_id != owner:
         raise NotFound("there is no such subscription", str(subscription_id))
     return found
 
@@ -141,7 +152,7 @@ def take_back(ctx: Context, subscription_id: int) -> None:
     """Take back what was to come of one's own subscription. Raises `NotFound`, `Conflict` where nothing is."""
     with ctx.transaction() as session:
         stamps.hold(session, ctx, stamps.SHIPPING)
-        subscription = own(session, ctx, subscription_id, lock=True)
+        subscription = own_to_move(session, ctx, subscription_id)
         coming = subscription.coming
         if coming is None or coming.at <= ctx.now:
             raise Conflict("nothing of it is to come", "the subscription")

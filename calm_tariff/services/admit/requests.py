@@ -10,7 +10,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
-from calm_tariff.core.lifecycles import CALLING, REQUEST, move
+from calm_tariff.core.lifecycles import CALLING, REQUEST, UNDECIDED, move
 from calm_tariff.core.moves import Kind as MoveKind
 from calm_tariff.core.moves import When
 from calm_tariff.services.admit import moves, subscriptions
@@ -21,8 +21,9 @@ from calm_tariff.services.admit.terms_of_use import accept
 from calm_tariff.services.base import auditing, jobs, stamps
 from calm_tariff.services.base.context import ROLES, SYSTEM, Context
 from calm_tariff.services.base.notices import Kind, Notice, members, notify
+from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.applications import Application
-from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import locked
@@ -104,7 +105,7 @@ def ask_to_move(ctx: Context, subscription_id: int, wanted: MoveAsked) -> Reques
         stamps.hold(session, ctx, stamps.SHIPPING)
         application_id = moves.own(session, ctx, subscription_id).application_id
         application = owned(session, ctx, application_id, lock=True)
-        subscription = moves.own(session, ctx, subscription_id, lock=True)
+        subscription = moves.own_to_move(session, ctx, subscription_id)
         moves.arrive(session, ctx, subscription)
         plan = None
         if wanted.kind == "change plan":
@@ -173,7 +174,7 @@ def take_back(ctx: Context, request_id: int) -> RequestView:
     """Take one's own request back. Raises `NotFound` or `Conflict`."""
     with ctx.transaction() as session:
         request = locked(session, AccessRequest, request_id)
-        if request is None or request.application.consumer_id != ctx.actor.own_consumer:
+        if request is None or request.application.consumer_id != ctx.actor.consumer_to("ask for plans"):
             raise NotFound("there is no such request", str(request_id))
         request.state = move(REQUEST, "the request", request.state, "taken back")
         request.decided_at, request.decided_by = ctx.now, ctx.actor.name
@@ -233,7 +234,7 @@ def desk(ctx: Context, wanted: PageQuery, decided: bool = False) -> Page[Request
     what was asked last among the decided.
     """
     ctx.actor.must_be(*ROLES)
-    undecided = AccessRequest.state.in_(("waiting", "passed to outside"))
+    undecided = AccessRequest.state.in_(UNDECIDED)
     query = (
         select(AccessRequest)
         .join(Application, Application.id == AccessRequest.application_id)
@@ -290,7 +291,7 @@ def refuse_waiting(session: Session, application_id: int, plan: Plan) -> None:
     asked = session.scalar(
         select(AccessRequest).where(
             AccessRequest.application_id == application_id,
-            AccessRequest.state.in_(("waiting", "passed to outside")),
+            AccessRequest.state.in_(UNDECIDED),
             AccessRequest.plan_id.in_(same_product),
         )
     )
@@ -315,7 +316,7 @@ def carry_out(session: Session, ctx: Context, request: AccessRequest, decision: 
     fields = {"offer": offer, "application": application.name, "note": note}
     kind: Kind = "request granted" if decision == "granted" else "request declined"
     notice = Notice(kind=kind, fields=fields, page=f"/applications/{application.id}")
-    notify(session, ctx, members([request.member]), notice)
+    notify(session, ctx, members(_told_of(session, request)), notice)
     auditing.note(
         session,
         ctx,
@@ -325,6 +326,13 @@ def carry_out(session: Session, ctx: Context, request: AccessRequest, decision: 
         after={"state": decision},
         why=note,
     )
+
+
+def _told_of(session: Session, request: AccessRequest) -> list[Member]:
+    """Who asked; where they have left, those who can ask in their place."""
+    if request.member.left_at is None:
+        return [request.member]
+    return subscribers.members_who_may(session, request.application.consumer_id, "ask for plans")
 
 
 def subject(request: AccessRequest) -> tuple[str, int, str]:

@@ -116,7 +116,9 @@ def open_account(ctx: Context, email: str, typed: SignUpTyped, hashed: str | Non
         )
         session.add(consumer)
         session.flush()
-        member = Member(consumer_id=consumer.id, email=email, name=name, role="owner", password_hash=hashed)
+        member = Member(
+            consumer_id=consumer.id, email=email, name=name, role="owner", password_hash=hashed, joined_at=ctx.now
+        )
         session.add(member)
         session.flush()
         who = ctx.acting(MEMBERS.acting(member))

@@ -66,7 +66,7 @@ def to_accept(ctx: Context) -> list[TermsToAccept]:
 
 def accept(session: Session, ctx: Context, product: Product) -> None:
     """Keep that the signed-in consumer accepts the newest terms of use."""
-    place = (ctx.actor.own_consumer, product.id, product.terms_number)
+    place = (ctx.actor.consumer_to("ask for plans"), product.id, product.terms_number)
     if session.get(TermsAccepted, place) is None:
         consumer, product_id, number = place
         session.add(

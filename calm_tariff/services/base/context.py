@@ -14,6 +14,7 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
 from calm_tariff.core.errors import NotAllowed, NotSignedIn
+from calm_tariff.core.membership import AFTER_CLOSING, MAY, Act
 from calm_tariff.core.periods import instant_of, zone
 from calm_tariff.core.reach import Reach
 from calm_tariff.services.base import retrying
@@ -25,8 +26,8 @@ ROLES = ("product manager", "reviewer", "operations", "finance")
 
 @dataclass(frozen=True, slots=True)
 class Actor:
-    """Who acts: a person or service token of the provider (`role`), or a member of a consumer, which may wait to be
-    let in. `portal_id` is the portal they came by."""
+    """Who acts: a person or service token of the provider (`role`), or a member of a consumer (`membership`, their
+    role there), which may wait to be let in, or have closed its account. `portal_id` is the portal they came by."""
 
     name: str = "nobody"
     role: str = ""
@@ -37,6 +38,8 @@ class Actor:
     token_id: int | None = None
     portal_id: int | None = None
     let_in: bool = True
+    membership: str = ""
+    closed: bool = False
 
     @property
     def identity(self) -> str:
@@ -54,14 +57,32 @@ class Actor:
         if self.role not in roles:
             raise NotAllowed(f"this is for {' or '.join(roles)}; you are signed in as {self.role}")
 
-    @property
-    def own_consumer(self) -> int:
-        """The consumer whose things the actor may see. Raises unless a member is signed in, and let in."""
+    def consumer_to(self, act: Act) -> int:
+        """The consumer for which the actor may do something (core.membership). Raises unless a member is signed in who
+        may, of an organisation that is let in."""
         if self.consumer_id is None:
             raise NotSignedIn("sign in first")
         if not self.let_in:
             raise NotAllowed(f"{self.consumer} has not been let in yet")
+        if self.closed and act not in AFTER_CLOSING:
+            raise NotAllowed(f"the account of {self.consumer} is closed")
+        if self.membership not in MAY[act]:
+            allowed = " or ".join(sorted(MAY[act]))
+            raise NotAllowed(f"this is for {allowed} of {self.consumer}; you belong to it as {self.membership}")
         return self.consumer_id
+
+    def may(self, act: Act) -> bool:
+        """Whether a member is signed in who may do something."""
+        try:
+            self.consumer_to(act)
+        except (NotSignedIn, NotAllowed):
+            return False
+        return True
+
+    @property
+    def own_consumer(self) -> int:
+        """The consumer whose use the actor may see. Raises as `consumer_to` does."""
+        return self.consumer_to("see use")
 
 
 SYSTEM = Actor(name="Calm Tariff")

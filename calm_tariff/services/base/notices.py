@@ -33,6 +33,14 @@ Kind = Literal[
     "account invited",
     "account let in",
     "account turned away",
+    "account closed",
+    "member invited",
+    "member invited elsewhere",
+    "member joined",
+    "member left",
+    "role changed",
+    "address wanted",
+    "sign-in changed",
 ]
 
 

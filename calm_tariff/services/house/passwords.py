@@ -2,43 +2,32 @@
 
 from __future__ import annotations
 
-import logging
 from datetime import timedelta
 
 from sqlalchemy import delete
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.errors import Invalid, NotFound, NotSignedIn
+from calm_tariff.core.errors import NotFound
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.notices import Notice, Recipient, notify
-from calm_tariff.services.base.secrets import hash_password, hash_token, password_matches
-from calm_tariff.services.house import sessions, throttling
-from calm_tariff.services.house.sessions import Realm
+from calm_tariff.services.base.secrets import hash_password, hash_token
+from calm_tariff.services.house import mail_addresses, proof, second_factor, sessions, throttling
+from calm_tariff.services.house.proof import Changed
+from calm_tariff.services.house.realms import Realm
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.house.people import Account, PasswordReset
 
-log = logging.getLogger("calm_tariff.sign_in")
 WAITS = timedelta(minutes=30)
 
 
 def change(ctx: Context, realm: Realm, current: str, new: str, address: str = "") -> str:
     """Change one's own password; returns the token of the one session that is left, a new one.
     Raises `NotSignedIn`, `Invalid` or `TooMany`."""
-    mine = getattr(ctx.actor, sessions.owner(realm))
-    if mine is None:
-        raise NotSignedIn("sign in first")
-    with ctx.transaction() as session:
-        whose = realm.by_id(session, mine)
-        email, stored = whose.email, whose.password_hash
-    throttling.attempt(ctx, f"{realm.kind} {email}", address)
-    if not password_matches(stored, current):
-        log.warning("the password of %s was not changed: the present one was wrong", email)
-        raise Invalid("is not your present password", "current")
+    mine = proof.by_password(ctx, realm, current, address, "current")
     hashed = hash_password(new)
-    throttling.forgive(ctx, f"{realm.kind} {email}", address)
     with ctx.transaction() as session:
-        return _set(session, ctx, realm, realm.by_id(session, mine), hashed=hashed, did="changed the password")
+        return _set(session, ctx, realm, realm.by_id(session, mine), hashed, "password")
 
 
 def forgotten(ctx: Context, realm: Realm, email: str, address: str = "") -> None:
@@ -58,29 +47,31 @@ def forgotten(ctx: Context, realm: Realm, email: str, address: str = "") -> None
         )
         if found is None:
             return
-        _forget_letters(session, realm, found.id)
+        forget_letters(session, realm, found.id)
         made = PasswordReset(token_hash=hash_token(token), expires_at=ctx.now + WAITS)
-        setattr(made, sessions.owner(realm), found.id)
+        setattr(made, realm.column, found.id)
         session.add(made)
         notice = Notice(kind="password forgotten", page=f"{realm.reset_page}#{token}", confidential=True)
         notify(session, ctx, [Recipient(email=email, at=realm.at)], notice)
 
 
-def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "") -> str:
-    """Set another password for whoever has the letter, and sign them in; returns the session's token. The letter is
-    good once. Raises `NotFound` where it is not, `Invalid` or `TooMany`."""
+def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "", *, code: str = "") -> str:
+    """Set another password for whoever has the letter and shows the second factor, where they have one, and sign them
+    in; returns the session's token. The letter is good once. Raises `NotFound` where it is not, `NotSignedIn` with
+    `code` as its place, `Invalid` or `TooMany`."""
     place = hash_token(token)
     throttling.attempt(ctx, f"letter {place}", address)
     hashed = hash_password(new)
     with ctx.transaction() as session:
         letter = locked(session, PasswordReset, place)
-        whose = getattr(letter, sessions.owner(realm)) if letter else None
+        whose = getattr(letter, realm.column) if letter else None
         if letter is None or whose is None or letter.expires_at <= ctx.now:
             raise NotFound("this letter was used, is too old, or a newer one was asked for; ask again", "token")
         account = realm.by_id(session, whose)
         if not realm.takes(session, account):
             raise NotFound("this letter is not good here; open the link in it", "token")
-        return _set(session, ctx, realm, account, hashed=hashed, did="set another password by letter")
+        second_factor.must_be_shown(session, ctx, realm, account, code)
+        return _set(session, ctx, realm, account, hashed, "password by letter")
 
 
 def forget(ctx: Context) -> None:
@@ -89,14 +80,15 @@ def forget(ctx: Context) -> None:
         session.execute(delete(PasswordReset).where(PasswordReset.expires_at <= ctx.now))
 
 
-def _set(session: Session, ctx: Context, realm: Realm, whose: Account, hashed: str, did: str) -> str:
+def _set(session: Session, ctx: Context, realm: Realm, whose: Account, hashed: str, what: Changed) -> str:
     whose.password_hash = hashed
-    _forget_letters(session, realm, whose.id)
+    forget_letters(session, realm, whose.id)
+    mail_addresses.forget_letters(session, realm, whose.id)
     sessions.end_all(session, realm, whose.id)
-    auditing.note(session, ctx.acting(realm.acting(whose)), did, (realm.kind, whose.id, whose.email))
-    log.info("%s %s; all sessions ended", whose.email, did)
+    proof.changed(session, ctx, realm, whose, what)
     return sessions.begin(session, ctx, realm, whose.id)
 
 
-def _forget_letters(session: Session, realm: Realm, account_id: int) -> None:
-    session.execute(delete(PasswordReset).where(getattr(PasswordReset, sessions.owner(realm)) == account_id))
+def forget_letters(session: Session, realm: Realm, account_id: int) -> None:
+    """Make the letters of an account good no more."""
+    session.execute(delete(PasswordReset).where(getattr(PasswordReset, realm.column) == account_id))

@@ -8,7 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.services.base.context import Actor
-from calm_tariff.services.house.sessions import Realm, SignIn
+from calm_tariff.services.house.realms import Realm, SignIn
 from calm_tariff.store.house.people import Account, Person
 
 

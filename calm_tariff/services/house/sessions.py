@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Literal
 
 from sqlalchemy import ColumnElement, delete, or_, select, update
 from sqlalchemy.orm import Session
@@ -15,8 +13,9 @@ from calm_tariff.core.errors import NotFound, NotSignedIn
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import NOBODY, Actor, Context
 from calm_tariff.services.base.secrets import hash_token, password_matches
-from calm_tariff.services.house import throttling
-from calm_tariff.store.house.people import Account, SignedIn
+from calm_tariff.services.house import second_factor, throttling
+from calm_tariff.services.house.realms import Realm, SignIn
+from calm_tariff.store.house.people import SignedIn
 
 log = logging.getLogger("calm_tariff.sign_in")
 SESSION = timedelta(hours=12)
@@ -26,16 +25,6 @@ NOTICED = timedelta(minutes=1)
 LONGEST = 254
 # So much of the hash of its token names a session to whose it is.
 SHOWN = 24
-Kind = Literal["person", "member"]
-
-
-@dataclass(frozen=True, slots=True)
-class SignIn:
-    """One of the sign-ins a demo offers."""
-
-    email: str
-    name: str
-    role: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -51,29 +40,9 @@ class SessionView:
     this: bool
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Realm:
-    """One kind of people who sign in: how their accounts are found by address and by id, who each of them is when
-    acting, whom a demo offers, and the page on which another password is set, below `at` where that is not the
-    installation's address. An account that it does not take is as if it were not there."""
-
-    kind: Kind
-    by_email: Callable[[Session, str], Account | None]
-    by_id: Callable[[Session, int], Account]
-    acting: Callable[[Account], Actor]
-    offered: Callable[[Session], list[SignIn]]
-    reset_page: str
-    at: str = ""
-    takes: Callable[[Session, Account], bool] = lambda session, account: True
-
-    def found(self, session: Session, email: str) -> Account | None:
-        """The account of an address, where there is one."""
-        account = self.by_email(session, email)
-        return account if account is not None and self.takes(session, account) else None
-
-
-def sign_in(ctx: Context, realm: Realm, email: str, password: str, address: str = "") -> str:
-    """A session token for who knows the password. Raises `NotSignedIn`, or `TooMany`."""
+def sign_in(ctx: Context, realm: Realm, email: str, password: str, address: str = "", *, code: str = "") -> str:
+    """A session token for who knows the password and, where they have a second factor, shows a code of it. Raises
+    `NotSignedIn`, with `code` as its place where the password was right; or `TooMany`."""
     email = address_typed(email)
     throttling.attempt(ctx, f"{realm.kind} {email}", address)
     with ctx.transaction() as session:
@@ -81,15 +50,26 @@ def sign_in(ctx: Context, realm: Realm, email: str, password: str, address: str 
         stored = account.password_hash if account else None
     if not password_matches(stored, password) or account is None:
         # Said to the record, the log and who tried; never whether the account is there.
-        with ctx.transaction() as session:
-            auditing.note(session, ctx, "was turned away at the sign-in", (realm.kind, 0, email), why=_from(address))
-        log.warning("a sign-in as %s from %s failed", email, address or "an unknown address")
+        _turned_away(ctx, realm, email, address)
         raise NotSignedIn("the e-mail address or the password is not right", "password")
+    try:
+        with ctx.transaction() as session:
+            second_factor.must_be_shown(session, ctx, realm, realm.by_id(session, account.id), code)
+    except NotSignedIn:
+        if code.strip():
+            _turned_away(ctx, realm, email, address)
+        raise
     throttling.forgive(ctx, f"{realm.kind} {email}", address)
     with ctx.transaction() as session:
         who = ctx.acting(realm.acting(realm.by_id(session, account.id)))
         auditing.note(session, who, "signed in", (realm.kind, account.id, email), why=_from(address))
         return begin(session, ctx, realm, account.id)
+
+
+def _turned_away(ctx: Context, realm: Realm, email: str, address: str) -> None:
+    with ctx.transaction() as session:
+        auditing.note(session, ctx, "was turned away at the sign-in", (realm.kind, 0, email), why=_from(address))
+    log.warning("a sign-in as %s from %s failed", email, address or "an unknown address")
 
 
 def demo_sign_in(ctx: Context, realm: Realm, email: str) -> str:
@@ -137,7 +117,7 @@ def begin(session: Session, ctx: Context, realm: Realm, account_id: int) -> str:
     token = ctx.token()
     session.execute(delete(SignedIn).where(or_(SignedIn.expires_at <= ctx.now, SignedIn.seen_at <= ctx.now - IDLE)))
     made = SignedIn(token_hash=hash_token(token), created_at=ctx.now, seen_at=ctx.now, expires_at=ctx.now + SESSION)
-    setattr(made, owner(realm), account_id)
+    setattr(made, realm.column, account_id)
     session.add(made)
     return token
 
@@ -186,27 +166,17 @@ def end_others(ctx: Context, realm: Realm, token: str) -> None:
 
 
 def _mine(ctx: Context, realm: Realm) -> ColumnElement[bool]:
-    mine = getattr(ctx.actor, owner(realm))
-    if mine is None:
-        raise NotSignedIn("sign in first")
-    column: ColumnElement[bool] = getattr(SignedIn, owner(realm)) == mine
+    column: ColumnElement[bool] = getattr(SignedIn, realm.column) == realm.me(ctx)
     return column
 
 
 def _note_ended(session: Session, ctx: Context, realm: Realm, which: str) -> None:
-    auditing.note(
-        session, ctx, "ended sessions", (realm.kind, getattr(ctx.actor, owner(realm)), ctx.actor.name), why=which
-    )
+    auditing.note(session, ctx, "ended sessions", (realm.kind, realm.me(ctx), ctx.actor.name), why=which)
 
 
 def end_all(session: Session, realm: Realm, account_id: int) -> None:
     """End every session of an account."""
-    session.execute(delete(SignedIn).where(getattr(SignedIn, owner(realm)) == account_id))
-
-
-def owner(realm: Realm) -> str:
-    """The column that says whose a session or a letter is."""
-    return f"{realm.kind}_id"
+    session.execute(delete(SignedIn).where(getattr(SignedIn, realm.column) == account_id))
 
 
 def address_typed(email: str) -> str:

@@ -104,7 +104,7 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
         month = calls.get(consumer_id, {})
         applications = of_consumer(session, consumer_id, ctx.now)
         plans = _plans(session, [consumer_id]).get(consumer_id, [])
-        members = session.scalars(select(Member).filter_by(consumer_id=consumer_id).order_by(Member.id))
+        members = session.scalars(select(Member).filter_by(consumer_id=consumer_id, left_at=None).order_by(Member.id))
         period = month_of(local_day(ctx.now_us, zone_of(session)))
         running = [rate(c.case).subtotal for c in rating_cases.cases(session, period, [consumer_id])]
         return ConsumerView(

@@ -91,12 +91,12 @@ def own_receipt(ctx: Context, call_id: str) -> Receipt:
         call = call_queries.one(session, call_id)
         if call is None or call.consumer_id != ctx.actor.own_consumer:
             raise NotFound("no call of yours with this id is recorded", call_id)
-        return _receipt(session, call, internals=False)
+        return _receipt(session, call, internals=False, keys=ctx.actor.may("see credentials"))
 
 
-def _receipt(session: Session, call: Call, internals: bool) -> Receipt:
+def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -> Receipt:
     line = lines(session, [call])[0]
-    rungs = [_credential_rung(session, call, internals)]
+    rungs = [_credential_rung(session, call, internals, keys)]
     remarks = list(call.remarks) if internals else []
     if call.revision_id is None:
         rungs.append(Rung("refused", _REASONS.get(call.refused_by or "", "Refused"), "nothing else was checked", "end"))
@@ -152,7 +152,7 @@ def summary(call: Call) -> str:
     return f"{call.refused_by} was reached. The call came {_ms(call.retry_after_us)} too soon."
 
 
-def _credential_rung(session: Session, call: Call, internals: bool) -> Rung:
+def _credential_rung(session: Session, call: Call, internals: bool, keys: bool) -> Rung:
     application = session.get(Application, call.application_id) if call.application_id else None
     if application is None:
         note = "none was sent" if call.credential == "none" else "it is unknown, revoked, expired or malformed"
@@ -165,6 +165,8 @@ def _credential_rung(session: Session, call: Call, internals: bool) -> Rung:
         return Rung("passed", f"Signed token of {owner}", note, "credential", link=link)
     until = f"expires {key.expires_at:%-d %B %Y}" if key.expires_at else "expires never"
     what = {"key": "Key", "basic": "Id and secret", "client": "Token for the secret"}.get(call.credential, "Key")
+    if not keys:
+        return Rung("passed", f"{what} of {owner}", call.environment, "credential", link=link)
     note = f"{key.label}, now {key.state}, {until}, {call.environment}"
     return Rung("passed", f"{what} {key.prefix}… of {owner}", note, "credential", link=link)
 

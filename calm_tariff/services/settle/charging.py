@@ -21,7 +21,7 @@ from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.settle import numbering, rating_cases
 from calm_tariff.services.settle.periods import period_starting
 from calm_tariff.services.settle.rating_cases import ConsumerCase
-from calm_tariff.store.admit.consumers import Member
+from calm_tariff.store.admit import subscribers
 from calm_tariff.store.base.locking import all_locked
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.serve import usage_queries
@@ -139,7 +139,6 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> i
 
 
 def _tell(session: Session, ctx: Context, invoice: Invoice) -> None:
-    owners = select(Member).filter_by(consumer_id=invoice.consumer_id, role="owner")
     fields = {
         "number": invoice.number,
         "period": f"{invoice.period_start:%B %Y}",
@@ -148,7 +147,7 @@ def _tell(session: Session, ctx: Context, invoice: Invoice) -> None:
         "due": f"{invoice.due_on:%-d %B %Y}",
     }
     notice = Notice(kind="invoice issued", fields=fields, page=f"/invoices/{invoice.id}")
-    notify(session, ctx, members(session.scalars(owners)), notice)
+    notify(session, ctx, members(subscribers.members_who_may(session, invoice.consumer_id, "see money")), notice)
 
 
 def _invoice(ctx: Context, case: ConsumerCase, made: ChargeRun, meters: dict[str, int], days: DaysOf) -> Invoice:

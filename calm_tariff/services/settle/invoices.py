@@ -122,7 +122,7 @@ def one(ctx: Context, invoice_id: int) -> InvoiceView:
 def own(ctx: Context) -> list[InvoiceSummary]:
     """The signed-in consumer's issued invoices."""
     with ctx.transaction() as session:
-        return of_consumer(session, ctx.actor.own_consumer, issued_only=True)
+        return of_consumer(session, ctx.actor.consumer_to("see money"), issued_only=True)
 
 
 def own_one(ctx: Context, invoice_id: int) -> InvoiceView:
@@ -158,7 +158,11 @@ def own_days(ctx: Context, line_id: int) -> list[DayUnits]:
     """The days behind a line of one's own issued invoice."""
     with ctx.transaction() as session:
         line = session.get(InvoiceLine, line_id)
-        if line is None or line.invoice.consumer_id != ctx.actor.own_consumer or line.invoice.state == "draft":
+        if (
+            line is None
+            or line.invoice.consumer_id != ctx.actor.consumer_to("see money")
+            or line.invoice.state == "draft"
+        ):
             raise NotFound("there is no such line", str(line_id))
         return _days(session, line)
 
@@ -187,7 +191,7 @@ def _get(session: Session, invoice_id: int) -> Invoice:
 
 
 def _own(session: Session, ctx: Context, invoice_id: int) -> Invoice:
-    owner = ctx.actor.own_consumer
+    owner = ctx.actor.consumer_to("see money")
     found = session.get(Invoice, invoice_id, options=[selectinload(Invoice.lines)])
     if found is None or found.consumer_id != owner or found.state == "draft":
         raise NotFound("there is no such invoice", str(invoice_id))

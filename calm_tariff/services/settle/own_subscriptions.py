@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core import moves as rules
 from calm_tariff.core import stays
+from calm_tariff.core.lifecycles import UNDECIDED
 from calm_tariff.core.moves import Standing
 from calm_tariff.core.periods import local_day, moment_of
 from calm_tariff.core.terms import free_units
@@ -189,6 +190,6 @@ def _waiting(session: Session, of: Subscription) -> str | None:
     query = (
         select(Plan.name)
         .join(AccessRequest, AccessRequest.plan_id == Plan.id)
-        .where(AccessRequest.moves_id == of.id, AccessRequest.state.in_(("waiting", "passed to outside")))
+        .where(AccessRequest.moves_id == of.id, AccessRequest.state.in_(UNDECIDED))
     )
     return session.scalar(query)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import Column, ForeignKey, String, Table
+from sqlalchemy import Column, ForeignKey, String, Table, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.admit.portals import Portal
@@ -15,7 +15,8 @@ from calm_tariff.store.house.people import Account
 
 class Consumer(Base):
     """An organisation that calls the APIs. `look` and `shape` are digests of how its name looks, so that no other
-    can be taken for it. States: core.lifecycles.CONSUMER. `portal` is the one it came by, to which letters lead."""
+    can be taken for it. States: core.lifecycles.CONSUMER. `portal` is the one it came by, to which letters lead.
+    `closed_at` is when its account was closed."""
 
     __tablename__ = "consumer"
     id: Mapped[Id]
@@ -24,6 +25,7 @@ class Consumer(Base):
     shape: Mapped[Hash] = mapped_column(unique=True)
     created_at: Mapped[datetime]
     state: Mapped[Word] = mapped_column(default="let in", index=True)
+    closed_at: Mapped[datetime | None]
     portal_id: Mapped[int] = mapped_column(ForeignKey("portal.id"), index=True)
     portal: Mapped[Portal] = relationship()
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary="consumer_in_group", order_by="ConsumerGroup.name")
@@ -38,16 +40,36 @@ ConsumerInGroup = Table(
 
 
 class Member(Account, Base):
-    """Somebody of a consumer. `role`: owner, developer."""
+    """Somebody of a consumer. `role`: core.membership.ROLES. One who has left stays for what they did, under the name
+    they had, with no address and no password."""
 
     __tablename__ = "member"
     consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
+    joined_at: Mapped[datetime | None]
+    left_at: Mapped[datetime | None]
     consumer: Mapped[Consumer] = relationship(lazy="joined")
 
     @property
     def at(self) -> str:
         """Where the portal of its consumer is, to be joined to the installation's address."""
         return self.consumer.portal.where
+
+
+class MemberInvitation(Base):
+    """Somebody whom an owner of an organisation has asked to belong to it, as a role; whoever has the letter's token
+    may. Good for one, once."""
+
+    __tablename__ = "member_invitation"
+    __table_args__ = (UniqueConstraint("consumer_id", "email"),)
+    id: Mapped[Id]
+    token_hash: Mapped[Hash] = mapped_column(unique=True)
+    consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"))
+    consumer: Mapped[Consumer] = relationship(lazy="joined")
+    email: Mapped[Name]
+    role: Mapped[Word]
+    invited_by: Mapped[Name]
+    invited_at: Mapped[datetime]
+    expires_at: Mapped[datetime] = mapped_column(index=True)
 
 
 class AwaitedSignUp(Base):

@@ -10,6 +10,7 @@ from sqlalchemy import Row, Select, func, or_, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.lifecycles import CALLING
+from calm_tariff.core.membership import MAY, STAY, Act
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.requests import TermsAccepted
@@ -94,8 +95,19 @@ def consumers_subscribed(session: Session, product_id: int) -> set[int]:
 
 
 def members_of(session: Session, consumers: Collection[int]) -> list[Member]:
-    """Everybody of these consumers."""
-    return list(session.scalars(select(Member).where(Member.consumer_id.in_(consumers)).order_by(Member.id)))
+    """Everybody of these consumers: of a closed account, whoever can still sign in to it."""
+    return list(session.scalars(_members(consumers)))
+
+
+def members_who_may(session: Session, consumer: int, act: Act) -> list[Member]:
+    """Everybody of a consumer whose role allows an act."""
+    return list(session.scalars(_members([consumer]).where(Member.role.in_(MAY[act]))))
+
+
+def _members(consumers: Collection[int]) -> Select[Member]:
+    heard = (Consumer.state != "closed") | Member.role.in_(STAY)
+    query = select(Member).join(Consumer, Consumer.id == Member.consumer_id)
+    return query.where(Member.consumer_id.in_(consumers), Member.left_at.is_(None), heard).order_by(Member.id)
 
 
 def revisions_in_force(session: Session, now: datetime) -> Iterator[Row[Consumer, PlanRevision]]:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import ForeignKey, String
 from sqlalchemy.orm import Mapped, mapped_column
 
-from calm_tariff.store.base.columns import Base, Hash, Id, Name, Word
+from calm_tariff.store.base.columns import Base, Hash, Id, Name, Prose, Word
 
 
 class Account:
@@ -48,6 +49,34 @@ class SignedIn(Base):
     expires_at: Mapped[datetime] = mapped_column(index=True)
     address: Mapped[str] = mapped_column(String(60), default="")
     browser: Mapped[Name] = mapped_column(default="")
+
+
+class AddressChange(Base):
+    """Somebody wants letters at another mail address, to which one was sent; whoever has its token has shown that it is
+    theirs."""
+
+    __tablename__ = "address_change"
+    token_hash: Mapped[Hash] = mapped_column(primary_key=True)
+    person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"), index=True)
+    member_id: Mapped[int | None] = mapped_column(ForeignKey("member.id"), index=True)
+    email: Mapped[Name]
+    expires_at: Mapped[datetime] = mapped_column(index=True)
+
+
+class SecondFactor(Base):
+    """What somebody shows at the sign-in beside the password: codes made of a secret (RFC 6238), which is sealed. It
+    counts from `confirmed_at` on. No code of `last_step` or before is taken again; `recovery` are the hashes of codes
+    that are good once each."""
+
+    __tablename__ = "second_factor"
+    id: Mapped[Id]
+    person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"), unique=True)
+    member_id: Mapped[int | None] = mapped_column(ForeignKey("member.id"), unique=True)
+    sealed: Mapped[Prose]
+    begun_at: Mapped[datetime]
+    confirmed_at: Mapped[datetime | None]
+    last_step: Mapped[int] = mapped_column(default=0)
+    recovery: Mapped[list[Any]]
 
 
 class PasswordReset(Base):

@@ -34,6 +34,6 @@ def test_a_demo_offers_a_few_members_and_no_more(office: Office) -> None:
         offered = MEMBERS.offered(session)
     assert len(offered) == OFFERED
     assert [(one.email, one.role) for one in offered[:2]] == [
-        (office.consumers[0].email, "Ferries"),
-        (office.consumers[1].email, "Kayaks"),
+        (office.consumers[0].email, "Ferries, owner"),
+        (office.consumers[1].email, "Kayaks, owner"),
     ]

@@ -25,14 +25,14 @@ def test_a_role_is_asked_for_by_name_and_nobody_is_told_to_sign_in() -> None:
     reviewer.must_be("reviewer", "finance")
     with pytest.raises(NotAllowed, match="this is for finance or operations; you are signed in as reviewer"):
         reviewer.must_be("finance", "operations")
-    member = Actor("Leonor", member_id=7, consumer_id=2, consumer="Ferries")
+    member = Actor("Leonor", member_id=7, consumer_id=2, consumer="Ferries", membership="owner")
     for nobody in (NOBODY, SYSTEM, member):  # whoever has no role of the staff's
         with pytest.raises(NotSignedIn):
             nobody.must_be("reviewer")
 
 
 def test_what_is_a_consumers_own_is_for_its_members_alone() -> None:
-    assert Actor("Leonor", member_id=7, consumer_id=2).own_consumer == 2
+    assert Actor("Leonor", member_id=7, consumer_id=2, membership="billing").own_consumer == 2
     for other in (NOBODY, Actor("Rui", "reviewer", person_id=4), Actor("script", "operations", token_id=1)):
         with pytest.raises(NotSignedIn):
             _ = other.own_consumer

@@ -9,7 +9,7 @@ import { type Later, Loaded, useFirst } from "../kit/later";
 import { Told } from "../kit/told";
 import { Nowhere } from "./frame";
 import { record } from "./house/place";
-import { Entrance } from "./house/sign-in";
+import { Entrance, NewAddress } from "./house/sign-in";
 import { Today } from "./observe/today";
 import { ALL_PLACES } from "./places";
 import { Shell } from "./shell";
@@ -50,6 +50,7 @@ function Inside({ me }: { me: Console["Me"] }) {
         <Suspense fallback={<Opening />}>
           <Routes>
             <Route path="/" element={<Today />} />
+            <Route path="/address" element={<NewAddress />} />
             <Route path="/record" element={<Loaded page={record} />} />
             {ALL_PLACES.map(({ path, routes }) => (
               <Route key={path} path={`${path}/*`} element={<Loaded page={routes} />} />

@@ -1,4 +1,6 @@
 import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { Problem } from "../api/problem";
 import { Trouble } from "./controls";
 import { Line } from "./fields";
 import { Form, Refused, Send, useEntry } from "./form";
@@ -11,26 +13,58 @@ export function Credentials({
   children,
 }: {
   heading: React.ReactNode;
-  enter: (email: string, password: string) => Promise<unknown>;
+  enter: (typed: { email: string; password: string; code: string }) => Promise<unknown>;
   onEntered: () => unknown;
   children?: React.ReactNode;
 }) {
+  const { asked, first } = useCode();
   const entry = useEntry({
-    start: { email: "", password: "" },
-    send: ({ email, password }) => enter(email, password),
-    done: onEntered,
+    start: { email: "", password: "", code: "" },
+    send: (typed) => first(typed, enter),
+    done: (entered) => entered && onEntered(),
   });
   return (
     <Form of={entry}>
       {heading}
       <Line name="email" label="E-mail address" type="email" autoComplete="username" required />
       <Line name="password" label="Password" type="password" autoComplete="current-password" required />
+      {asked && <Code autoFocus />}
       <Refused />
       <div className="mt-2 flex items-center gap-4">
         <Send>Sign in</Send>
         {children}
       </div>
     </Form>
+  );
+}
+
+/** A second factor is asked for once the password was right: then the place for its code is shown. */
+function useCode() {
+  const [asked, setAsked] = useState(false);
+  const first = async <V extends { code: string }>(typed: V, send: (typed: V) => Promise<unknown>) => {
+    try {
+      await send(typed);
+      return true;
+    } catch (error) {
+      if (!(error instanceof Problem) || error.where !== "code" || asked) throw error;
+      setAsked(true);
+      return false;
+    }
+  };
+  return { asked, first };
+}
+
+/** A code of the second factor. */
+export function Code({ name = "code", ...rest }: { name?: string; autoFocus?: boolean }) {
+  return (
+    <Line
+      {...rest}
+      name={name}
+      label="Code"
+      autoComplete="one-time-code"
+      required
+      hint="The six figures that your program for codes shows, or a recovery code."
+    />
   );
 }
 
@@ -78,18 +112,20 @@ export function Reset({
   set,
   onEntered,
 }: {
-  set: (token: string, password: string) => Promise<unknown>;
+  set: (typed: { token: string; password: string; code: string }) => Promise<unknown>;
   onEntered: () => unknown;
 }) {
+  const { asked, first } = useCode();
   const entry = useEntry({
-    start: { password: "" },
-    send: ({ password }) => set(letterToken(), password),
-    done: onEntered,
+    start: { password: "", code: "" },
+    send: (typed) => first({ ...typed, token: letterToken() }, set),
+    done: (entered) => entered && onEntered(),
   });
   return (
     <Form of={entry}>
       <h1 className="mb-4">Set another password</h1>
       <NewPassword name="password" />
+      {asked && <Code autoFocus />}
       <p className="mb-3 text-soft">You are then signed in here, and signed out everywhere else.</p>
       <Refused />
       <Send>Set it</Send>

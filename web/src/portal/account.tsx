@@ -1,10 +1,10 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { Link, useLocation, useNavigate } from "react-router";
+import { Link } from "react-router";
 import { api } from "../api/portal";
-import { entered } from "../api/queries/asking";
-import { ownSessions } from "../api/queries/portal";
+import { ownAddress, ownFactor, ownSessions } from "../api/queries/portal";
 import { Line } from "../kit/fields";
 import { Form, Refused, Send, useEntry } from "../kit/form";
+import { AddressConfirmed, MailAddress } from "../kit/mail-address";
+import { SecondFactor } from "../kit/second-factor";
 import { Sessions } from "../kit/sessions";
 import {
   Credentials,
@@ -16,21 +16,10 @@ import {
   PasswordChange,
   Reset,
 } from "../kit/signing-in";
+import { useEntered } from "./entered";
 import { useMe } from "./me";
 
 const NARROW = "mx-auto max-w-[420px] pt-6";
-const ENTRANCES = new Set(["/sign-in", "/confirm", "/reset"]);
-
-function useEntered() {
-  const queries = useQueryClient();
-  const navigate = useNavigate();
-  const { pathname } = useLocation();
-  return async () => {
-    await entered(queries);
-    if (ENTRANCES.has(pathname)) navigate("/applications", { replace: true });
-  };
-}
-
 export function SignIn() {
   const me = useMe();
   const entered = useEntered();
@@ -38,7 +27,7 @@ export function SignIn() {
     <div className="mx-auto grid max-w-[860px] gap-x-16 gap-y-8 pt-6 md:grid-cols-2">
       <Credentials
         heading={<h1 className="mb-4">Sign in</h1>}
-        enter={(email, password) => api.post("/session", { body: { email, password } })}
+        enter={(body) => api.post("/session", { body })}
         onEntered={entered}
       >
         <Link className="figure-link" to="/sign-up">
@@ -156,19 +145,52 @@ export function ResetPassword() {
   const entered = useEntered();
   return (
     <div className={NARROW}>
-      <Reset
-        set={(token, password) => api.post("/session/reset", { body: { token, password } })}
-        onEntered={entered}
-      />
+      <Reset set={(body) => api.post("/session/reset", { body })} onEntered={entered} />
     </div>
   );
 }
 
-export function OwnPassword() {
+/** For whoever has the letter to another address of theirs. */
+export function NewAddress() {
+  const { name } = useMe();
+  return (
+    <div className={NARROW}>
+      <AddressConfirmed confirm={(token) => api.post("/address/confirm", { body: { token } })}>
+        <Link className="figure-link" to={name ? "/you" : "/sign-in"}>
+          {name ? "Your sign-in" : "Sign in"}
+        </Link>
+      </AddressConfirmed>
+    </div>
+  );
+}
+
+/** What guards one's own sign-in, and where one is signed in. */
+export function You() {
+  const { name, consumer, role } = useMe();
   return (
     <>
-      <h1 className="mb-4">Your password</h1>
-      <PasswordChange change={(body) => api.put("/password", { body })} />
+      <h1>Your sign-in</h1>
+      <p className="mt-1 mb-5 text-soft">
+        You are {name}, and belong to{" "}
+        <Link className="figure-link" to="/organisation">
+          {consumer}
+        </Link>{" "}
+        as {role}.
+      </p>
+      <div className="grid max-w-[900px] gap-x-16 gap-y-8 md:grid-cols-2">
+        <section aria-label="Your password">
+          <h2 className="mb-1 text-[20px]">Your password</h2>
+          <PasswordChange change={(body) => api.put("/password", { body })} />
+        </section>
+        <MailAddress own={ownAddress()} want={(body) => api.put("/address", { body })} />
+      </div>
+      <SecondFactor
+        own={ownFactor()}
+        begin={(body) => api.post("/second-factor", { body })}
+        confirm={(body) => api.post("/second-factor/confirm", { body })}
+        renew={(body) => api.post("/second-factor/recovery-codes", { body })}
+        end={(body) => api.post("/second-factor/end", { body })}
+      />
       <Sessions
         own={ownSessions()}
         endOne={(id) => api.delete("/sessions/{session_id}", { params: { path: { session_id: id } } })}

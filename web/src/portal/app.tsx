@@ -8,10 +8,11 @@ import { Boundary } from "../kit/boundary";
 import { Trouble, Waiting } from "../kit/controls";
 import { type Later, Loaded, later, useFirst } from "../kit/later";
 import { Told } from "../kit/told";
-import { Confirm, ForgottenPassword, OwnPassword, ResetPassword, SignIn, SignUp } from "./account";
+import { Confirm, ForgottenPassword, NewAddress, ResetPassword, SignIn, SignUp, You } from "./account";
 import { Browse } from "./browse";
 import { picture, useLook } from "./look";
 import { Me, useMe } from "./me";
+import { Join } from "./organisation/invite";
 import { FurtherPage } from "./page";
 import { ProductPage } from "./product";
 
@@ -25,6 +26,8 @@ const OWN_PAGES: [string, Later][] = [
     "/subscriptions/:id",
     later(() => import("./subscription/subscription").then((of) => of.SubscriptionPage)),
   ],
+  ["/organisation", later(() => import("./organisation/organisation").then((of) => of.OrganisationPage))],
+  ["/organisation/closing", later(() => import("./organisation/closing").then((of) => of.ClosingPage))],
   ["/usage", later(() => import("./usage").then((of) => of.Usage))],
   ["/invoices", later(() => import("./invoices").then((of) => of.Invoices))],
   ["/invoices/:id", later(() => import("./invoices").then((of) => of.InvoicePage))],
@@ -55,6 +58,7 @@ export function App() {
           <Header me={member} />
           <main className="mx-auto w-full max-w-[1200px] flex-1 px-6 pt-6 pb-16">
             {member.name && !member.let_in && <NotLetIn me={member} />}
+            {member.closed && <Closed me={member} />}
             <Boundary at={pathname}>
               <Suspense fallback={<Waiting words="Opening the page" />}>
                 <Routes>
@@ -66,11 +70,13 @@ export function App() {
                   <Route path="/confirm" element={<Confirm />} />
                   <Route path="/forgotten" element={<ForgottenPassword />} />
                   <Route path="/reset" element={<ResetPassword />} />
+                  <Route path="/join" element={<Join />} />
+                  <Route path="/address" element={<NewAddress />} />
                   <Route
-                    path="/password"
+                    path="/you"
                     element={
                       <Own>
-                        <OwnPassword />
+                        <You />
                       </Own>
                     }
                   />
@@ -121,6 +127,15 @@ function NotLetIn({ me }: { me: Member }) {
     <p role="status" className="mb-6 bg-(--portal-tint) px-4 py-3">
       {me.look.provider} looks at new organisations before they are let in. Once {me.consumer} is, you get a
       letter; until then you see what everybody sees.
+    </p>
+  );
+}
+
+/** What is read where the account is closed. */
+function Closed({ me }: { me: Member }) {
+  return (
+    <p role="status" className="mb-6 bg-(--portal-tint) px-4 py-3">
+      The account of {me.consumer} is closed. Its usage, calls and invoices are left to be seen.
     </p>
   );
 }
@@ -176,18 +191,25 @@ function Header({ me }: { me: Member }) {
               <NavLink to="/usage" className={link}>
                 Usage
               </NavLink>
-              <NavLink to="/invoices" className={link}>
-                Invoices
-              </NavLink>
+              {me.may.includes("see money") && (
+                <NavLink to="/invoices" className={link}>
+                  Invoices
+                </NavLink>
+              )}
             </>
           )}
         </nav>
-        <div className="ml-auto flex gap-5">
+        <div className="ml-auto flex flex-wrap gap-x-5 gap-y-1">
           {me.name ? (
             <>
-              <NavLink to="/password" className={link} title="Your password">
-                {me.name}, {me.consumer}
+              <NavLink to="/you" className={link} title="Your sign-in">
+                {me.name}
               </NavLink>
+              {me.let_in && (
+                <NavLink to="/organisation" className={link} title="Who belongs to it">
+                  {me.consumer}
+                </NavLink>
+              )}
               <button
                 type="button"
                 onClick={leave}

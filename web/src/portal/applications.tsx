@@ -10,6 +10,7 @@ import { AllowanceGauge } from "../kit/gauge";
 import { NameDialog } from "../kit/name-dialog";
 import { Prose } from "../kit/prose";
 import { Keys, Tags } from "./keys";
+import { useMe } from "./me";
 
 type App = Portal["ApplicationView"];
 
@@ -19,14 +20,17 @@ export function Applications() {
   const list = useApplications();
   const stale = useStale();
   const navigate = useNavigate();
+  const me = useMe();
   const [adding, setAdding] = useState(false);
   return (
     <>
       <div className="flex items-baseline justify-between gap-4">
         <h1>My applications</h1>
-        <Button main onClick={() => setAdding(true)}>
-          Register an application
-        </Button>
+        {me.may.includes("run applications") && (
+          <Button main onClick={() => setAdding(true)}>
+            Register an application
+          </Button>
+        )}
       </div>
       <TermsToAccept />
       <Trouble error={list.error} />
@@ -49,7 +53,9 @@ export function Applications() {
           </h2>
           <p className="text-soft">
             {a.plans.map((p) => `${p.product} · ${p.plan}: ${p.state}`).join("; ") || "on no plan yet"} ·{" "}
-            {plural(a.keys.filter((k) => k.state === "active").length, "active key")}
+            {me.may.includes("see credentials")
+              ? plural(a.keys.filter((k) => k.state === "active").length, "active key")
+              : `registered ${dayAndYear(a.created_at)}`}
           </p>
         </section>
       ))}
@@ -72,6 +78,7 @@ export function Applications() {
 
 export function ApplicationPage() {
   const { id } = useParams();
+  const me = useMe();
   const list = useApplications();
   const gauges = useQuery(allowances());
   const app = list.data?.find((a) => a.id === Number(id));
@@ -103,13 +110,24 @@ export function ApplicationPage() {
             <AllowanceGauge of={g} />
           </div>
         ))}
-      <Keys app={app} />
-      <Tags app={app} />
+      {me.may.includes("run applications") ? (
+        <>
+          <Keys app={app} />
+          <Tags app={app} />
+        </>
+      ) : (
+        <p className="mt-8 text-soft">
+          {me.closed
+            ? "Its keys are good no more."
+            : `Its keys are for owners and developers of ${me.consumer}.`}
+        </p>
+      )}
     </>
   );
 }
 
 function Plans({ app }: { app: App }) {
+  const me = useMe();
   const stale = useStale();
   const takeBack = useMutation({
     mutationFn: (request: number) =>
@@ -138,11 +156,13 @@ function Plans({ app }: { app: App }) {
             <>
               {" "}
               <Link className="figure-link" to={`/subscriptions/${p.subscription_id}`}>
-                {p.state === "ended" ? "what became of it" : "change, pause or end it"}
+                {p.state === "ended" || !me.may.includes("move subscriptions")
+                  ? "how it stands"
+                  : "change, pause or end it"}
               </Link>
             </>
           )}
-          {(p.state === "waiting" || p.state === "passed to outside") && p.request_id && (
+          {me.may.includes("ask for plans") && UNDECIDED.includes(p.state) && p.request_id && (
             <>
               {" "}
               <WordButton onClick={() => takeBack.mutate(p.request_id as number)}>
@@ -160,6 +180,7 @@ function Plans({ app }: { app: App }) {
 /** New terms of use of what one is subscribed to, to be read and accepted. */
 function TermsToAccept() {
   const stale = useStale();
+  const me = useMe();
   const list = useQuery(termsToAccept());
   const accept = useMutation({
     mutationFn: (slug: string) => api.post("/products/{slug}/terms", { params: { path: { slug } } }),
@@ -179,12 +200,16 @@ function TermsToAccept() {
         <Prose html={t.html} />
       </div>
       <Trouble error={accept.error} />
-      <Button main disabled={accept.isPending} onClick={() => accept.mutate(t.slug)}>
-        Accept the terms of {t.product}
-      </Button>
+      {me.may.includes("ask for plans") && (
+        <Button main disabled={accept.isPending} onClick={() => accept.mutate(t.slug)}>
+          Accept the terms of {t.product}
+        </Button>
+      )}
     </section>
   ));
 }
+
+const UNDECIDED = ["waiting", "passed to outside"];
 
 const PLAN_WORDS: Record<string, string> = {
   waiting: "waiting for a decision",

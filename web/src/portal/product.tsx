@@ -147,6 +147,16 @@ function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer
         </p>
       </Dialog>
     );
+  if (!me.may.includes("ask for plans"))
+    return (
+      <Dialog open onClose={onClose} title={`Choose ${offer.name}`}>
+        <p>
+          {me.closed
+            ? `The account of ${me.consumer} is closed.`
+            : `Owners and developers of ${me.consumer} choose plans; you belong to it as ${me.role}.`}
+        </p>
+      </Dialog>
+    );
   if (own.isPending)
     return (
       <Dialog open onClose={onClose} title={`${product.name} · ${offer.name}`}>

@@ -8,6 +8,10 @@ const ask = asking<paths>(api);
 export const me = () => ask("/me", {}, { staleTime: Number.POSITIVE_INFINITY });
 
 export const ownSessions = () => ask("/sessions");
+export const ownAddress = () => ask("/address");
+export const ownFactor = () => ask("/second-factor");
+export const organisation = () => ask("/organisation");
+export const closing = () => ask("/organisation/closing");
 
 export const page = (prefix: string) => ask("/pages/{prefix}", { params: { path: { prefix } } });
 
@@ -75,6 +79,8 @@ export const difference = (id: number, query: Move) =>
 
 /** What each change of a consumer's makes stale. */
 export const STALE = {
+  organisation: ["/organisation"],
+  myRole: ["/organisation", "/me"],
   application: ["/applications"],
   key: ["/applications"],
   request: ["/applications", "/allowances", "/terms-to-accept"],

@@ -6,7 +6,7 @@ export const house: Place = {
   path: "/house",
   name: "House",
   pages: [
-    { name: "Your password", to: "/house/password" },
+    { name: "Your sign-in", to: "/house/you" },
     { name: "Service tokens", to: "/house/tokens" },
   ],
   routes: later(() => import("./pages").then((of) => of.HousePages)),

@@ -2,6 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Link, Route, Routes, useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
 import { entered } from "../../api/queries/asking";
+import { AddressConfirmed } from "../../kit/mail-address";
 import { Credentials, DemoPeople, Forgotten, Reset } from "../../kit/signing-in";
 
 /** What somebody sees who is not signed in, wherever the address leads. */
@@ -10,6 +11,7 @@ export function Entrance({ me }: { me: Console["Me"] }) {
     <Routes>
       <Route path="/forgotten" element={<ForgottenPassword />} />
       <Route path="/reset" element={<ResetPassword />} />
+      <Route path="/address" element={<NewAddress />} />
       <Route path="*" element={<SignIn me={me} />} />
     </Routes>
   );
@@ -34,12 +36,25 @@ function ResetPassword() {
   return (
     <main className="mx-auto max-w-[420px] px-8 pt-[14vh]">
       <Reset
-        set={(token, password) => api.post("/session/reset", { body: { token, password } })}
+        set={(body) => api.post("/session/reset", { body })}
         onEntered={async () => {
           navigate("/", { replace: true });
           await entered(queries);
         }}
       />
+    </main>
+  );
+}
+
+/** For whoever has the letter to another address of theirs. */
+export function NewAddress() {
+  return (
+    <main className="mx-auto max-w-[420px] px-8 pt-[14vh]">
+      <AddressConfirmed confirm={(token) => api.post("/address/confirm", { body: { token } })}>
+        <Link className="figure-link" to="/">
+          Go on
+        </Link>
+      </AddressConfirmed>
     </main>
   );
 }
@@ -57,7 +72,7 @@ function SignIn({ me }: { me: Console["Me"] }) {
       </div>
       <Credentials
         heading={<h2 className="mb-3">Sign in</h2>}
-        enter={(email, password) => api.post("/session", { body: { email, password } })}
+        enter={(body) => api.post("/session", { body })}
         onEntered={done}
       >
         <Link className="figure-link" to="/forgotten">

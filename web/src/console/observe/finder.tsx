@@ -22,7 +22,7 @@ const PAGES = [
   ["Periods", "/settle/periods"],
   ["The record", "/record"],
   ["Service tokens", "/house/tokens"],
-  ["Your password", "/house/password"],
+  ["Your sign-in", "/house/you"],
   ["Bring in an OpenAPI document", "/compose/documents/new"],
   ["Type an API by hand", "/compose/apis/new"],
   ["Make a new meter", "/compose/meters/new"],

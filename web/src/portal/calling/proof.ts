@@ -42,7 +42,9 @@ export function useProof(one: Operation, product: string) {
   const holds = (a: Application) => a.plans.some((p) => p.product === product && p.subscription_id !== null);
   const app = own.data?.find((a) => a.id === application) ?? own.data?.find(holds) ?? own.data?.[0];
   const ways: Way[] = (one.kinds as Way["shows"][]).flatMap((shows) => [
-    ...(app && one.sandbox && shows !== "token" ? [{ shows, hour: true }] : []),
+    ...(app && me.may.includes("run applications") && one.sandbox && shows !== "token"
+      ? [{ shows, hour: true }]
+      : []),
     { shows, hour: false },
   ]);
   const way = ways.find((w) => wayName(w) === chosen) ?? ways[0] ?? { shows: "key", hour: false };

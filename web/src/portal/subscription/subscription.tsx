@@ -5,6 +5,7 @@ import { useStale } from "../../api/queries/asking";
 import { STALE, subscription } from "../../api/queries/portal";
 import { Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count, dayAndYear, plural, untilWhen } from "../../kit/format";
+import { useMe } from "../me";
 import { Course } from "./course";
 import { Moves } from "./moves";
 
@@ -20,6 +21,7 @@ const STATES: Record<string, string> = {
 /** One subscription: how it stands, how it came to that, and what can be done with it. */
 export function SubscriptionPage() {
   const { id } = useParams();
+  const me = useMe();
   const query = useQuery(subscription(Number(id)));
   const of = query.data;
   if (!of)
@@ -47,7 +49,12 @@ export function SubscriptionPage() {
           A move to {of.waiting} waits for a decision. It can be taken back on the page of {of.application}.
         </p>
       )}
-      {of.state !== "ended" && <Moves key={`${of.state} ${of.plan_id}`} of={of} />}
+      {of.state !== "ended" &&
+        (me.may.includes("move subscriptions") ? (
+          <Moves key={`${of.state} ${of.plan_id}`} of={of} />
+        ) : (
+          <p className="mt-7 text-soft">Owners of {me.consumer} change, pause and end it.</p>
+        ))}
     </>
   );
 }
@@ -90,6 +97,7 @@ function Trial({ trial }: { trial: NonNullable<Subscription["trial"]> }) {
 
 function Coming({ of, coming }: { of: Subscription; coming: NonNullable<Subscription["coming"]> }) {
   const stale = useStale();
+  const me = useMe();
   const takeBack = useMutation({
     mutationFn: () =>
       api.delete("/subscriptions/{subscription_id}/coming-move", {
@@ -105,9 +113,11 @@ function Coming({ of, coming }: { of: Subscription; coming: NonNullable<Subscrip
       <p>
         With {untilWhen(coming.at)} it {coming.plan ? <b>becomes {coming.plan}</b> : <b>ends</b>}, as{" "}
         {coming.made_by} has said.{" "}
-        <WordButton disabled={takeBack.isPending} onClick={() => takeBack.mutate()}>
-          leave it as it is
-        </WordButton>
+        {me.may.includes("move subscriptions") && (
+          <WordButton disabled={takeBack.isPending} onClick={() => takeBack.mutate()}>
+            leave it as it is
+          </WordButton>
+        )}
       </p>
       <Trouble error={takeBack.error} />
     </section>

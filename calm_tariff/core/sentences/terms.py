@@ -1,4 +1,4 @@
-"""Terms as sentences: the same words on the tariff sheet, in receipts, in the portal and in mail.
+"""Terms as sentences.
 
 A sentence is a run of parts. A part with a `field` is a word that can be changed; the field is a
 path into the terms.
@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date
 from decimal import Decimal
 from typing import Literal
 
@@ -209,38 +208,6 @@ def trial_sentence(trial: Trial, path: str, meters: Sequence[tuple[str, str]]) -
 def notice_sentence(days: int, path: str) -> Sentence:
     """The notice that an end takes, in words."""
     return (Part("ended with "), _whole(days, path), Part(" days' notice"))
-
-
-def move_in_words(kind: str, offer: str, to: str | None, last: date | None) -> str:
-    """A move of a subscription (core.moves), made now, or in force once the local day `last` is over. A change of plan
-    that is to no other one ends a trial of it, and what is taken back was to come."""
-    after = "" if last is None else f" after {last:%-d %B %Y}"
-    if kind == "change plan":
-        return f"{offer} becomes {to}{after}" if to else f"{offer} goes on with its charges{after}"
-    if kind == "take back":
-        return f"{offer} goes on as it is"
-    if kind == "end":
-        return f"{offer} has ended" if last is None else f"{offer} ends with {last:%-d %B %Y}"
-    return f"{offer} is paused" if kind == "pause" else f"{offer} goes on"
-
-
-def consequences_in_words(kind: str, plan: str | None, last: date | None, *, trial: bool, anew: bool) -> list[str]:
-    """What a move brings with it besides its charges; `plan`, `last` and `kind` as in `move_in_words`. `trial`: one
-    runs; `anew`: allowances start anew over a move of plan."""
-    if kind == "pause":
-        return ["Calls are refused within a second. A day that ends paused is not charged."]
-    if kind == "resume":
-        return ["Calls are served within a second. Allowances count on where they were."]
-    if kind == "end" and last is None:
-        return ["Calls are refused within a second. What is due stands on the invoice of this month."]
-    if kind == "end":
-        day = f"{last:%-d %B %Y}"
-        return [f"Calls are served until the end of {day}. What is due then stands on the invoice of that month."]
-    if last is not None:
-        return []
-    counts = "starts anew" if anew else "counts on where both plans have it"
-    so = "The trial is over with it." if trial else f"What was used of an allowance {counts}."
-    return [f"Today counts as a day of {plan}.", so]
 
 
 def tax_sentence(tax: str, path: str) -> Sentence:

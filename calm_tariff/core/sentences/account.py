@@ -1,0 +1,53 @@
+"""What people read about who belongs to an organisation, and about closing its account."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date
+
+from calm_tariff.core.membership import Role
+
+
+def role_in_words(role: Role) -> str:
+    """What somebody may do who belongs to an organisation (core.membership)."""
+    return {
+        "owner": "May do all of it: what developers and billing members may, move and end subscriptions, say who "
+        "belongs to it, and close the account.",
+        "developer": "Has the applications and their keys, asks for plans, and sees usage and calls; no invoices.",
+        "billing": "Sees invoices, usage and calls; no keys, and changes nothing.",
+    }[role]
+
+
+def closing_in_words(
+    *,
+    keys: int,
+    requests: int,
+    invitations: int,
+    shut_out: Sequence[str],
+    unpaid: Sequence[str],
+    last_month: date | None,
+) -> list[str]:
+    """What closing an account brings with it besides the ends of its subscriptions. `shut_out` are the members who
+    cannot sign in any more, `unpaid` the numbers of invoices, `last_month` that of the invoice to come, if one is."""
+    said = []
+    if keys:
+        said.append("One key is good no more." if keys == 1 else f"{keys} keys are good no more.")
+    if requests:
+        said.append("One request is taken back." if requests == 1 else f"{requests} requests are taken back.")
+    if invitations:
+        count = "One invitation is" if invitations == 1 else f"{invitations} invitations are"
+        said.append(f"{count} taken back.")
+    if shut_out:
+        said.append(f"{_and(shut_out)} cannot sign in any more.")
+    said.append("Owners and billing members still can, to see usage, calls and invoices.")
+    if last_month:
+        said.append(f"What was used until now is charged with the invoice for {last_month:%B %Y}.")
+    if unpaid:
+        be, stay = ("is", "stays") if len(unpaid) == 1 else ("are", "stay")
+        said.append(f"{_and(unpaid)} {be} not paid, and {stay} due.")
+    said.append("An account that is closed is not opened again, and nobody else can have its name.")
+    return said
+
+
+def _and(parts: Sequence[str]) -> str:
+    return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"
