@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
@@ -53,6 +53,23 @@ def projected(
         if spent_at is None and expected >= limit:
             spent_at = max(hour, now)
     return Projection(Fraction(expected, _PARTS * HOUR), spent_at)
+
+
+def expected_between(
+    used: Decimal,
+    window: tuple[int, int],
+    now: int,
+    hourly: Mapping[int, Decimal],
+    first_call: int | None,
+) -> Callable[[int, int], Fraction]:
+    """How many units are expected in a stretch of what remains of a window [start, end) of which so much is used, as
+    `projected` expects them; of what is past, none."""
+
+    def until(instant: int) -> Fraction:
+        stretch = (window[0], min(max(instant, now), window[1]))
+        return projected(used, Decimal(0), stretch, now, hourly, first_call).at_end
+
+    return lambda start, end: until(end) - until(start)
 
 
 def _steady(used: Decimal, units: Decimal, start: int, end: int, now: int) -> Projection:

@@ -9,9 +9,9 @@ from calm_tariff.portal_api.admit import applications, downloads, look, organisa
 from calm_tariff.portal_api.admit import reference as operations
 from calm_tariff.portal_api.base.asking import COOKIE, members_here
 from calm_tariff.portal_api.house import session
-from calm_tariff.portal_api.observe import allowances, answering, calls
+from calm_tariff.portal_api.observe import allowances, answering, calls, usage
 from calm_tariff.portal_api.serve import own_use, receipts
-from calm_tariff.portal_api.settle import closing, invoices, subscriptions
+from calm_tariff.portal_api.settle import closing, invoices, running_month, subscriptions
 from calm_tariff.services.base.context import Context
 from calm_tariff.settings import Settings
 
@@ -30,9 +30,11 @@ ROUTERS = (
     invoices,
     subscriptions,
     closing,
+    running_month,
     allowances,
     answering,
     calls,
+    usage,
 )
 
 

@@ -2,11 +2,12 @@
 
 from decimal import Decimal
 from fractions import Fraction
+from itertools import pairwise
 
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from calm_tariff.core.forecast import Projection, projected
+from calm_tariff.core.forecast import Projection, expected_between, projected
 from calm_tariff.core.periods import HOUR
 
 WEEK = 168 * HOUR
@@ -53,6 +54,30 @@ def test_a_projection_is_what_the_rule_says(used, quota, before, after, off, fir
     hourly = {h: pattern[n % len(pattern)] for n, h in enumerate(hours) if n % 5}
     asked = (used, quota, (now - before, now + after), now, hourly, begun)
     assert projected(*asked) == as_written(*asked)
+
+
+@given(
+    used=units,
+    before=st.integers(0, 40 * 24 * HOUR),
+    after=st.integers(0, 12 * 24 * HOUR),
+    first=st.none() | st.integers(0, 6 * WEEK),
+    cuts=st.lists(st.integers(-3 * 24 * HOUR, 14 * 24 * HOUR), min_size=1, max_size=5),
+    pattern=st.lists(units, min_size=1, max_size=50),
+)
+def test_what_is_expected_in_stretches_adds_up_to_what_is_expected_in_all(
+    used, before, after, first, cuts, pattern
+) -> None:
+    begun = None if first is None else NOW - first
+    hours = [] if begun is None else range(begun // HOUR * HOUR, NOW, HOUR)
+    hourly = {h: pattern[n % len(pattern)] for n, h in enumerate(hours) if n % 5}
+    window = (NOW - before, NOW + after)
+    expected = expected_between(used, window, NOW, hourly, begun)
+    bounds = sorted([window[0], *(NOW + cut for cut in cuts), window[1] + HOUR])
+    parts = [expected(start, end) for start, end in pairwise(bounds)]
+    assert all(part >= 0 for part in parts)
+    whole = projected(used, Decimal(0), window, NOW, hourly, begun).at_end - Fraction(used)
+    assert sum(parts) == whole
+    assert expected(window[0], NOW) == 0  # of what is past, none
 
 
 def test_a_projection_follows_the_hours_of_the_week_once_there_is_a_week() -> None:

@@ -145,6 +145,6 @@ def test_only_who_may_come_in_is_offered_in_a_demo(office: Office, quay: PortalV
     groups.set_members(office.manager, group.id, [office.consumers[1].member.own_consumer])
     portals.save(office.manager, quay.id, quay.edition, replace(TYPED, groups=[group.id]))
     web = browser(office, demo=True)
-    assert [one["role"] for one in web.get("/portals/quay/api/v1/me").json()["demo"]] == ["Kayaks"]
+    assert [one["role"] for one in web.get("/portals/quay/api/v1/me").json()["demo"]] == ["Kayaks, owner"]
     for email, status in ((office.consumers[0].email, 403), (office.consumers[1].email, 204)):
         assert web.post("/portals/quay/api/v1/session/demo", json={"email": email}).status_code == status

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import json
 from datetime import datetime
+from typing import Any
 
 from alembic import command
-from sqlalchemy import text
+from sqlalchemy import Connection, text
 
 from calm_tariff.core.periods import DAY
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import configuration, upgrade
 from calm_tariff.store.serve.call_writer import Sums
-from calm_tariff.store.serve.usage import DailyAnswers
+from calm_tariff.store.serve.usage import DailyAnswers, HourlyOutcomes
 from tests.servers import RunDatabase
 
 BEFORE_JOBS = [
@@ -95,6 +96,51 @@ def test_the_look_of_the_one_portal_becomes_the_first_of_several(database: RunDa
     assert links == ["/applications/3", "/admit/desk"]
 
 
+def test_hours_are_summed_anew_from_calls_by_all_that_tells_them_apart(database: RunDatabase) -> None:
+    url = database.make_schema("calm_before_outcomes")
+    command.upgrade(configuration(url), "0021")
+    made, at = engine(url), 3_600_000_000 * 490_000
+    whose = [(1, 2, 3, 4), (1, 2, 3, None), (1, 2, None, None), (None, None, None, None)]
+    what = [("live", "served", 200, None), ("sandbox", "held", 500, None), ("live", "refused", 429, "Rate")]
+    what.append(("live", "refused", 429, "rate"))
+    calls = [
+        {
+            **dict(zip(("operation_id", "consumer_id", "application_id", "key_id"), one, strict=True)),
+            **dict(zip(("environment", "verdict", "status", "refused_by"), other, strict=True)),
+            "at_us": at + n * 1_700_000_000,
+            "call_id": f"{n:026}",
+            "bytes_in": n,
+            "bytes_out": 2 * n,
+        }
+        for n, (one, other) in enumerate((one, other) for one in whose for other in what * 3)
+    ]
+    with made.begin() as connection:
+        insert_calls(connection, calls)
+    upgrade(url)
+    with made.connect() as connection:
+        found = sorted(map(tuple, connection.execute(text("SELECT * FROM hourly_outcomes"))))
+    empty = {"product_id": 1, "units": {}, "took_us": 0, "wait_us": 0}
+    sums = Sums()
+    sums.add({**call, **empty} for call in calls)
+    rows = next(rows for table, rows, _ in sums.rows() if table is HourlyOutcomes)
+    assert found == sorted(tuple(row.values()) for row in rows)
+    assert sum(row[-3] for row in found) == len(calls) == 48
+
+
+def insert_calls(connection: Connection, calls: list[dict[str, Any]]) -> None:
+    """Calls as a schema of any age keeps them: what it asks for beside is empty."""
+    for call in calls:
+        given = {
+            **call,
+            **dict.fromkeys(("checks", "units", "told", "carried", "remarks", "counted", "reported"), "{}"),
+        }
+        for name, kind, null, _, default, _ in connection.execute(text("SHOW COLUMNS FROM `call`")):
+            if null == "NO" and default is None and name not in given:
+                given[name] = 0 if "int" in kind else ""
+        names = ", ".join(f"`{n}`" for n in given)
+        connection.execute(text(f"INSERT INTO `call` ({names}) VALUES ({', '.join(f':{n}' for n in given)})"), given)
+
+
 def test_days_are_summed_from_calls_as_recording_sums_them(database: RunDatabase) -> None:
     url = database.make_schema("calm_before_answers")
     command.upgrade(configuration(url), "0016")
@@ -113,22 +159,12 @@ def test_days_are_summed_from_calls_as_recording_sums_them(database: RunDatabase
     ]
     calls = [{**call, "at_us": at + n, "call_id": f"{n:026}"} for n, call in enumerate(calls)]
     with made.begin() as connection:
-        for call in calls:
-            given = {
-                **call,
-                **dict.fromkeys(("checks", "units", "told", "carried", "remarks", "counted", "reported"), "{}"),
-            }
-            for name, kind, null, _, default, _ in connection.execute(text("SHOW COLUMNS FROM `call`")):
-                if null == "NO" and default is None and name not in given:
-                    given[name] = 0 if "int" in kind else ""
-            names = ", ".join(f"`{n}`" for n in given)
-            connection.execute(
-                text(f"INSERT INTO `call` ({names}) VALUES ({', '.join(f':{n}' for n in given)})"), given
-            )
+        insert_calls(connection, calls)
     upgrade(url)
     with made.connect() as connection:
         found = {tuple(row[:4]): row[4] for row in connection.execute(text("SELECT * FROM daily_answers"))}
     empty = {"consumer_id": 1, "product_id": 1, "bytes_in": 0, "bytes_out": 0, "units": {}}
+    empty |= {"application_id": 1, "key_id": 1, "refused_by": None}
     sums = Sums()
     sums.add({**call, **empty} for call in calls)
     rows = next(rows for table, rows, _ in sums.rows() if table is DailyAnswers)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from calm_tariff.core.periods import MINUTE, moment_of
@@ -43,18 +43,9 @@ def log(ctx: Context, wanted: CallFilter, cursor: str | None = None, rows: int =
     return _log(ctx, wanted, cursor, rows)
 
 
-def own_log(ctx: Context, wanted: CallFilter, cursor: str | None = None) -> Page[CallLine]:
+def own_log(ctx: Context, wanted: CallFilter, cursor: str | None = None, rows: int = PAGE) -> Page[CallLine]:
     """A page of the signed-in consumer's own calls, whatever consumer the filter names."""
-    mine = CallFilter(
-        verdict=wanted.verdict,
-        consumer_id=ctx.actor.own_consumer,
-        subscription_id=wanted.subscription_id,
-        application_id=wanted.application_id,
-        meter_id=wanted.meter_id,
-        since_us=wanted.since_us,
-        until_us=wanted.until_us,
-    )
-    return _log(ctx, mine, cursor, PAGE)
+    return _log(ctx, replace(wanted, consumer_id=ctx.actor.own_consumer), cursor, rows)
 
 
 def recent(ctx: Context, wanted: CallFilter, minutes: int = 30) -> Recent:

@@ -94,6 +94,20 @@ def own_receipt(ctx: Context, call_id: str) -> Receipt:
         return _receipt(session, call, internals=False, keys=ctx.actor.may("see credentials"))
 
 
+def advice_for(session: Session, call: Call) -> list[str]:
+    """What would have let a refused call in, as its consumer reads it."""
+    if call.revision_id is None:
+        return []
+    revision = session.get_one(PlanRevision, call.revision_id)
+    checks = list(_checks(call, read(PlanTerms, revision.terms)))
+    return _advice(session, call, checks, revision.plan, internals=False)
+
+
+def refused_by_in_words(by: str) -> str:
+    """What refused a call: something before the limits, in words, or a limit by its name."""
+    return _REASONS.get(by, by)
+
+
 def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -> Receipt:
     line = lines(session, [call])[0]
     rungs = [_credential_rung(session, call, internals, keys)]

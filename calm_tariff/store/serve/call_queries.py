@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
-from sqlalchemy import Select, func, select
+from sqlalchemy import ColumnElement, Select, func, select
 from sqlalchemy.orm import Session, load_only
 
 from calm_tariff.core.periods import HOUR, MINUTE
-from calm_tariff.store.serve.usage import Call, HourlyVerdicts
+from calm_tariff.store.serve.usage import Call, HourlyOutcomes, HourlyVerdicts
 from calm_tariff.store.serve.usage_queries import verdicts_between
 
 _REPLAYED = (
@@ -38,6 +38,10 @@ class CallFilter:
     consumer_id: int | None = None
     subscription_id: int | None = None
     application_id: int | None = None
+    key_id: int | None = None
+    environment: str | None = None
+    status: int | None = None
+    refused_by: str | None = None
     operations: Sequence[int] | None = None
     meter_id: int | None = None
     since_us: int | None = None
@@ -65,8 +69,8 @@ def page(session: Session, wanted: CallFilter, before: str | None, limit: int) -
 
 
 def count(session: Session, wanted: CallFilter) -> int:
-    """How many calls are meant. What the sums by verdict can tell is not counted call by call."""
-    if wanted == CallFilter(wanted.verdict, wanted.consumer_id, since_us=wanted.since_us, until_us=wanted.until_us):
+    """How many calls are meant. What sums of hours can tell is not counted call by call."""
+    if wanted.subscription_id is None and wanted.meter_id is None:
         return _by_sums(session, wanted)
     return session.scalar(_narrowed(select(func.count()).select_from(Call), wanted)) or 0
 
@@ -80,13 +84,24 @@ def _by_sums(session: Session, wanted: CallFilter) -> int:
         edges = [(start, end)]
     else:
         edges = [(start, begin), (stop, end)]
-        sums = verdicts_between(session, begin, stop, wanted.consumer_id)
-        total = sum(n for calls in sums.values() for v, n in calls.items() if wanted.verdict in (None, v))
+        if wanted == CallFilter(wanted.verdict, wanted.consumer_id, since_us=wanted.since_us, until_us=wanted.until_us):
+            sums = verdicts_between(session, begin, stop, wanted.consumer_id)
+            total = sum(n for calls in sums.values() for v, n in calls.items() if wanted.verdict in (None, v))
+        else:
+            hours = HourlyOutcomes.hour_us >= begin, HourlyOutcomes.hour_us < stop
+            query = select(func.sum(HourlyOutcomes.calls)).where(*hours, *_conditions(HourlyOutcomes, wanted))
+            total = int(session.scalar(query) or 0)
     for a, b in edges:
         if a < b:
             edge = replace(wanted, since_us=a, until_us=b)
             total += session.scalar(_narrowed(select(func.count()).select_from(Call), edge)) or 0
     return total
+
+
+def newest_refused(session: Session, wanted: CallFilter, by: str) -> Call | None:
+    """The newest of the calls meant that something refused."""
+    found = page(session, replace(wanted, verdict="refused", refused_by=by), None, 1)
+    return found[0] if found else None
 
 
 def one(session: Session, call_id: str) -> Call | None:
@@ -117,18 +132,21 @@ def by_minute(session: Session, wanted: CallFilter) -> list[MinuteVerdicts]:
     return [MinuteVerdicts(int(at), verdict, n, int(waited)) for at, verdict, n, waited in rows]
 
 
-def _narrowed(query: Q, wanted: CallFilter) -> Q:
-    conditions = [
-        (Call.verdict, wanted.verdict),
-        (Call.consumer_id, wanted.consumer_id),
-        (Call.subscription_id, wanted.subscription_id),
-        (Call.application_id, wanted.application_id),
-    ]
-    for column, value in conditions:
-        if value is not None:
-            query = query.where(column == value)
+_ALIKE = ("verdict", "consumer_id", "application_id", "key_id", "environment", "status", "refused_by")
+
+
+def _conditions(table: Any, wanted: CallFilter) -> list[ColumnElement[bool]]:
+    """What narrows both calls and their sums by hour."""
+    found = [getattr(table, name) == getattr(wanted, name) for name in _ALIKE if getattr(wanted, name) is not None]
     if wanted.operations is not None:
-        query = query.where(Call.operation_id.in_(wanted.operations))
+        found.append(table.operation_id.in_(wanted.operations))
+    return found
+
+
+def _narrowed(query: Q, wanted: CallFilter) -> Q:
+    query = query.where(*_conditions(Call, wanted))
+    if wanted.subscription_id is not None:
+        query = query.where(Call.subscription_id == wanted.subscription_id)
     if wanted.meter_id is not None:
         query = query.where(func.json_exists(Call.units, f'$."{wanted.meter_id}"'))
     if wanted.since_us is not None:

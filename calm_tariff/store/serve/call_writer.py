@@ -144,14 +144,12 @@ class Sums:
             hour = call["at_us"] // HOUR * HOUR
             consumer, verdict = call["consumer_id"] or 0, call["verdict"]
             self._verdicts.setdefault((hour, consumer, call["product_id"] or 0, verdict), [0])[0] += 1
-            if verdict != "refused":
-                came = (hour, call["operation_id"] or 0, consumer, call["environment"], call["status"])
-                cell = self._outcomes.setdefault(came, [0, 0, 0])
-                cell[0] += 1
-                cell[1] += call["bytes_in"]
-                cell[2] += call["bytes_out"]
-                if call["environment"] == "live" and call["operation_id"]:
-                    self._answers.setdefault(_answer(call), [0])[0] += 1
+            cell = self._outcomes.setdefault((hour, *_outcome(call)), [0, 0, 0])
+            cell[0] += 1
+            cell[1] += call["bytes_in"]
+            cell[2] += call["bytes_out"]
+            if verdict != "refused" and call["environment"] == "live" and call["operation_id"]:
+                self._answers.setdefault(_answer(call), [0])[0] += 1
             for meter_id, units in call["units"].items():
                 key = (
                     hour,
@@ -203,6 +201,20 @@ class Sums:
         }
         for place in sorted(made):
             yield {"place": place, **made[place]}
+
+
+def _outcome(call: Record) -> tuple[Any, ...]:
+    """Who made a call and what became of it, as the sums of hours tell it."""
+    return (
+        call["operation_id"] or 0,
+        call["consumer_id"] or 0,
+        call["application_id"] or 0,
+        call["key_id"] or 0,
+        call["environment"],
+        call["verdict"],
+        call["refused_by"] or "",
+        call["status"],
+    )
 
 
 def _answer(call: Record) -> tuple[int, int, int, int]:

@@ -102,13 +102,21 @@ class HourlyUsage(Base):
 
 
 class HourlyOutcomes(Base):
-    """Calls let through in one hour by what became of them: what a meter's filter can be held against."""
+    """Calls of one hour by who made them and what became of them: what a meter's filter can be held against, and what
+    consumers see of their use. 0 stands for an operation, application or key that is unknown; `refused_by` is empty
+    where a call was let through."""
 
     __tablename__ = "hourly_outcomes"
+    __table_args__ = (Index("ix_hourly_outcomes_consumer", "consumer_id", "hour_us"),)
     hour_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
     operation_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
     consumer_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    application_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    key_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
     environment: Mapped[Word] = mapped_column(primary_key=True)
+    verdict: Mapped[str] = mapped_column(String(8), primary_key=True)
+    # Told apart letter by letter: limits may differ in the case of one.
+    refused_by: Mapped[str] = mapped_column(String(200, collation="utf8mb4_bin"), primary_key=True)
     status: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
     calls: Mapped[int] = mapped_column(BigInteger)
     bytes_in: Mapped[Micros]

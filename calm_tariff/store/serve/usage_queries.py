@@ -173,7 +173,7 @@ class Outcomes:
 
 
 def outcomes_between(session: Session, bounds: Sequence[int]) -> list[Outcomes]:
-    """What became of calls, by stretch between neighbouring bounds, operation, consumer, environment
+    """What became of calls let through, by stretch between neighbouring bounds, operation, consumer, environment
     and status. An hour belongs to the stretch it begins in."""
     place = func.interval(HourlyOutcomes.hour_us, *bounds) - 1
     cell = (
@@ -193,6 +193,7 @@ def outcomes_between(session: Session, bounds: Sequence[int]) -> list[Outcomes]:
         )
         .join(Consumer, Consumer.id == HourlyOutcomes.consumer_id)
         .where(HourlyOutcomes.hour_us >= bounds[0], HourlyOutcomes.hour_us < bounds[-1])
+        .where(HourlyOutcomes.verdict != "refused")
         .group_by(*cell)
     )
     return [
@@ -208,6 +209,72 @@ def outcomes_between(session: Session, bounds: Sequence[int]) -> list[Outcomes]:
             bytes_out=int(bytes_out),
         )
         for nth, operation, consumer, name, environment, status, calls, bytes_in, bytes_out in session.execute(query)
+    ]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OwnOutcomes:
+    """Calls of one consumer that are alike, in the stretch between two bounds: the `place`th."""
+
+    place: int
+    operation_id: int
+    application_id: int
+    key_id: int
+    environment: str
+    verdict: str
+    refused_by: str
+    status: int
+    calls: int
+    bytes_in: int
+    bytes_out: int
+
+
+def outcomes_of(session: Session, consumer_id: int, bounds: Sequence[int]) -> list[OwnOutcomes]:
+    """What became of a consumer's calls, by stretch between neighbouring bounds and by all that is told apart. An hour
+    belongs to the stretch it begins in."""
+    cell = (
+        func.interval(HourlyOutcomes.hour_us, *bounds) - 1,
+        HourlyOutcomes.operation_id,
+        HourlyOutcomes.application_id,
+        HourlyOutcomes.key_id,
+        HourlyOutcomes.environment,
+        HourlyOutcomes.verdict,
+        HourlyOutcomes.refused_by,
+        HourlyOutcomes.status,
+    )
+    sums = (func.sum(getattr(HourlyOutcomes, name)) for name in ("calls", "bytes_in", "bytes_out"))
+    query = select(*cell, *sums).where(
+        HourlyOutcomes.consumer_id == consumer_id,
+        HourlyOutcomes.hour_us >= bounds[0],
+        HourlyOutcomes.hour_us < bounds[-1],
+    )
+    return [
+        OwnOutcomes(
+            place=int(place),
+            operation_id=operation,
+            application_id=application,
+            key_id=key,
+            environment=environment,
+            verdict=verdict,
+            refused_by=refused_by,
+            status=status,
+            calls=int(calls),
+            bytes_in=int(bytes_in),
+            bytes_out=int(bytes_out),
+        )
+        for (
+            place,
+            operation,
+            application,
+            key,
+            environment,
+            verdict,
+            refused_by,
+            status,
+            calls,
+            bytes_in,
+            bytes_out,
+        ) in session.execute(query.group_by(*cell).order_by(*cell))
     ]
 
 

@@ -73,6 +73,19 @@ export function date(value: string): string {
   }).format(new Date(value));
 }
 
+/** Bytes, rounded to what matters: a megabyte is 10⁶ of them. */
+export function bytes(value: number): string {
+  if (value < 1000) return plural(value, "byte");
+  const [size, name] = value < 1e6 ? [1e3, "kB"] : value < 1e9 ? [1e6, "MB"] : [1e9, "GB"];
+  const rounded = value / size;
+  return `${count(rounded < 10 ? Math.round(rounded * 10) / 10 : Math.round(rounded))}\u00a0${name}`;
+}
+
+/** The calendar day it is now where times are told, as YYYY-MM-DD. */
+export function today(): string {
+  return new Intl.DateTimeFormat("sv-SE", { timeZone: told.zone }).format(new Date());
+}
+
 export function milliseconds(microseconds: number): string {
   const ms = microseconds / 1000;
   return `${ms < 10 ? ms.toFixed(1) : count(Math.round(ms))} ms`;

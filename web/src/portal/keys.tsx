@@ -56,46 +56,48 @@ export function Keys({ app }: { app: App }) {
         {me.look.token_endpoint}. Each product says which it takes.
       </p>
       {app.keys.length > 0 && (
-        <Table
-          className="mt-1"
-          rows={app.keys}
-          id={(k) => k.id}
-          columns={[
-            { head: "Key", cell: (k) => <code className="font-mono text-[13px]">{k.prefix}…</code> },
-            {
-              head: "Label",
-              cell: (k) => (
-                <>
-                  {k.label}
-                  {k.kind === "secret" && <span className="text-soft">, a secret</span>}
-                </>
-              ),
-            },
-            { head: "Calls", cell: (k) => k.environment },
-            { head: "State", cell: (k) => k.state },
-            {
-              head: "Good until",
-              cell: (k) => (k.expires_at ? untilWhen(k.expires_at) : "it is revoked"),
-            },
-            { head: "Made", cell: (k) => dayAndYear(k.created_at) },
-            {
-              head: "Rotate or revoke",
-              quiet: true,
-              number: true,
-              look: "whitespace-nowrap",
-              cell: (k) => (
-                <>
-                  {k.state === "active" && k.label !== PASSING && (
-                    <WordButton className="mr-3" onClick={() => setRotating(k)}>
-                      rotate
-                    </WordButton>
-                  )}
-                  {GOOD.includes(k.state) && <WordButton onClick={() => setRevoking(k)}>revoke</WordButton>}
-                </>
-              ),
-            },
-          ]}
-        />
+        <div className="relative overflow-x-auto">
+          <Table
+            className="mt-1"
+            rows={app.keys}
+            id={(k) => k.id}
+            columns={[
+              { head: "Key", cell: (k) => <code className="font-mono text-[13px]">{k.prefix}…</code> },
+              {
+                head: "Label",
+                cell: (k) => (
+                  <>
+                    {k.label}
+                    {k.kind === "secret" && <span className="text-soft">, a secret</span>}
+                  </>
+                ),
+              },
+              { head: "Calls", cell: (k) => k.environment },
+              { head: "State", cell: (k) => k.state },
+              {
+                head: "Good until",
+                cell: (k) => (k.expires_at ? untilWhen(k.expires_at) : "it is revoked"),
+              },
+              { head: "Made", cell: (k) => dayAndYear(k.created_at) },
+              {
+                head: "Rotate or revoke",
+                quiet: true,
+                number: true,
+                look: "whitespace-nowrap",
+                cell: (k) => (
+                  <>
+                    {k.state === "active" && k.label !== PASSING && (
+                      <WordButton className="mr-3" onClick={() => setRotating(k)}>
+                        rotate
+                      </WordButton>
+                    )}
+                    {GOOD.includes(k.state) && <WordButton onClick={() => setRevoking(k)}>revoke</WordButton>}
+                  </>
+                ),
+              },
+            ]}
+          />
+        </div>
       )}
       <Form of={make} className="mt-3">
         <div className="flex flex-wrap items-end gap-3">

@@ -47,6 +47,15 @@ export const applications = () => ask("/applications", {}, { refetchInterval: 4_
 export const allowances = () => ask("/allowances", {}, { refetchInterval: 3_000 });
 export const termsToAccept = () => ask("/terms-to-accept");
 
+export type UseFilter = NonNullable<paths["/usage"]["get"]["parameters"]["query"]>;
+export const usage = (wanted: UseFilter) =>
+  ask(
+    "/usage",
+    { params: { query: wanted } },
+    { placeholderData: keepPreviousData, refetchInterval: 30_000 },
+  );
+export const runningMonth = () => ask("/running-month", {}, { refetchInterval: 60_000 });
+
 export type CallFilter = Omit<NonNullable<paths["/calls"]["get"]["parameters"]["query"]>, "cursor">;
 export const calls = (filter: CallFilter) =>
   infiniteQueryOptions({

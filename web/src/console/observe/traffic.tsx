@@ -5,12 +5,12 @@ import type { Console } from "../../api/console";
 import { makeStale } from "../../api/queries/asking";
 import { type CallFilter, calls, receipt as ofReceipt, STALE, traffic } from "../../api/queries/observe";
 import { useAddress } from "../../kit/address";
-import { VerdictBars } from "../../kit/chart";
 import { Button, Kbd, Trouble, Waiting } from "../../kit/controls";
 import { clock, count, dayAndMinute, milliseconds, minute, zoneName } from "../../kit/format";
 import { ReceiptLadder } from "../../kit/receipt";
 import { Table } from "../../kit/table";
 import { Verdict } from "../../kit/verdict";
+import { VerdictBars } from "../../kit/verdict-bars";
 import { ConsumerChoice } from "../admit/consumer-choice";
 import { Aside, Page } from "../frame";
 
@@ -83,7 +83,13 @@ export function Traffic() {
             />
             <Figure n={recent.data.refused} of="refused" />
           </div>
-          <VerdictBars minutes={recent.data.minutes} time={minute} />
+          <VerdictBars
+            bars={recent.data.minutes}
+            name={minute}
+            of="Minute"
+            every={5}
+            says="Calls by minute and verdict"
+          />
         </>
       )}
       <div className="mt-4 flex items-baseline justify-between gap-4">

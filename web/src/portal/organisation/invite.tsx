@@ -25,7 +25,7 @@ export function Invitations({ of }: { of: Invited[] }) {
   });
   if (of.length === 0) return null;
   return (
-    <section aria-label="Invited" className="mt-6 overflow-x-auto">
+    <section aria-label="Invited" className="relative mt-6 overflow-x-auto">
       <h2 className="text-[18px]">Invited</h2>
       <Table
         rows={of}

@@ -1,0 +1,119 @@
+"""The usage page: figures that are sums of calls, each opening to them, and what the month comes to."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+
+import httpx
+from playwright.sync_api import Locator, Page, expect
+
+from tests.browser.conftest import People
+from tests.browser.test_views import serious
+from tests.processes import Processes, wait_for
+
+
+def figure(text: str) -> int:
+    found = re.search(r"[\d,]+", text)
+    assert found, text
+    return int(found[0].replace(",", ""))
+
+
+def fetched(page: Page, link: Locator) -> str:
+    answer = page.request.get(page.url.split("/portal")[0] + (link.get_attribute("href") or ""))
+    assert answer.status == 200
+    return answer.text()
+
+
+def test_figures_of_a_past_month_narrow_open_to_their_calls_and_are_a_file(people: People) -> None:
+    page = people.member("Leonor")
+    page.get_by_role("link", name="Usage").click()
+    page.get_by_label("Stretch").select_option("last month")
+    calls = page.get_by_role("region", name="Calls")
+    expect(page.get_by_label("First day")).to_have_value(re.compile(r"-01$"))
+    by_status = page.get_by_role("region", name="By status")
+    of_404 = by_status.get_by_role("row").filter(has=page.get_by_role("button", name="404"))
+    expect(of_404).to_be_visible()
+    assert serious(page) == []
+    count = figure(of_404.get_by_role("cell").first.inner_text())
+    assert count > 0
+    of_404.get_by_role("button", name="404").click()
+    served = page.get_by_role("button", name=re.compile(r"[\d,]+ served$"))
+    expect(served).to_have_text(re.compile(rf"^{count:,} served"))
+    expect(calls.get_by_text(re.compile(rf"^{count:,} in view"))).to_be_visible()
+    expect(calls.get_by_role("row").nth(1).get_by_role("cell").nth(3)).to_have_text("404")
+    rows = list(csv.DictReader(io.StringIO(fetched(page, page.get_by_role("link", name="CSV").first))))
+    assert sum(int(row["calls"]) for row in rows) == count and {row["status"] for row in rows} == {"404"}
+    assert len(list(csv.DictReader(io.StringIO(fetched(page, calls.get_by_role("link", name="CSV")))))) == count
+    page.get_by_role("button", name="of all, not of what is chosen below").click()
+    expect(served).not_to_have_text(re.compile(rf"^{count:,} served"))
+
+
+def test_what_refused_calls_is_said_with_what_would_have_let_them_in(people: People, product: Processes) -> None:
+    page = people.member("Duarte")
+    application = next(a for a in page.request.get("/portal/api/v1/applications").json() if a["name"] == "Skipper app")
+    made = page.request.post(f"/portal/api/v1/applications/{application['id']}/passing-keys", data={}).json()
+    key = {"X-API-Key": made["secret"]}
+    wait_for(lambda: httpx.get(f"{product.gateway}/tides/v2/stations", headers=key).status_code == 200)
+    with httpx.Client(base_url=product.gateway, headers=key) as client:
+        while client.get("/tides/v2/stations").status_code != 429:
+            pass
+    page.goto("/portal/usage?environment=sandbox")
+    page.get_by_role("link", name="Usage").wait_for()
+    by_key = page.get_by_role("region", name="By key").get_by_role("button", name=made["key"]["prefix"])
+    wait_for(lambda: page.reload() and seen(by_key))
+    by_key.click()
+    why = page.get_by_role("region", name="What refused calls")
+    expect(why).to_contain_text(re.compile(r"1 call, the newest with this receipt\."))
+    expect(why).to_contain_text(re.compile(r"With .+ at .+ it would have been let in at once\."))
+    why.get_by_role("button", name="1 call").click()
+    calls = page.get_by_role("region", name="Calls")
+    expect(calls.get_by_text("1 in view")).to_be_visible()
+    expect(calls.get_by_role("row").nth(1)).to_contain_text("refused by")
+    why.get_by_role("button", name="this receipt").click()
+    expect(page.get_by_role("complementary", name="Receipt")).to_contain_text("Subscription to Harbour Data · Ketch")
+    assert serious(page) == []
+
+
+def seen(there: Locator) -> bool:
+    """Whether something is on the page once its figures are."""
+    there.page.get_by_text("in view").wait_for()
+    return there.count() > 0
+
+
+def test_a_day_of_the_chart_opens_to_its_calls(people: People) -> None:
+    page = people.member("Leonor")
+    page.goto("/portal/usage?since=2026-01-01")
+    expect(page.get_by_role("alert").first).to_be_hidden()
+    page.goto("/portal/usage")
+    page.get_by_label("Stretch").select_option("last month")
+    expect(page.get_by_label("First day")).to_have_value(re.compile(r"-01$"))
+    page.get_by_role("button", name="as figures").click()
+    row = page.get_by_role("row").filter(has=page.get_by_role("button", name=re.compile(r"^Wed "))).first
+    made = sum(figure(row.get_by_role("cell").nth(n).inner_text()) for n in (1, 2, 3))
+    row.get_by_role("button").click()
+    calls = page.get_by_role("region", name="Calls")
+    expect(calls.get_by_text(re.compile(rf"^{made:,} in view"))).to_be_visible()
+    calls.get_by_role("button", name="of one day; show all").click()
+    expect(calls.get_by_text(re.compile(rf"^{made:,} in view"))).to_have_count(0)
+
+
+def test_what_the_month_comes_to_opens_to_its_lines(people: People) -> None:
+    page = people.member("Leonor")
+    page.goto("/portal/usage")
+    month = page.get_by_role("region", name="What the month comes to")
+    expect(month).to_contain_text(re.compile(r"€[\d,.]+ for \w+ \d{4} so far, on day \d+ of \d+; with tax €[\d,.]+\."))
+    expect(month).to_contain_text("Should use go on as it has,")
+    month.get_by_role("button", name="open the lines").click()
+    foot = month.get_by_role("row").filter(has_text="Before tax")
+    so_far = month.inner_text().split(" for ")[0].split("€")[1].strip()
+    expect(foot.get_by_role("cell").nth(1)).to_have_text(f"€{so_far}")
+    amounts = month.get_by_role("row").filter(has_text=re.compile("Fee|calls|lookups"))
+    assert amounts.count() >= 4
+    whole = sum(
+        round(float(amounts.nth(n).get_by_role("cell").nth(1).inner_text().strip("€").replace(",", "")) * 100)
+        for n in range(amounts.count())
+    )
+    assert whole == round(float(so_far.replace(",", "")) * 100)
+    assert serious(page) == []
