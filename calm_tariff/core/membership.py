@@ -16,6 +16,7 @@ Act = Literal[
     "ask for plans",
     "move subscriptions",
     "see money",
+    "set alerts",
     "run the account",
 ]
 ROLES: tuple[Role, ...] = get_args(Role)
@@ -31,6 +32,7 @@ MAY: Mapping[Act, frozenset[Role]] = {
     "ask for plans": _WHO_BUILD,
     "move subscriptions": _OWNER,
     "see money": frozenset[Role]({"owner", "billing"}),
+    "set alerts": _EVERYBODY,
     "run the account": _OWNER,
 }
 # What is left of an account that is closed.

@@ -7,7 +7,7 @@ neighbours on the link, a cloud's own data service.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
 
 from calm_tariff.core.errors import Invalid
@@ -20,12 +20,17 @@ _TRANSLATED = ip_network("64:ff9b::/96")  # RFC 6052
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Reach:
     """The networks that may be asked. With none `named`, everything that is routed: not this machine itself
-    (unless it is `here`), not its link, no group of machines. `own_ports` are ours on this machine, and never asked.
-    """
+    (unless it is `here`), not its link, no group of machines; with `public_only`, no private network either.
+    `own_ports` are ours on this machine, and never asked."""
 
     named: tuple[Network, ...] = ()
     here: bool = False
     own_ports: frozenset[int] = frozenset()
+    public_only: bool = False
+
+    def public(self) -> Reach:
+        """The same for addresses that outsiders give: public ones alone, whatever networks are named."""
+        return replace(self, named=(), public_only=True)
 
     def refusal(self, address: str, port: int) -> str:
         """Why an IP address and port may not be asked; empty where they may. Raises `ValueError` for no address."""
@@ -40,6 +45,8 @@ class Reach:
             return f"{found} is this machine itself; CALM_REACHES names the networks that may be asked"
         if found.is_link_local or found.is_multicast or found.is_reserved:
             return f"{found} is no address that is routed; CALM_REACHES names the networks that may be asked"
+        if self.public_only and not found.is_global:
+            return f"{found} is no public address"
         return f"{found} is in none of the networks that CALM_REACHES names" if self.named else ""
 
 

@@ -14,12 +14,10 @@ from calm_tariff.core.periods import instant_of, local_day, month_of, period_bef
 from calm_tariff.core.portals import FIRST, Brand
 from calm_tariff.demo import recording
 from calm_tariff.demo.callers import CONSUMERS
-from calm_tariff.demo.colleagues import bring_colleagues
 from calm_tariff.demo.history import Called, Caller, World
-from calm_tariff.demo.moves import move_as_told
+from calm_tariff.demo.lately import lately
 from calm_tariff.demo.offers import APIS, HOUSE_LIMITS, METERS, PRODUCTS
 from calm_tariff.demo.portals import PORTALS, WAITING
-from calm_tariff.demo.release_notes import tell_what_was_new
 from calm_tariff.demo.scenario import (
     DAYS,
     PASSWORD,
@@ -31,7 +29,6 @@ from calm_tariff.demo.scenario import (
     DemoConsumer,
     DemoProduct,
 )
-from calm_tariff.demo.serving import serve_as_told
 from calm_tariff.formats.callers import Asked, LiveCaller
 from calm_tariff.formats.pictures import KINDS
 from calm_tariff.services.admit import applications, carrying_over, groups, letting_in, requests, sign_up
@@ -121,10 +118,7 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     _charge(office, now, say)
     for product in PRODUCTS:
         _draft(office, product, labels)
-    serve_as_told(office.on(DAYS, "Ines", 9), standins)
-    tell_what_was_new(office.on(DAYS, "Ines", 9))
-    move_as_told(office.on(DAYS, "Ines", 9))
-    bring_colleagues(office.on(DAYS, "Ines", 9))
+    lately(office.on(DAYS, "Ines", 9), frozen, standins)
     return Loaded(count, [_live(world, caller, secrets[caller.key_id]) for caller in callers])
 
 

@@ -7,9 +7,10 @@ from fastapi import FastAPI
 from calm_tariff.edge import own_account, problems, reference, signing_in
 from calm_tariff.portal_api.admit import applications, downloads, look, organisation, products, requests, sign_up
 from calm_tariff.portal_api.admit import reference as operations
+from calm_tariff.portal_api.base import notices
 from calm_tariff.portal_api.base.asking import COOKIE, members_here
 from calm_tariff.portal_api.house import session
-from calm_tariff.portal_api.observe import allowances, answering, calls, usage
+from calm_tariff.portal_api.observe import alerts, allowances, answering, calls, usage
 from calm_tariff.portal_api.serve import own_use, receipts
 from calm_tariff.portal_api.settle import closing, invoices, running_month, subscriptions
 from calm_tariff.services.base.context import Context
@@ -35,6 +36,8 @@ ROUTERS = (
     answering,
     calls,
     usage,
+    alerts,
+    notices,
 )
 
 

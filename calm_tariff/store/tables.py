@@ -5,12 +5,14 @@ from calm_tariff.store.base import jobs, notices, provider, record
 from calm_tariff.store.base.columns import Base
 from calm_tariff.store.compose import apis, groups, house_limits, issuers, meters, products
 from calm_tariff.store.house import people, service_tokens
+from calm_tariff.store.observe import alerts
 from calm_tariff.store.serve import instances, usage
 from calm_tariff.store.settle import invoices
 
 metadata = Base.metadata
 
 __all__ = [
+    "alerts",
     "apis",
     "applications",
     "consumers",

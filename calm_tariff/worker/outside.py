@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import time
+from typing import Any
 
 import httpx
 
@@ -12,6 +13,7 @@ from calm_tariff.services.admit import outside_decisions
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.compose.apis import back_ends
 from calm_tariff.services.compose.apis.back_ends import Answer, Question
+from calm_tariff.services.observe import alerts
 from calm_tariff.worker.ticket_desk import TicketDesk, Unproven
 
 log = logging.getLogger("calm_tariff.worker")
@@ -44,6 +46,15 @@ def _answer(client: httpx.Client, question: Question) -> Answer:
 
 def _ms(begun: float) -> int:
     return round((time.monotonic() - begun) * 1000)
+
+
+def send_webhook(ctx: Context, of: dict[str, Any]) -> None:
+    """Send an alert to where its consumer wants it. Raises `httpx.HTTPError` where that is away or does not take it."""
+    wanted = alerts.outgoing(ctx, of["consumer"], of["event"], of["body"])
+    if wanted is None:
+        return
+    with reaching.client(ctx.reach.public(), timeout=PATIENCE) as client:
+        client.post(wanted.url, content=wanted.signed.body, headers=dict(wanted.signed.fields)).raise_for_status()
 
 
 def ask_ticket_desk(ctx: Context, address: str, secret: str, request_id: int) -> bool:

@@ -211,7 +211,7 @@ def observe(page: Page, developer: Page) -> None:
     developer.get_by_role("link", name="Usage").click()
     expect(developer.get_by_text("42 of 1,000, 4% used")).to_be_visible()
     developer.get_by_label("Verdict", exact=True).select_option("served")
-    developer.get_by_role("row").nth(1).get_by_role("button").click()
+    developer.get_by_role("region", name="Calls").get_by_role("row").nth(1).get_by_role("button").click()
     expect(developer.get_by_role("complementary", name="Receipt").get_by_text("v1 answered 200")).to_be_visible()
 
 

@@ -5,9 +5,14 @@ from __future__ import annotations
 import csv
 import io
 import re
+from collections.abc import Iterator
+from contextlib import contextmanager
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from threading import Thread
 
 import httpx
 from playwright.sync_api import Locator, Page, expect
+from standardwebhooks import Webhook
 
 from tests.browser.conftest import People
 from tests.browser.test_views import serious
@@ -117,3 +122,73 @@ def test_what_the_month_comes_to_opens_to_its_lines(people: People) -> None:
     )
     assert whole == round(float(so_far.replace(",", "")) * 100)
     assert serious(page) == []
+
+
+def test_an_alert_that_is_reached_is_told_where_notices_are_and_at_its_webhook(
+    people: People, product: Processes
+) -> None:
+    page = people.member("Aurora")
+    page.goto("/portal/usage")
+    alerts = page.get_by_role("region", name="Alerts")
+    with hook() as (address, got):
+        alerts.get_by_role("button", name="have them sent to a webhook, too").click()
+        page.get_by_label("Address").fill(f"http://ana:secret@{address}")
+        page.get_by_role("button", name="Send them here").click()
+        expect(page.get_by_role("alert")).to_contain_text("no name or password")
+        page.get_by_label("Address").fill(f"http://{address}")
+        page.get_by_role("button", name="Send them here").click()
+        secret = page.get_by_test_id("secret").inner_text()
+        page.get_by_role("button", name="I have kept it").click()
+        alerts.get_by_role("button", name="set an alert").click()
+        page.get_by_label("Tell me of").select_option("what the month comes to")
+        page.get_by_label(re.compile("Once it comes to so much, in EUR")).fill("none")
+        page.get_by_role("button", name="Set it").click()
+        expect(page.get_by_role("dialog").get_by_role("alert")).to_be_visible()
+        page.get_by_label(re.compile("Once it comes to so much, in EUR")).fill("0.01")
+        page.get_by_role("button", name="Set it").click()
+        expect(alerts).to_contain_text("€0.01 of the month's charge, before tax")
+        expect(alerts).to_contain_text(re.compile(r"reached \d+ \w+, \d\d:\d\d"))
+        assert serious(page) == []
+        fields, body = wait_for(lambda: got[0] if got else None)
+    said = Webhook(secret).verify(body, fields)
+    assert said["type"] == "alert.reached" and said["data"]["amount"] == "0.0100"
+
+    page.goto("/portal/notices")
+    told = page.get_by_role("region", name="What you were told")
+    newest = told.get_by_role("group").filter(has_text="Alert: €0.01 of the month's charge, before tax").first
+    expect(newest).to_contain_text("unread")
+    newest.locator("summary").click()
+    expect(newest).to_contain_text(re.compile(r"is reached: it comes to €\d+\.\d\d so far\."))
+    expect(newest).not_to_contain_text("unread")
+    page.get_by_role("button", name="mark all as read").click()
+    expect(page.get_by_role("link", name="Notices", exact=True)).to_be_visible()
+    mail = page.get_by_role("complementary", name="By mail")
+    mail.get_by_label("Alerts").uncheck()
+    expect(mail.get_by_label("Alerts")).to_be_enabled()
+    page.reload()
+    expect(mail.get_by_label("Alerts")).not_to_be_checked()
+    expect(mail.get_by_label("Invoices")).to_be_checked()
+    newest.locator("summary").click()
+    newest.get_by_role("link", name="Open what it is about").click()
+    alerts.get_by_role("button", name="take it away").click()
+    expect(alerts).to_contain_text("None yet.")
+
+
+@contextmanager
+def hook() -> Iterator[tuple[str, list[tuple[dict[str, str], bytes]]]]:
+    """Where webhooks can be sent: its address, and what has come."""
+    got: list[tuple[dict[str, str], bytes]] = []
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            got.append((dict(self.headers), self.rfile.read(int(self.headers["content-length"]))))
+            self.send_response(204)
+            self.end_headers()
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    Thread(target=server.serve_forever, daemon=True).start()
+    yield f"127.0.0.1:{server.server_port}/calm", got
+    server.shutdown()

@@ -65,6 +65,7 @@ PORTAL = [
     "/applications/1",
     "/usage",
     "/you",
+    "/notices",
     "/organisation",
     "/organisation/closing",
     "/invoices",

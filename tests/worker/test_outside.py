@@ -5,14 +5,19 @@ from __future__ import annotations
 import socket
 from collections.abc import Iterator
 from contextlib import closing
+from dataclasses import replace
+from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from threading import Thread
 
 import httpx
 import pytest
+from standardwebhooks import Webhook
 
+from calm_tariff.services.base import webhooks
 from calm_tariff.services.compose.apis import versions
 from calm_tariff.services.compose.apis.versions import ApiTyped
+from calm_tariff.services.observe import alerts
 from calm_tariff.worker import outside
 from tests.office import Office
 from tests.ports import free_port
@@ -70,3 +75,34 @@ def test_one_that_says_nothing_is_given_up_and_told_as_such(office: Office, monk
         version = add(office, "silent", f"http://127.0.0.1:{silent.getsockname()[1]}")
         outside.ask_back_ends(office.ctx)
     assert told(office, version) == (False, "did not answer within 3 s")
+
+
+def test_a_webhook_that_is_not_taken_is_sent_again_with_the_same_id_and_one_not_wanted_is_not(office: Office) -> None:
+    got: list[tuple[dict[str, str], bytes]] = []
+    answers = [500, 204]
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            got.append((dict(self.headers), self.rfile.read(int(self.headers["content-length"]))))
+            self.send_response(answers.pop(0))
+            self.end_headers()
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    Thread(target=server.serve_forever, daemon=True).start()
+    ctx = replace(office.ctx, clock=lambda: datetime.now(UTC))
+    own = ctx.acting(office.consumers[0].member)
+    made = alerts.set_hook(own, f"http://127.0.0.1:{server.server_port}/calm")
+    body = webhooks.event("alert.reached", ctx.now, {"alert": 1})
+    event = {"consumer": own.actor.consumer_id, "event": "alert-1-5", "body": body}
+    with pytest.raises(httpx.HTTPStatusError):
+        outside.send_webhook(ctx, event)
+    outside.send_webhook(ctx, event)
+    alerts.drop_hook(own)
+    outside.send_webhook(ctx, event)
+    server.shutdown()
+    assert len(got) == 2 and {fields["webhook-id"] for fields, _ in got} == {"alert-1-5"}
+    for fields, sent in got:
+        assert Webhook(made.secret).verify(sent, fields)["data"] == {"alert": 1}

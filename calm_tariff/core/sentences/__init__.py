@@ -2,6 +2,12 @@
 sheet, in receipts, in the portal and in mail."""
 
 from calm_tariff.core.sentences.account import closing_in_words, role_in_words
+from calm_tariff.core.sentences.alerts import (
+    allowance_alert_in_words,
+    allowance_reached_in_words,
+    charge_reached_in_words,
+    money_alert_in_words,
+)
 from calm_tariff.core.sentences.moves import consequences_in_words, move_in_words
 from calm_tariff.core.sentences.terms import (
     Part,
@@ -28,14 +34,18 @@ from calm_tariff.core.sentences.terms import (
 __all__ = [
     "Part",
     "Sentence",
+    "allowance_alert_in_words",
+    "allowance_reached_in_words",
     "amount_sentence",
     "bound_in_words",
+    "charge_reached_in_words",
     "closing_in_words",
     "consequences_in_words",
     "credential_in_words",
     "limit_sentence",
     "line_in_words",
     "money",
+    "money_alert_in_words",
     "move_in_words",
     "note_sentence",
     "notice_sentence",

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
 from urllib.parse import urljoin
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.names import cut
@@ -14,6 +15,7 @@ from calm_tariff.formats.letters import Address, letter
 from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.store.base.notices import Notice as Stored
+from calm_tariff.store.base.notices import NoticeChoice
 
 Kind = Literal[
     "invoice issued",
@@ -34,6 +36,7 @@ Kind = Literal[
     "account let in",
     "account turned away",
     "account closed",
+    "alert reached",
     "member invited",
     "member invited elsewhere",
     "member joined",
@@ -42,6 +45,28 @@ Kind = Literal[
     "address wanted",
     "sign-in changed",
 ]
+
+
+Group = Literal["plans", "requests", "invoices", "alerts", "members"]
+# What somebody may not want by mail. The rest comes by mail in any case: it guards the account, or is asked for.
+GROUPS: Mapping[Group, frozenset[Kind]] = {
+    "plans": frozenset[Kind](
+        {
+            "terms of use changed",
+            "version ends",
+            "plan changes",
+            "plan moved",
+            "subscription moved",
+            "trial ends soon",
+            "trial over",
+            "limit changed",
+        }
+    ),
+    "requests": frozenset[Kind]({"request granted", "request declined"}),
+    "invoices": frozenset[Kind]({"invoice issued"}),
+    "alerts": frozenset[Kind]({"alert reached"}),
+    "members": frozenset[Kind]({"member joined", "member left", "role changed"}),
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -54,6 +79,11 @@ class Recipient:
     at: str = ""
     member_id: int | None = None
     person_id: int | None = None
+
+    @property
+    def whose(self) -> tuple[str, int | None]:
+        """The audience and the id in it under which notices are kept; no id for one without an account."""
+        return ("member", self.member_id) if self.member_id is not None else ("person", self.person_id)
 
 
 class Account(Protocol):
@@ -92,15 +122,23 @@ class Notice:
     confidential: bool = False
 
 
+def group_of(kind: Kind) -> Group | None:
+    """The group that a kind of notice is of, where it is of one."""
+    return next((group for group, kinds in GROUPS.items() if kind in kinds), None)
+
+
 def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice: Notice) -> None:
-    """Tell everybody of an audience."""
+    """Tell everybody of an audience: by mail as well, but for those who do not want that of such notices."""
     office = provider_of(session).name
-    for each in audience:
+    everybody = list(audience)
+    quiet = _not_by_mail(session, everybody, group_of(notice.kind))
+    for each in everybody:
         link = Address(urljoin(ctx.web_address, each.at) + notice.page)
         fields = {"office": office, "link": link, **notice.fields, "name": each.name}
         said = letter(notice.kind.replace(" ", "_"), fields)
-        mailing.write(session, ctx, each.email, said, notice.confidential)
-        whose = ("member", each.member_id) if each.member_id is not None else ("person", each.person_id)
+        whose = each.whose
+        if whose not in quiet:
+            mailing.write(session, ctx, each.email, said, notice.confidential)
         if whose[1] is not None and not notice.confidential:
             session.add(
                 Stored(
@@ -113,3 +151,13 @@ def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice
                     written_at=ctx.now,
                 )
             )
+
+
+def _not_by_mail(session: Session, everybody: list[Recipient], group: Group | None) -> set[tuple[str, int | None]]:
+    if group is None:
+        return set()
+    known = {each.whose[1] for each in everybody} - {None}
+    query = select(NoticeChoice.audience, NoticeChoice.audience_id).where(
+        NoticeChoice.group == group, NoticeChoice.by_mail.is_(False), NoticeChoice.audience_id.in_(known)
+    )
+    return {(audience, identifier) for audience, identifier in session.execute(query)}

@@ -50,7 +50,7 @@ class Gauge:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class _Held:
+class Held:
     """A quota of a subscription, in the window that is open now, and how much of it is used. `scope` names its
     count; of quotas counted per key or per value it is the fullest count that is shown."""
 
@@ -74,7 +74,7 @@ def everyone(ctx: Context, wanted: PageQuery) -> Page[Gauge]:
     are projected."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        held = _held(session, ctx.now)
+        held = standing_of(session, ctx.now)
         if wanted.words:
             named = func.lower(Consumer.name).contains(wanted.words.lower(), autoescape=True)
             meant = set(session.scalars(select(Consumer.id).where(named)))
@@ -91,18 +91,18 @@ def own(ctx: Context) -> list[Gauge]:
 
 def of_consumer(session: Session, now: datetime, consumer_id: int) -> list[Gauge]:
     """A consumer's allowances."""
-    return _gauges(session, now, _held(session, now, consumer_id))
+    return _gauges(session, now, standing_of(session, now, consumer_id))
 
 
 def nearly_spent(session: Session, now: datetime, percent: int) -> int:
     """How many allowances are used to so many percent."""
-    return sum(h.percent >= percent for h in _held(session, now))
+    return sum(h.percent >= percent for h in standing_of(session, now))
 
 
 def running_out(session: Session, now: datetime, percent: int, at_most: int) -> list[Gauge]:
     """Allowances that refuse when spent and are used to so many percent, or will be spent before their window
     ends: the fullest `at_most`. Looks for them among the fullest 200."""
-    firm = sorted((h for h in _held(session, now) if h.quota.when_spent == "refuse"), key=_fullest)
+    firm = sorted((h for h in standing_of(session, now) if h.quota.when_spent == "refuse"), key=_fullest)
     found: list[Gauge] = []
     for start in range(0, min(len(firm), 200), 20):
         gauges = _gauges(session, now, firm[start : start + 20])
@@ -112,11 +112,11 @@ def running_out(session: Session, now: datetime, percent: int, at_most: int) -> 
     return found[:at_most]
 
 
-def _fullest(held: _Held) -> tuple[int, int, str]:
+def _fullest(held: Held) -> tuple[int, int, str]:
     return (-held.percent, held.subscription_id, held.quota.name)
 
 
-def _held(session: Session, now: datetime, consumer_id: int | None = None) -> list[_Held]:
+def standing_of(session: Session, now: datetime, consumer_id: int | None = None) -> list[Held]:
     """Every quota that holds now, or a consumer's, in a handful of queries whatever their number."""
     found = standing.quotas(session, now, consumer_id)
     now_us = instant_of(now)
@@ -135,7 +135,7 @@ def _held(session: Session, now: datetime, consumer_id: int | None = None) -> li
         else:
             window = subscription_window(quota.every, now_us, each.started_us, where)
         held.append(
-            _Held(
+            Held(
                 subscription_id=each.subscription_id,
                 application_id=each.application_id,
                 consumer_id=each.consumer_id,
@@ -149,7 +149,7 @@ def _held(session: Session, now: datetime, consumer_id: int | None = None) -> li
     return _used(session, now_us, held, narrow=consumer_id is not None)
 
 
-def _used(session: Session, now_us: int, held: list[_Held], narrow: bool) -> list[_Held]:
+def _used(session: Session, now_us: int, held: list[Held], narrow: bool) -> list[Held]:
     """The same with what is used: exactly the counts that decide."""
     scopes = {h.scope for h in held} if narrow else None
     counts: dict[str, dict[str, Decimal]] = {}
@@ -168,7 +168,7 @@ def _used(session: Session, now_us: int, held: list[_Held], narrow: bool) -> lis
 _NAMED = ("application", "consumer", "subscription", "everyone")
 
 
-def _count(held: _Held, of: dict[str, Decimal], keys: set[str]) -> Decimal:
+def _count(held: Held, of: dict[str, Decimal], keys: set[str]) -> Decimal:
     """The count that a quota stands at for one subscription: of several, the fullest."""
     per = held.quota.counted_per
     if per in _NAMED:
@@ -187,7 +187,7 @@ def _count(held: _Held, of: dict[str, Decimal], keys: set[str]) -> Decimal:
     return max(values, default=ZERO)
 
 
-def _gauges(session: Session, now: datetime, held: Sequence[_Held]) -> list[Gauge]:
+def _gauges(session: Session, now: datetime, held: Sequence[Held]) -> list[Gauge]:
     """These allowances with their names and projections, in their order."""
     if not held:
         return []

@@ -86,6 +86,12 @@ def running(ctx: Context) -> RunningMonth:
         )
 
 
+def charge_of(session: Session, ctx: Context, consumer_id: int) -> Decimal:
+    """What a consumer's running month comes to so far, before tax."""
+    month = month_of(local_day(ctx.now_us, zone_of(session)))
+    return sum((rate(c.case).subtotal for c in rating_cases.cases(session, month, [consumer_id])), Decimal("0.00"))
+
+
 def _sums(charge: Charge | None) -> Sums:
     nothing = Decimal("0.00")
     if charge is None:

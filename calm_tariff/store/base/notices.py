@@ -10,6 +10,17 @@ from sqlalchemy.orm import Mapped, mapped_column
 from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
 
 
+class NoticeChoice(Base):
+    """That somebody wants notices of a group (services.base.notices.GROUPS) by mail, or not. Without a choice, they
+    come by mail."""
+
+    __tablename__ = "notice_choice"
+    audience: Mapped[Word] = mapped_column(primary_key=True)
+    audience_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    group: Mapped[Word] = mapped_column(primary_key=True)
+    by_mail: Mapped[bool]
+
+
 class Notice(Base):
     """Something somebody was told: one of the provider's people or a consumer's member (`audience` person, member),
     by `kind`, in words, with where to look. `read_at` is when they did."""

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from typing import Any, TypeVar
 
 from sqlalchemy import ColumnElement, Select, func, select
@@ -122,6 +123,21 @@ def last_counted(session: Session, subscription_id: int, stay_id: int, meter_id:
     """The instant of a stay's last call that a meter counted."""
     query = select(func.max(Call.at_us)).where(Call.subscription_id == subscription_id, Call.stay_id == stay_id)
     return session.scalar(query.where(func.json_exists(Call.units, f'$."{meter_id}"')))
+
+
+def counted(
+    session: Session, consumer_id: int, window: tuple[int, int], scope: str
+) -> Iterator[tuple[str, Decimal, tuple[str, int]]]:
+    """What a count holds of a consumer's calls in a window, in the order of the calls: subject, units, and the call by
+    its id and instant."""
+    query = select(Call.call_id, Call.at_us, Call.counted).where(
+        Call.consumer_id == consumer_id, Call.at_us >= window[0], Call.at_us < window[1], Call.verdict != "refused"
+    )
+    in_order = query.order_by(Call.at_us, Call.call_id).execution_options(yield_per=2000)
+    for call_id, at_us, counts in session.execute(in_order):
+        if scope in counts:
+            subject, _, _, units = counts[scope]
+            yield subject, Decimal(units), (call_id, at_us)
 
 
 def by_minute(session: Session, wanted: CallFilter) -> list[MinuteVerdicts]:

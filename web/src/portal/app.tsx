@@ -3,7 +3,7 @@ import { Suspense } from "react";
 import { Link, matchPath, NavLink, Route, Routes, useLocation, useNavigate } from "react-router";
 import { api, type Portal } from "../api/portal";
 import { left } from "../api/queries/asking";
-import { me as signedIn } from "../api/queries/portal";
+import { me as signedIn, unread } from "../api/queries/portal";
 import { Boundary } from "../kit/boundary";
 import { Trouble, Waiting } from "../kit/controls";
 import { type Later, Loaded, later, useFirst } from "../kit/later";
@@ -29,6 +29,7 @@ const OWN_PAGES: [string, Later][] = [
   ["/organisation", later(() => import("./organisation/organisation").then((of) => of.OrganisationPage))],
   ["/organisation/closing", later(() => import("./organisation/closing").then((of) => of.ClosingPage))],
   ["/usage", later(() => import("./usage/usage").then((of) => of.UsagePage))],
+  ["/notices", later(() => import("./notices/notices").then((of) => of.NoticesPage))],
   ["/invoices", later(() => import("./invoices").then((of) => of.Invoices))],
   ["/invoices/:id", later(() => import("./invoices").then((of) => of.InvoicePage))],
 ];
@@ -140,6 +141,16 @@ function Closed({ me }: { me: Member }) {
   );
 }
 
+/** The way to one's notices, with how many of them are unread. */
+function Notices({ link }: { link: (at: { isActive: boolean }) => string }) {
+  const count = useQuery(unread()).data?.unread ?? 0;
+  return (
+    <NavLink to="/notices" className={link}>
+      Notices{count > 0 && ` (${count})`}
+    </NavLink>
+  );
+}
+
 /** The provider's further pages, which stand in the head while there is room for them. */
 function Foot({ me }: { me: Member }) {
   if (me.look.pages.length === 0) return null;
@@ -202,6 +213,7 @@ function Header({ me }: { me: Member }) {
         <div className="ml-auto flex flex-wrap gap-x-5 gap-y-1">
           {me.name ? (
             <>
+              {me.let_in && <Notices link={link} />}
               <NavLink to="/you" className={link} title="Your sign-in">
                 {me.name}
               </NavLink>

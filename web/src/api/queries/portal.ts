@@ -72,6 +72,18 @@ export const receipt = (call: string | null) =>
     { enabled: call !== null, placeholderData: keepPreviousData },
   );
 
+export const alerts = () => ask("/alerts", {}, { refetchInterval: 30_000 });
+
+export const notices = () =>
+  infiniteQueryOptions({
+    queryKey: ["/notices"],
+    queryFn: ({ pageParam }) => api.get("/notices", { params: { query: { cursor: pageParam } } }),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+  });
+export const unread = () => ask("/notices/unread", {}, { refetchInterval: 30_000 });
+export const noticeChoices = () => ask("/notice-choices");
+
 export const invoices = () => ask("/invoices");
 export const invoice = (id: number) =>
   ask("/invoices/{invoice_id}", { params: { path: { invoice_id: id } } });
@@ -88,6 +100,8 @@ export const difference = (id: number, query: Move) =>
 
 /** What each change of a consumer's makes stale. */
 export const STALE = {
+  alert: ["/alerts"],
+  notices: ["/notices", "/notices/unread"],
   organisation: ["/organisation"],
   myRole: ["/organisation", "/me"],
   application: ["/applications"],

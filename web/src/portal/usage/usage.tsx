@@ -6,6 +6,7 @@ import { bytes, count, date, plural } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
 import { Verdict, type VerdictName } from "../../kit/verdict";
 import { VerdictBars } from "../../kit/verdict-bars";
+import { OwnAlerts } from "./alerts";
 import { CallLog } from "./calls";
 import { fileOf, NOTHING_FURTHER, STRETCHES, useChosen } from "./chosen";
 import { Parts } from "./parts";
@@ -31,6 +32,7 @@ export function UsagePage() {
         <div className="lg:border-l lg:border-(--portal-line) lg:pl-6">
           <Running />
           <Gauges />
+          <OwnAlerts />
         </div>
       </div>
       <CallLog within={of} />

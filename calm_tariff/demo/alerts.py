@@ -1,0 +1,33 @@
+"""Alerts that the demo's consumers have set: some of them reached already."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from sqlalchemy import select
+
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.observe import alerts, allowances
+from calm_tariff.services.observe.alerts import AlertTyped
+from calm_tariff.store.admit.consumers import Consumer, Member
+
+# By consumer: of each of its allowances so many percent, and amounts of the month's charge.
+ALERTS: tuple[tuple[str, int, tuple[str, ...]], ...] = (
+    ("Gannet Ferries", 80, ("50", "250")),
+    ("Saltmarsh Kayak Club", 90, ()),
+)
+
+
+def set_alerts(ctx: Context) -> None:
+    """Have each set by the consumer's owner."""
+    for consumer, percent, amounts in ALERTS:
+        with ctx.transaction() as session:
+            query = select(Member).join(Consumer, Consumer.id == Member.consumer_id)
+            found = session.scalars(query.where(Consumer.name == consumer, Member.role == "owner")).one()
+            owner = ctx.acting(MEMBERS.acting(found))
+        for gauge in allowances.own(owner):
+            of = AlertTyped(subscription_id=gauge.subscription_id, allowance=gauge.name, percent=percent)
+            alerts.make(owner, of)
+        for amount in amounts:
+            alerts.make(owner, AlertTyped(amount=Decimal(amount)))

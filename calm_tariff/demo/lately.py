@@ -1,0 +1,19 @@
+"""What has happened in the demo of late, once its history is there."""
+
+from __future__ import annotations
+
+from calm_tariff.demo.alerts import set_alerts
+from calm_tariff.demo.colleagues import bring_colleagues
+from calm_tariff.demo.moves import move_as_told
+from calm_tariff.demo.release_notes import tell_what_was_new
+from calm_tariff.demo.serving import serve_as_told
+from calm_tariff.services.base.context import Context
+
+
+def lately(today: Context, now: Context, standins: str) -> None:
+    """Have it happen: what people did this morning, `today`, and what is looked at `now`."""
+    serve_as_told(today, standins)
+    tell_what_was_new(today)
+    move_as_told(today)
+    bring_colleagues(today)
+    set_alerts(now)

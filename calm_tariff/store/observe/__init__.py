@@ -1,0 +1,1 @@
+"""What consumers want to be told of."""
