@@ -10,14 +10,21 @@ of all before it.
 from __future__ import annotations
 
 import hashlib
+import math
 import re
 import zlib
+from collections import Counter
 from typing import Literal
+
+from calm_tariff.core.errors import Invalid
 
 Kind = Literal["key", "secret"]
 
 SYMBOLS = "0123456789abcdefghjkmnpqrstvwxyz"
 RANDOM, CHECK, SHOWN = 32, 7, 4
+SHORTEST_BROUGHT, LONGEST_BROUGHT = 32, 200
+# What a key that is brought along must be worth at least.
+LEAST_BITS = 96
 _FORM = re.compile(rf"calm(key|secret)-(live|sandbox)-[{SYMBOLS}]{{{RANDOM + CHECK}}}")
 _BEGINS = re.compile(rf"calm(?:key|secret)-(?:live|sandbox)-[{SYMBOLS}]{{{SHOWN}}}")
 _OURS = re.compile(r"calm(key|secret)-")
@@ -30,6 +37,26 @@ def made(kind: Kind, environment: str, seed: str) -> str:
     return text + _check(text)
 
 
+def brought(text: str) -> str:
+    """A key that somebody brings along, as it is kept: of 32 to 200 characters that can be seen, and that nobody
+    guesses. Raises `Invalid`, naming the field.
+
+    How hard it is to guess is estimated from below: its length times the information of one of its characters, by how
+    often each comes (Shannon), must be 96 bits, and no short part may make all of it.
+    """
+    key = text.strip()
+    if not SHORTEST_BROUGHT <= len(key) <= LONGEST_BROUGHT or not (key.isascii() and key.isprintable()) or " " in key:
+        least, most = SHORTEST_BROUGHT, LONGEST_BROUGHT
+        raise Invalid(f"must have {least} to {most} characters of ASCII that can be seen, without spaces", "brought")
+    if _OURS.match(key):
+        raise Invalid("looks like one made here; let one be made instead", "brought")
+    counts = Counter(key)
+    bits = sum(count * math.log2(len(key) / count) for count in counts.values())
+    if bits < LEAST_BITS or re.fullmatch(r"(.{1,16}?)\1+.{0,16}", key):
+        raise Invalid("is too easy to guess; use 32 random characters or more", "brought")
+    return key
+
+
 def is_mistyped(text: str) -> bool:
     """Whether a text is meant as a key or secret of ours and cannot be one. One of another form, as were made before or
     brought along, may be one."""
@@ -39,9 +66,14 @@ def is_mistyped(text: str) -> bool:
 
 
 def beginning(text: str) -> str:
-    """As much of a key as may be shown: which one it is, and no help to guess it."""
+    """As much of a key made here as may be shown: which one it is, and no help to guess it."""
     ours = _BEGINS.match(text)
     return ours[0] if ours else text[:12]
+
+
+def beginning_of_brought(text: str) -> str:
+    """The same of one that was brought along: less, because who knows what it is made of."""
+    return text[:SHOWN]
 
 
 def _check(text: str) -> str:

@@ -34,7 +34,7 @@ class Reach:
 
     def refusal(self, address: str, port: int) -> str:
         """Why an IP address and port may not be asked; empty where they may. Raises `ValueError` for no address."""
-        found = _meant(ip_address(address.partition("%")[0]))
+        found = meant(ip_address(address.partition("%")[0]))
         if port in self.own_ports and (found.is_loopback or found.is_unspecified):
             return f"port {port} of this machine is Calm Tariff's own"
         if any(found.version == network.version and found in network for network in self.named):
@@ -61,7 +61,7 @@ def networks(words: Iterable[str]) -> tuple[Network, ...]:
     return tuple(found)
 
 
-def _meant(address: Address) -> Address:
+def meant(address: Address) -> Address:
     """The IPv4 address that an IPv6 one stands for, where it does."""
     if isinstance(address, IPv6Address):
         if address.ipv4_mapped is not None:

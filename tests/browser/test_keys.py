@@ -1,4 +1,4 @@
-"""A key that gives way to a new one, while both serve."""
+"""Keys: one that gives way to another while both serve, and one that is brought along and narrowed."""
 
 from __future__ import annotations
 
@@ -11,7 +11,8 @@ from calm_tariff.core.keys import beginning
 from tests.browser.conftest import People
 from tests.browser.test_subscriptions import subscribed
 from tests.browser.test_views import serious
-from tests.processes import PATIENCE, wait_for
+from tests.gateway.ends import said
+from tests.processes import PATIENCE, Processes, wait_for
 
 
 def test_a_key_is_rotated_and_both_serve(people: People) -> None:
@@ -40,3 +41,42 @@ def test_a_key_is_rotated_and_both_serve(people: People) -> None:
     page.get_by_role("button", name="Revoke the key").click()
     wait_for(lambda: not served(old))
     assert served(new)
+
+
+def test_a_key_is_brought_along_and_narrowed_to_an_address_and_an_operation(people: People, product: Processes) -> None:
+    page = people.member("Duarte")
+    page.get_by_role("link", name="Skipper app").click()
+    own = f"9f{time.time_ns():x}b27c4e8a1d5036f9e2c7b4a80d61f3"
+    page.get_by_role("combobox", name="Make").select_option("a key of one I bring along")
+    page.get_by_label("The key that you bring along").fill("a" * 40)
+    page.get_by_label("Label of a new key").fill("our own")
+    page.get_by_role("button", name="Make a key").click()
+    expect(page.get_by_role("alert")).to_contain_text("is too easy to guess", ignore_case=True)
+    page.get_by_label("The key that you bring along").fill(own)
+    page.get_by_role("button", name="Make a key").click()
+    expect(page.get_by_test_id("secret")).to_have_text(own)
+    page.get_by_role("button", name="I have kept it").click()
+    address, key = f"{product.gateway}/tides/v2/stations", {"X-API-Key": own}
+    wait_for(lambda: httpx.get(address, headers=key).status_code == 200)
+
+    row = page.get_by_role("row").filter(has_text="our own")
+    row.get_by_role("button", name="narrow").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Its calls may come from these addresses").fill("192.0.2.300")
+    dialog.get_by_role("button", name="Narrow it").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("is no address or network")
+    dialog.get_by_label("Its calls may come from these addresses").fill("192.0.2.0/24\n127.0.0.1")
+    dialog.get_by_label("GET /stations/{id}/heights, Tides v2").check()
+    assert serious(page) == []
+    dialog.get_by_role("button", name="Narrow it").click()
+    expect(row).to_contain_text("from 192.0.2.0/24 and 127.0.0.1/32, for 1 operation")
+    wait_for(lambda: said(httpx.get(address, headers=key)) == (403, "credential-operation"))
+    assert httpx.get(f"{address}/lm-01/heights", headers=key).status_code == 200
+    row.get_by_role("button", name="narrow").click()
+    dialog.get_by_label("GET /stations/{id}/heights, Tides v2").uncheck()
+    dialog.get_by_label("Its calls may come from these addresses").fill("192.0.2.0/24")
+    dialog.get_by_role("button", name="Narrow it").click()
+    wait_for(lambda: said(httpx.get(address, headers=key)) == (403, "credential-address"))
+    row.get_by_role("button", name="revoke").click()
+    page.get_by_role("button", name="Revoke the key").click()
+    expect(row).to_contain_text("revoked")

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import base64
 import binascii
+import hashlib
 import re
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from calm_tariff.core import keys
+from calm_tariff.core.errors import Invalid
 
 KEY = keys.made("key", "live", "a seed")
 
@@ -48,3 +52,32 @@ def test_one_of_another_form_may_be_one() -> None:
 def test_what_is_shown_is_four_symbols_of_thirty_two() -> None:
     assert keys.beginning(KEY) == KEY[: len("calmkey-live-") + 4]
     assert keys.beginning("lt_live_pp47AbCdEf") == "lt_live_pp47"
+
+
+@pytest.mark.parametrize(
+    "wrong",
+    [
+        "x" * 31,
+        "short-key-of-ours-2026",
+        "a" * 64,
+        "0123456789" * 6,
+        "password-password-password-password",
+        "a key with spaces in it, of 32 characters or more",
+        "schlüssel-4f0c1e9a7b3d5f20864b1c9d7e3a5f",
+        "7f3c9e1b5a8d2064e7f1c3b9a5d80e2f\u200b",
+        "k" * 201,
+        KEY,
+    ],
+)
+def test_a_key_that_is_short_or_could_be_guessed_cannot_be_brought_along(wrong: str) -> None:
+    with pytest.raises(Invalid) as error:
+        keys.brought(wrong)
+    assert error.value.where == "brought"
+
+
+@given(st.binary(min_size=20, max_size=32))
+def test_random_ones_can_be_and_show_little_of_themselves(seed: bytes) -> None:
+    text = hashlib.sha256(seed).hexdigest()
+    for key in (text, base64.b64encode(bytes.fromhex(text)).decode(), f"  {text}\n"):
+        assert keys.brought(key) == key.strip()
+        assert keys.beginning_of_brought(keys.brought(key)) == key.strip()[:4]

@@ -43,6 +43,8 @@ FIELDS = {
     "may": "Sees invoices.",
     "last": "November 2026",
     "what": "factor on",
+    "key": "calmkey-live-7m3x…",
+    "label": "server",
     "about": "80% of Forecast calls",
     "at": "on 3 September at 12:00:01",
     "follows": "Harbour · Schooner",

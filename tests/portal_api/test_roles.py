@@ -40,6 +40,8 @@ BUILDERS = {
     ("PUT", "/applications/{application_id}/tags"),
     ("POST", "/keys/{key_id}/rotation"),
     ("DELETE", "/keys/{key_id}"),
+    ("PUT", "/keys/{key_id}/bounds"),
+    ("GET", "/applications/{application_id}/operations"),
     ("POST", "/requests"),
     ("DELETE", "/requests/{request_id}"),
     ("POST", "/products/{slug}/terms"),

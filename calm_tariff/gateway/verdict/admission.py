@@ -68,6 +68,9 @@ def admit(snapshot: Snapshot, routed: Routed) -> Admitted | Refused:
     """Find the subscription that covers the operation, and hold the call against its product's rules."""
     identified = routed.identified
     identity, call = identified.identity, identified.call
+    fault = credentials.out_of_bounds(identity, call.address, routed.operation_id)
+    if fault is not None:
+        return Refused(routed, fault)
     at = (identified.environment, identity.kind, call.at_us)
     access = snapshot.access(identity.application_id, routed.operation_id, *at)
     if access is None and snapshot.paused(identity.application_id, routed.operation_id, *at):

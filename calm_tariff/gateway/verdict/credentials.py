@@ -15,6 +15,7 @@ from types import MappingProxyType
 from typing import Any, NamedTuple
 from urllib.parse import unquote_plus
 
+from calm_tariff.core.bounds import Bounds
 from calm_tariff.core.keys import is_mistyped
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.compiled.snapshot import Snapshot
@@ -32,7 +33,8 @@ class Presented(NamedTuple):
 
 
 class Identity(NamedTuple):
-    """Whose call it is. `key_id` is None for a token of an outside issuer; `scopes` is None where none bound it."""
+    """Whose call it is. `key_id` is None for a token of an outside issuer; `scopes` and `bounds` are None where none
+    bound it."""
 
     kind: str
     application_id: int
@@ -41,6 +43,7 @@ class Identity(NamedTuple):
     key_id: int | None = None
     scopes: frozenset[str] | None = None
     claims: Mapping[str, Any] = MappingProxyType({})
+    bounds: Bounds | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,6 +164,19 @@ def not_taken(shown: Presented, identity: Identity, rules: ProductRules) -> Faul
     return None
 
 
+def out_of_bounds(identity: Identity, address: str, operation_id: int) -> Fault | None:
+    """Why a good credential is not taken from an address or for an operation; None where it is."""
+    if identity.bounds is None:
+        return None
+    if not identity.bounds.admits_address(address):
+        detail = f"The credential is good, but its holder lets it come from certain addresses, not from {address}."
+        return Fault(403, "credential-address", "Not from this address", detail, "bounds")
+    if not identity.bounds.admits_operation(operation_id):
+        detail = "The credential is good, but its holder has narrowed it to other operations."
+        return Fault(403, "credential-operation", "Not for this operation", detail, "bounds")
+    return None
+
+
 def without_keys(query: bytes, parameters: Collection[str]) -> bytes:
     """A query without what any product takes as a key, however often it comes: what a back end may see."""
     return b"&".join(
@@ -177,7 +193,14 @@ _WORDS = {
 
 
 def _identity(found: Credential, kind: str) -> Identity:
-    return Identity(kind, found.application_id, found.consumer_id, found.environment, found.key_id)
+    return Identity(
+        kind,
+        found.application_id,
+        found.consumer_id,
+        found.environment,
+        key_id=found.key_id,
+        bounds=found.bounds,
+    )
 
 
 def _malformed(detail: str) -> Fault:

@@ -225,6 +225,7 @@ def _of_ours(snapshot: Snapshot, claims: dict[str, Any], now_us: int) -> Identit
         key_id=secret.key_id,
         scopes=scopes,
         claims=claims,
+        bounds=secret.bounds,
     )
 
 

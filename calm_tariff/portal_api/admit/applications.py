@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date, datetime
+from typing import Annotated
 
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
@@ -11,8 +12,9 @@ from calm_tariff.core.keys import Kind
 from calm_tariff.core.meters import Environment
 from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import applications, key_bounds
 from calm_tariff.services.admit.applications import ApplicationView, KeyView, NewKey
+from calm_tariff.services.admit.key_bounds import OperationOffered
 
 router = APIRouter(route_class=Again)
 
@@ -25,8 +27,8 @@ class ApplicationIn(BaseModel):
 
 
 class KeyIn(BaseModel):
-    """A key to make, or a secret for the client id; good from and until a moment, or to the end of a day in the
-    provider's zone, if given."""
+    """A key to make or `brought` along, or a secret for the client id; good from and until a moment, or to the end of a
+    day in the provider's zone, if given."""
 
     label: str = Field(default="", max_length=200)
     environment: Environment = "live"
@@ -34,6 +36,7 @@ class KeyIn(BaseModel):
     starts_at: datetime | None = None
     expires_at: datetime | None = None
     last_day: date | None = None
+    brought: str = Field(default="", max_length=1000)
 
 
 class PassingKeyIn(BaseModel):
@@ -46,6 +49,13 @@ class RotationIn(BaseModel):
     """For how many hours the old key serves beside the new one."""
 
     hours: int
+
+
+class BoundsIn(BaseModel):
+    """What a key is narrowed to: addresses and networks (CIDR), and operations by id; none of a kind bounds nothing."""
+
+    addresses: list[Annotated[str, Field(max_length=60)]] = Field(default=[], max_length=100)
+    operations: list[int] = Field(default=[], max_length=2000)
 
 
 class TagsIn(BaseModel):
@@ -88,6 +98,18 @@ def set_tags(ctx: Asking, application_id: int, typed: TagsIn) -> ApplicationView
 def rotate_key(ctx: Asking, key_id: int, typed: RotationIn) -> NewKey:
     """A new key in place of one that serves on for some hours; its secret is in this answer only."""
     return applications.rotate_key(ctx, key_id, typed.hours)
+
+
+@router.get("/applications/{application_id}/operations")
+def operations(ctx: Asking, application_id: int) -> list[OperationOffered]:
+    """The operations that an application may call by its plans: what its keys can be narrowed to."""
+    return key_bounds.offered(ctx, application_id)
+
+
+@router.put("/keys/{key_id}/bounds")
+def narrow_key(ctx: Asking, key_id: int, typed: BoundsIn) -> KeyView:
+    """Narrow a key to addresses that its calls may come from, and operations that they may ask for."""
+    return key_bounds.narrow(ctx, key_id, typed.addresses, typed.operations)
 
 
 @router.delete("/keys/{key_id}")

@@ -14,10 +14,12 @@ from calm_tariff.core.errors import Conflict, Invalid, NotFound, TooMany
 from calm_tariff.core.keys import Kind
 from calm_tariff.core.lifecycles import KEY, VALID_KEY, move
 from calm_tariff.core.meters import Environment
-from calm_tariff.core.periods import day_start, moment_of
-from calm_tariff.services.base import auditing, stamps
+from calm_tariff.core.periods import day_start, instant_of, local_day, moment_of
+from calm_tariff.services.base import auditing, jobs, stamps
 from calm_tariff.services.base.context import Context, zone_of
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.base.secrets import hash_token
+from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.applications import ApiKey, Application
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
@@ -26,13 +28,16 @@ from calm_tariff.store.base.locking import locked
 # What a key is called that is made to try calls with, and how many an application may have at once.
 PASSING = "for an hour"
 MOST_PASSING = 20
+TELL_OF_END = "tell of a key's end"
+# So long before a key expires, those who can make another are told.
+TOLD_BEFORE = timedelta(days=7)
 # An old key may serve beside its new one for so many hours.
 LONGEST_OVERLAP = 90 * 24
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class KeyView:
-    """A key as it can be shown: never the secret itself."""
+    """A key as it can be shown: never the secret itself. `addresses` and `operations` are what it is narrowed to."""
 
     id: int
     label: str
@@ -43,6 +48,8 @@ class KeyView:
     kind: str
     starts_at: datetime | None
     expires_at: datetime | None
+    addresses: list[str]
+    operations: list[int]
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,7 +147,7 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
             name=a.name,
             description=a.description,
             created_at=a.created_at,
-            keys=[_key(k, now) for k in a.keys],
+            keys=[key_view(k, now) for k in a.keys],
             plans=plans.get(a.id, []),
             client_id=a.client_id,
             tags=dict(a.tags),
@@ -187,10 +194,14 @@ def make_key(
     starts_at: datetime | None = None,
     expires_at: datetime | None = None,
     last_day: date | None = None,
+    brought: str = "",
 ) -> NewKey:
-    """A new key for one's own application, or a secret that goes with its client id. It is good from
-    `starts_at` until `expires_at`, or to the end of `last_day` in the provider's zone, where these are given. Raises
-    `NotFound` for another's, `Invalid`."""
+    """A new key for one's own application, made here or `brought` along, or a secret that goes with its client id. It
+    is good from `starts_at` until `expires_at`, or to the end of `last_day` in the provider's zone, where these are
+    given. Raises `NotFound` for another's, `Invalid`; a key that anybody has, or had, is not taken again, and whose it
+    is is not told."""
+    if brought and kind != "key":
+        raise Invalid("only a key can be brought along", "brought")
     if last_day is not None:
         if last_day.year >= 9999:
             raise Invalid("is further ahead than a key can last", "last_day")
@@ -204,13 +215,15 @@ def make_key(
     label = names.plain(label, "label") if label.strip() else kind
     with ctx.transaction() as session:
         application = owned(session, ctx, application_id)
-        secret = keys.made(kind, environment, ctx.token())
+        secret = keys.brought(brought) if brought else keys.made(kind, environment, ctx.token())
+        if brought and session.scalar(select(ApiKey.id).where(ApiKey.key_hash == hash_token(secret))):
+            raise Invalid("cannot be taken; bring another", "brought")
         key = ApiKey(
             application_id=application.id,
             label=label,
             environment=environment,
             kind=kind,
-            prefix=keys.beginning(secret),
+            prefix=keys.beginning_of_brought(secret) if brought else keys.beginning(secret),
             key_hash=hash_token(secret),
             state="active",
             created_at=ctx.now,
@@ -219,9 +232,13 @@ def make_key(
         )
         session.add(key)
         session.flush()
-        auditing.note(session, ctx, f"made a {kind}", ("key", key.id, f"{key.prefix}… of {application.name}"))
+        if expires_at is not None and expires_at - TOLD_BEFORE > ctx.now:
+            told = expires_at - TOLD_BEFORE
+            jobs.write(session, ctx, TELL_OF_END, f"the end of key {key.prefix}…", {"key": key.id}, run_at=told)
+        did = "brought a key along" if brought else f"made a {kind}"
+        auditing.note(session, ctx, did, ("key", key.id, f"{key.prefix}… of {application.name}"))
         stamps.touch(session, ctx)
-        return NewKey(_key(key, ctx.now), secret)
+        return NewKey(key_view(key, ctx.now), secret)
 
 
 def make_passing_key(ctx: Context, application_id: int, kind: Kind) -> NewKey:
@@ -244,9 +261,11 @@ def rotate_key(ctx: Context, key_id: int, hours: int) -> NewKey:
     if not 1 <= hours <= LONGEST_OVERLAP:
         raise Invalid(f"must be between 1 and {LONGEST_OVERLAP:,}", "hours")
     with ctx.transaction() as session:
-        key = _own_key(session, ctx, key_id)
-        if key.label == PASSING or _key(key, ctx.now).state != "active":
-            raise Conflict(f"it is {_key(key, ctx.now).state}, and nothing takes its place; make a new one", key.label)
+        key = own_key(session, ctx, key_id)
+        if key.label == PASSING or key_view(key, ctx.now).state != "active":
+            raise Conflict(
+                f"it is {key_view(key, ctx.now).state}, and nothing takes its place; make a new one", key.label
+            )
         made = make_key(
             ctx.joining(session),
             key.application_id,
@@ -255,6 +274,9 @@ def rotate_key(ctx: Context, key_id: int, hours: int) -> NewKey:
             "key" if key.kind == "key" else "secret",
             expires_at=key.expires_at,
         )
+        new = session.get_one(ApiKey, made.key.id)
+        new.addresses, new.operations = list(key.addresses), list(key.operations)
+        made = NewKey(key_view(new, ctx.now), made.secret)
         key.state = move(KEY, key.label, key.state, "retiring")
         until = ctx.now + timedelta(hours=hours)
         key.expires_at = min(until, key.expires_at) if key.expires_at else until
@@ -262,6 +284,23 @@ def rotate_key(ctx: Context, key_id: int, hours: int) -> NewKey:
         auditing.note(session, ctx, "rotated a key", subject, after={"new": made.key.prefix, "until": str(until)})
         stamps.touch(session, ctx)
         return made
+
+
+def tell_of_end(ctx: Context, key_id: int) -> datetime | None:
+    """Tell those who can make another that a key is about to expire, where it still is; or when to tell them."""
+    with ctx.transaction() as session:
+        key = locked(session, ApiKey, key_id)
+        if key is None or key.state != "active" or key.expires_at is None or key.expires_at <= ctx.now:
+            return None
+        if key.expires_at - TOLD_BEFORE > ctx.now:
+            return key.expires_at - TOLD_BEFORE
+        last = local_day(instant_of(key.expires_at) - 1, zone_of(session))
+        fields = {"key": f"{key.prefix}…", "label": key.label, "application": key.application.name}
+        fields["day"] = f"{last:%-d %B %Y}"
+        notice = Notice(kind="key expires soon", fields=fields, page=f"/applications/{key.application_id}")
+        told = subscribers.members_who_may(session, key.application.consumer_id, "run applications")
+        notify(session, ctx, members(told), notice)
+        return None
 
 
 def set_tags(ctx: Context, application_id: int, tags: dict[str, str]) -> ApplicationView:
@@ -287,15 +326,16 @@ def set_tags(ctx: Context, application_id: int, tags: dict[str, str]) -> Applica
 def revoke_key(ctx: Context, key_id: int) -> KeyView:
     """Make one's own key invalid at once. Raises `NotFound` for another's, `Conflict` for a dead one."""
     with ctx.transaction() as session:
-        key = _own_key(session, ctx, key_id)
+        key = own_key(session, ctx, key_id)
         key.state = move(KEY, key.label, key.state, "revoked")
         key.revoked_at = ctx.now
         auditing.note(session, ctx, "revoked a key", ("key", key.id, f"{key.prefix}… of {key.application.name}"))
         stamps.touch(session, ctx)
-        return _key(key, ctx.now)
+        return key_view(key, ctx.now)
 
 
-def _own_key(session: Session, ctx: Context, key_id: int) -> ApiKey:
+def own_key(session: Session, ctx: Context, key_id: int) -> ApiKey:
+    """One's own key, held. Raises `NotFound` for another's, just as for none."""
     key = locked(session, ApiKey, key_id)
     if key is None or key.application.consumer_id != ctx.actor.consumer_to("run applications"):
         raise NotFound("there is no such key", str(key_id))
@@ -311,7 +351,8 @@ def owned(session: Session, ctx: Context, application_id: int, lock: bool = Fals
     return found
 
 
-def _key(key: ApiKey, now: datetime) -> KeyView:
+def key_view(key: ApiKey, now: datetime) -> KeyView:
+    """A key as it can be shown."""
     over = key.expires_at is not None and key.expires_at <= now and key.state in VALID_KEY
     state = "expired" if over else key.state
     return KeyView(
@@ -324,4 +365,6 @@ def _key(key: ApiKey, now: datetime) -> KeyView:
         kind=key.kind,
         starts_at=key.starts_at,
         expires_at=key.expires_at,
+        addresses=list(key.addresses),
+        operations=list(key.operations),
     )

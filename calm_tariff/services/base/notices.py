@@ -37,6 +37,7 @@ Kind = Literal[
     "account turned away",
     "account closed",
     "alert reached",
+    "key expires soon",
     "member invited",
     "member invited elsewhere",
     "member joined",
@@ -47,7 +48,7 @@ Kind = Literal[
 ]
 
 
-Group = Literal["plans", "requests", "invoices", "alerts", "members"]
+Group = Literal["plans", "keys", "requests", "invoices", "alerts", "members"]
 # What somebody may not want by mail. The rest comes by mail in any case: it guards the account, or is asked for.
 GROUPS: Mapping[Group, frozenset[Kind]] = {
     "plans": frozenset[Kind](
@@ -62,6 +63,7 @@ GROUPS: Mapping[Group, frozenset[Kind]] = {
             "limit changed",
         }
     ),
+    "keys": frozenset[Kind]({"key expires soon"}),
     "requests": frozenset[Kind]({"request granted", "request declined"}),
     "invoices": frozenset[Kind]({"invoice issued"}),
     "alerts": frozenset[Kind]({"alert reached"}),

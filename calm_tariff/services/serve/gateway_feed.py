@@ -8,6 +8,8 @@ from dataclasses import dataclass, field
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
+from calm_tariff.core import bounds
+from calm_tariff.core.bounds import Bounds
 from calm_tariff.core.counts import Override
 from calm_tariff.core.layers import House, counted_on
 from calm_tariff.core.lifecycles import ANSWERING
@@ -91,7 +93,7 @@ class Route:
 @dataclass(frozen=True, slots=True)
 class Credential:
     """A key or secret by the hash it is looked up with; also one that is no longer or not yet good, so that
-    its caller can be told which. Instants are None where nothing bounds it."""
+    its caller can be told which. Instants and `bounds` are None where nothing bounds it."""
 
     key_hash: str
     key_id: int
@@ -102,6 +104,7 @@ class Credential:
     state: str = "active"
     starts_us: int | None = None
     expires_us: int | None = None
+    bounds: Bounds | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -196,6 +199,8 @@ def read_feed(ctx: Context) -> Feed:
             ApiKey.state,
             ApiKey.starts_at,
             ApiKey.expires_at,
+            ApiKey.addresses,
+            ApiKey.operations,
         ).join(Application, Application.id == ApiKey.application_id)
         credentials = tuple(
             Credential(
@@ -208,8 +213,20 @@ def read_feed(ctx: Context) -> Feed:
                 state=state,
                 starts_us=instant_if_any(starts),
                 expires_us=instant_if_any(expires),
+                bounds=bounds.kept(*narrowed),
             )
-            for key_hash, key, application, consumer, environment, kind, state, starts, expires in session.execute(keys)
+            for (
+                key_hash,
+                key,
+                application,
+                consumer,
+                environment,
+                kind,
+                state,
+                starts,
+                expires,
+                *narrowed,
+            ) in session.execute(keys)
         )
         used = {g.revision_id for g in found}
         revisions = session.execute(select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_(used)))

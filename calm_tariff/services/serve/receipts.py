@@ -357,6 +357,7 @@ def _raised(limit: Limit, needed: Limit) -> str:
 _REASONS = {
     "credential": "No valid credential",
     "route": "No such operation",
+    "bounds": "The key is narrowed to other addresses or operations",
     "access": "The subscription or the credential's kind does not cover the operation",
     "body": "The body is too large",
     "back end": "The back end is left alone after failing again and again",

@@ -33,7 +33,8 @@ class Application(Base):
 class ApiKey(Base):
     """A credential: only its hash and a visible prefix are kept. States: core.lifecycles.KEY.
 
-    `kind`: an API key, or the secret that belongs to the application's client id.
+    `kind`: an API key, or the secret that belongs to the application's client id. `addresses` and `operations` are what
+    its calls are narrowed to (core.bounds).
     """
 
     __tablename__ = "api_key"
@@ -49,6 +50,8 @@ class ApiKey(Base):
     starts_at: Mapped[datetime | None]
     expires_at: Mapped[datetime | None]
     revoked_at: Mapped[datetime | None]
+    addresses: Mapped[list[Any]] = mapped_column(default=list)
+    operations: Mapped[list[Any]] = mapped_column(default=list)
     application: Mapped[Application] = relationship(back_populates="keys", lazy="joined")
 
 

@@ -13,7 +13,7 @@ import httpx
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid
-from calm_tariff.services.admit import applications, overrides, tokens
+from calm_tariff.services.admit import applications, key_bounds, overrides, tokens
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.compose import issuers, products
 from calm_tariff.services.compose.issuers import IssuerTyped
@@ -242,3 +242,45 @@ def test_an_override_takes_the_plans_place_until_it_ends(running: Running) -> No
     assert [o.reason for o in overrides.of_consumer(office.manager, running.caller.member.consumer_id)] == [
         "A runaway script."
     ]
+
+
+def test_a_narrowed_key_comes_from_its_addresses_and_for_its_operations_alone(running: Running) -> None:
+    own, office = running.office.acting(running.caller), running.office
+    take(running, kinds=("key", "basic", "client"))
+    made = applications.make_key(own, running.caller.application, "narrow")
+    secret = applications.make_key(own, running.caller.application, "narrow", kind="secret")
+    tide = office.operations["GET /stations/{id}"]
+    client = next(a for a in applications.own(own) if a.id == running.caller.application).client_id
+    ways = {"key": {"secret": made.secret}, "basic": {"secret": None, "Authorization": basic(client, secret.secret)}}
+    for way in ways.values():
+        wait_for(lambda way=way: said(running.get(**way)) == (200, ""))
+
+    def narrow(addresses: list[str], operations: list[int]) -> None:
+        for key in (made.key.id, secret.key.id):
+            key_bounds.narrow(own, key, addresses, operations)
+
+    for addresses, operations, answer in (
+        (["192.0.2.0/24"], [], (403, "credential-address")),
+        (["127.0.0.1", "192.0.2.0/24"], [], (200, "")),
+        ([], [office.operations["GET /stations"]], (403, "credential-operation")),
+        (["127.0.0.0/8"], [tide], (200, "")),
+        ([], [], (200, "")),
+    ):
+        narrow(addresses, operations)
+        for way in ways.values():
+            wait_for(lambda way=way, answer=answer: said(running.get(**way)) == answer)
+    assert said(running.get()) == (200, "")  # the others are as they were
+
+
+def test_a_token_is_narrowed_as_its_secret_is(running: Running) -> None:
+    own = running.office.acting(running.caller)
+    take(running, kinds=("key", "client"))
+    secret = applications.make_key(own, running.caller.application, "narrow", kind="secret")
+    client = next(a for a in applications.own(own) if a.id == running.caller.application).client_id
+    running.processes.start("web")
+    form = {"grant_type": "client_credentials"}
+    given = httpx.post(f"{running.processes.web}/oauth2/token", data=form, auth=(client, secret.secret)).json()
+    sent = {"secret": None, "Authorization": f"Bearer {given['access_token']}"}
+    wait_for(lambda: said(running.get(**sent)) == (200, ""))
+    key_bounds.narrow(own, secret.key.id, ["192.0.2.0/24"], [])
+    wait_for(lambda: said(running.get(**sent)) == (403, "credential-address"))

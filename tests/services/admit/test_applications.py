@@ -7,12 +7,17 @@ from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 
 import pytest
+from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, TooMany
 from calm_tariff.core.periods import instant_of
 from calm_tariff.services.admit import applications, requests
+from calm_tariff.services.base.secrets import hash_token
 from calm_tariff.services.serve import gateway_feed
+from calm_tariff.services.serve.gateway_feed import read_feed
+from calm_tariff.store.base.jobs import Job
 from tests.office import START, Office
+from tests.services.accounts import letters
 
 
 def test_anothers_application_key_and_request_do_not_exist_for_one(office: Office) -> None:
@@ -131,3 +136,46 @@ def test_a_key_lasts_to_the_end_of_a_day_in_the_providers_zone(office: Office) -
     for day in (date(2026, 9, 9), date(9999, 12, 31)):
         with pytest.raises(Invalid):
             applications.make_key(one, application, "x", last_day=day)
+
+
+OWN = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822c"
+
+
+def test_a_key_is_brought_along_once_for_all_and_nobody_learns_whose_it_is(office: Office) -> None:
+    ferries, kayaks = office.consumers
+    made = applications.make_key(office.acting(ferries), ferries.application, "mine", brought=f" {OWN} ")
+    assert made.secret == OWN and made.key.prefix == OWN[:4]
+    assert hash_token(OWN) in {c.key_hash for c in read_feed(office.ctx).credentials}
+    for own in (office.acting(kayaks), office.acting(ferries)):
+        application = applications.own(own)[0].id
+        with pytest.raises(Invalid) as taken:
+            applications.make_key(own, application, "mine", brought=OWN)
+        assert (taken.value.what, taken.value.where) == ("cannot be taken; bring another", "brought")
+    applications.revoke_key(office.acting(ferries), made.key.id)
+    with pytest.raises(Invalid, match="cannot be taken"):  # nor once it is revoked
+        applications.make_key(office.acting(kayaks), kayaks.application, "mine", brought=OWN)
+    with pytest.raises(Invalid, match="only a key"):
+        applications.make_key(office.acting(kayaks), kayaks.application, "mine", kind="secret", brought=OWN[::-1])
+
+
+def test_those_who_can_make_another_are_told_a_week_before_a_key_expires(office: Office) -> None:
+    ferries = office.consumers[0]
+    own = office.acting(ferries)
+    ends = office.ctx.now + timedelta(days=30)
+    made = applications.make_key(own, ferries.application, "server", expires_at=ends)
+    soon = applications.make_key(own, ferries.application, "soon", expires_at=office.ctx.now + timedelta(days=6))
+    with office.ctx.transaction() as session:
+        (job,) = session.scalars(select(Job).where(Job.kind == applications.TELL_OF_END))
+        assert (job.arguments, job.run_at) == ({"key": made.key.id}, ends - timedelta(days=7))
+    assert applications.tell_of_end(office.ctx, made.key.id) == ends - timedelta(days=7)  # too early
+    sent = len(letters(office.ctx, ferries.email))
+    office.clock.now = ends - timedelta(days=7)
+    assert applications.tell_of_end(office.ctx, made.key.id) is None
+    letter = letters(office.ctx, ferries.email)[-1]
+    assert len(letters(office.ctx, ferries.email)) == sent + 1
+    assert letter.subject == f"{made.key.prefix}… of Ferries app expires on 10 October 2026"
+    assert made.secret not in letter.body and f"/applications/{ferries.application}" in letter.body
+    applications.revoke_key(own, made.key.id)
+    for gone in (made.key.id, soon.key.id, 999):  # revoked, expired, never there
+        assert applications.tell_of_end(office.ctx, gone) is None
+    assert len(letters(office.ctx, ferries.email)) == sent + 1

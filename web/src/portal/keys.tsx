@@ -6,10 +6,11 @@ import { STALE } from "../api/queries/portal";
 import { Button, Dialog, Trouble, WordButton } from "../kit/controls";
 import { Choice, Line } from "../kit/fields";
 import { Ends, Form, Refused, Send, useEntry } from "../kit/form";
-import { dayAndYear, untilWhen } from "../kit/format";
+import { dayAndYear, listed, plural, untilWhen } from "../kit/format";
 import { Table } from "../kit/table";
 import { beginning } from "./beginning";
 import { useMe } from "./me";
+import { Narrow } from "./narrow";
 
 type App = Portal["ApplicationView"];
 type Key = App["keys"][number];
@@ -20,25 +21,32 @@ export function Keys({ app }: { app: App }) {
   const stale = useStale();
   const [revoking, setRevoking] = useState<Key | null>(null);
   const [rotating, setRotating] = useState<Key | null>(null);
+  const [narrowing, setNarrowing] = useState<Key | null>(null);
   const [rotated, setRotated] = useState<Portal["NewKey"] | null>(null);
   const make = useEntry({
     start: {
       label: "",
       environment: "live" as "live" | "sandbox",
-      kind: "key" as "key" | "secret",
+      made: "key" as "key" | "secret" | "brought",
       last_day: "",
+      brought: "",
     },
-    send: (typed) =>
+    send: ({ made, brought, ...typed }) =>
       api.post("/applications/{application_id}/keys", {
         params: { path: { application_id: app.id } },
-        body: { ...typed, last_day: typed.last_day || null },
+        body: {
+          ...typed,
+          kind: made === "secret" ? "secret" : "key",
+          brought: made === "brought" ? brought : "",
+          last_day: typed.last_day || null,
+        },
       }),
     done: (_, typed, form) => {
-      form.reset({ ...typed, label: "", last_day: "" });
+      form.reset({ ...typed, label: "", last_day: "", brought: "" });
       return stale(STALE.key);
     },
   });
-  const { kind } = make.form.watch();
+  const { made } = make.form.watch();
   const shown = rotated ?? make.answer;
   const revoke = useMutation({
     mutationFn: (key: number) => api.delete("/keys/{key_id}", { params: { path: { key_id: key } } }),
@@ -69,6 +77,7 @@ export function Keys({ app }: { app: App }) {
                   <>
                     {k.label}
                     {k.kind === "secret" && <span className="text-soft">, a secret</span>}
+                    {narrowed(k) && <div className="text-[12px] text-soft">{narrowed(k)}</div>}
                   </>
                 ),
               },
@@ -80,7 +89,7 @@ export function Keys({ app }: { app: App }) {
               },
               { head: "Made", cell: (k) => dayAndYear(k.created_at) },
               {
-                head: "Rotate or revoke",
+                head: "Rotate, narrow or revoke",
                 quiet: true,
                 number: true,
                 look: "whitespace-nowrap",
@@ -91,7 +100,14 @@ export function Keys({ app }: { app: App }) {
                         rotate
                       </WordButton>
                     )}
-                    {GOOD.includes(k.state) && <WordButton onClick={() => setRevoking(k)}>revoke</WordButton>}
+                    {GOOD.includes(k.state) && (
+                      <>
+                        <WordButton className="mr-3" onClick={() => setNarrowing(k)}>
+                          narrow
+                        </WordButton>
+                        <WordButton onClick={() => setRevoking(k)}>revoke</WordButton>
+                      </>
+                    )}
                   </>
                 ),
               },
@@ -102,13 +118,26 @@ export function Keys({ app }: { app: App }) {
       <Form of={make} className="mt-3">
         <div className="flex flex-wrap items-end gap-3">
           <Choice
-            name="kind"
+            name="made"
             label="Make"
             choices={[
               ["key", "a key"],
               ["secret", "a secret for the client id"],
+              ["brought", "a key of one I bring along"],
             ]}
           />
+          {made === "brought" && (
+            <div className="w-80 max-w-full">
+              <Line
+                name="brought"
+                label="The key that you bring along"
+                type="password"
+                autoComplete="off"
+                hint="32 random characters or more, which no other key is."
+                required
+              />
+            </div>
+          )}
           <div className="w-44">
             <Line name="label" label="Label of a new key" placeholder="server" />
           </div>
@@ -123,7 +152,7 @@ export function Keys({ app }: { app: App }) {
           <div className="w-40">
             <Line name="last_day" label="Good until the end of" type="date" />
           </div>
-          <Send className="mb-3">{kind === "key" ? "Make a key" : "Make a secret"}</Send>
+          <Send className="mb-3">{made === "secret" ? "Make a secret" : "Make a key"}</Send>
         </div>
         <Refused />
       </Form>
@@ -140,6 +169,7 @@ export function Keys({ app }: { app: App }) {
           }}
         />
       )}
+      {narrowing && <Narrow of={narrowing} application={app.id} onClose={() => setNarrowing(null)} />}
       {rotating && (
         <Rotate
           of={rotating}
@@ -167,6 +197,15 @@ export function Keys({ app }: { app: App }) {
       )}
     </section>
   );
+}
+
+/** What a key is narrowed to, in words; nothing where it is to nothing. */
+function narrowed(of: Key): string {
+  const parts = [
+    of.addresses.length > 0 && `from ${listed(of.addresses)}`,
+    of.operations.length > 0 && `for ${plural(of.operations.length, "operation")}`,
+  ];
+  return parts.filter(Boolean).join(", ");
 }
 
 const GOOD = ["active", "retiring"];

@@ -44,6 +44,8 @@ export const ownUse = (slug: string) =>
   ask("/products/{slug}/own-use", { params: { path: { slug } } }, { staleTime: Number.POSITIVE_INFINITY });
 
 export const applications = () => ask("/applications", {}, { refetchInterval: 4_000 });
+export const applicationOperations = (id: number) =>
+  ask("/applications/{application_id}/operations", { params: { path: { application_id: id } } });
 export const allowances = () => ask("/allowances", {}, { refetchInterval: 3_000 });
 export const termsToAccept = () => ask("/terms-to-accept");
 

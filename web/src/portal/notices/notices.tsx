@@ -1,4 +1,5 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Portal } from "../../api/portal";
 import { showAnswer, useStale } from "../../api/queries/asking";
@@ -11,6 +12,7 @@ type Choice = Portal["GroupChoice"];
 
 const GROUPS: Record<Choice["group"], string> = {
   plans: "Changes of plans, terms, trials and limits, and moves of subscriptions",
+  keys: "Keys that are about to expire",
   requests: "Answers to requests",
   invoices: "Invoices",
   alerts: "Alerts",
@@ -94,14 +96,14 @@ function One({ of, onRead }: { of: Notice; onRead: () => void }) {
 function Choices() {
   const queries = useQueryClient();
   const query = useQuery(noticeChoices());
+  // What was just chosen is shown at once.
+  const [just, setJust] = useState<Choice | null>(null);
   const choose = useMutation({
     mutationFn: ({ group, by_mail }: Choice) =>
       api.put("/notice-choices/{group}", { params: { path: { group } }, body: { by_mail } }),
     onSuccess: (answer) => showAnswer(queries, noticeChoices(), answer),
+    onSettled: () => setJust(null),
   });
-  /** What was just chosen is shown at once. */
-  const chosen = ({ group, by_mail }: Choice) =>
-    choose.isPending && choose.variables.group === group ? choose.variables.by_mail : by_mail;
   return (
     <aside aria-label="By mail" className="text-[14px] lg:border-l lg:border-(--portal-line) lg:pl-6">
       <h2 className="mb-2 text-[18px]">By mail</h2>
@@ -111,9 +113,13 @@ function Choices() {
           <input
             type="checkbox"
             className="accent-(--portal-main)"
-            checked={chosen(choice)}
+            checked={just?.group === choice.group ? just.by_mail : choice.by_mail}
             disabled={choose.isPending}
-            onChange={(e) => choose.mutate({ ...choice, by_mail: e.target.checked })}
+            onChange={(e) => {
+              const wanted = { ...choice, by_mail: e.target.checked };
+              setJust(wanted);
+              choose.mutate(wanted);
+            }}
           />
           {GROUPS[choice.group]}
         </label>
