@@ -92,6 +92,7 @@ def _open(page: Page, name: str) -> None:
         page.get_by_text("Today counts as a day of Schooner.").wait_for()
     if name == "portal-try":
         page.get_by_role("button", name="GET /tides/v2/stations/{id}/extremes").click()
+        page.get_by_label("At most").fill("500")
         page.get_by_role("button", name="send until one is refused").click()
         page.get_by_text("Then one was refused").wait_for()
         page.get_by_text("it would have been let in").first.wait_for()

@@ -47,7 +47,7 @@ def test_a_key_is_brought_along_and_narrowed_to_an_address_and_an_operation(peop
     page = people.member("Duarte")
     page.get_by_role("link", name="Skipper app").click()
     own = f"9f{time.time_ns():x}b27c4e8a1d5036f9e2c7b4a80d61f3"
-    page.get_by_role("combobox", name="Make").select_option("a key of one I bring along")
+    page.get_by_role("combobox", name="Make").select_option("a key that I bring along")
     page.get_by_label("The key that you bring along").fill("a" * 40)
     page.get_by_label("Label of a new key").fill("our own")
     page.get_by_role("button", name="Make a key").click()

@@ -123,7 +123,7 @@ export function Keys({ app }: { app: App }) {
             choices={[
               ["key", "a key"],
               ["secret", "a secret for the client id"],
-              ["brought", "a key of one I bring along"],
+              ["brought", "a key that I bring along"],
             ]}
           />
           {made === "brought" && (
@@ -133,7 +133,7 @@ export function Keys({ app }: { app: App }) {
                 label="The key that you bring along"
                 type="password"
                 autoComplete="off"
-                hint="32 random characters or more, which no other key is."
+                placeholder="32 random characters or more"
                 required
               />
             </div>
