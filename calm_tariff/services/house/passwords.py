@@ -70,6 +70,8 @@ def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "", *
         account = realm.by_id(session, whose)
         if not realm.takes(session, account):
             raise NotFound("this letter is not good here; open the link in it", "token")
+        if code:  # with one letter after another, codes could be tried through
+            throttling.attempt(ctx, f"{realm.kind} code of {account.id}", address)
         second_factor.must_be_shown(session, ctx, realm, account, code)
         return _set(session, ctx, realm, account, hashed, "password by letter")
 

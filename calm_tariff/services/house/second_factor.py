@@ -118,9 +118,10 @@ def renew(ctx: Context, realm: Realm, code: str, password: str, address: str = "
     """Other recovery codes in place of those there are. Raises `NotSignedIn`, `TooMany`, or `Invalid` for a wrong
     password or code."""
     mine = proof.by_password(ctx, realm, password, address)
+    throttling.attempt(ctx, f"{realm.kind} code of {mine}", address)
     with ctx.transaction() as session:
         factor = _on(session, realm, mine)
-        _must_show(session, ctx, realm, factor, code)
+        _must_show(ctx, factor, code)
         codes = _new_codes(factor)
         proof.changed(session, ctx, realm, realm.by_id(session, mine), "recovery codes")
         return codes
@@ -129,9 +130,10 @@ def renew(ctx: Context, realm: Realm, code: str, password: str, address: str = "
 def end(ctx: Context, realm: Realm, code: str, password: str, address: str = "") -> None:
     """Turn one's second factor off. Raises `NotSignedIn`, `TooMany`, or `Invalid` for a wrong password or code."""
     mine = proof.by_password(ctx, realm, password, address)
+    throttling.attempt(ctx, f"{realm.kind} code of {mine}", address)
     with ctx.transaction() as session:
         factor = _on(session, realm, mine)
-        _must_show(session, ctx, realm, factor, code)
+        _must_show(ctx, factor, code)
         session.delete(factor)
         proof.changed(session, ctx, realm, realm.by_id(session, mine), "factor off")
 
@@ -170,7 +172,7 @@ def _on(session: Session, realm: Realm, account_id: int) -> SecondFactor:
     return factor
 
 
-def _must_show(session: Session, ctx: Context, realm: Realm, factor: SecondFactor, code: str) -> None:
+def _must_show(ctx: Context, factor: SecondFactor, code: str) -> None:
     if not _shown(ctx, factor, code) and not _recovered(factor, code):
         raise Invalid("is not right, or was used; wait for the next one", "code")
 

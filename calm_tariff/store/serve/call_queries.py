@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any, TypeVar
 
-from sqlalchemy import ColumnElement, Select, func, select
+from sqlalchemy import ColumnElement, Select, and_, false, func, or_, select
 from sqlalchemy.orm import Session, load_only
 
 from calm_tariff.core.periods import HOUR, MINUTE
@@ -62,11 +62,41 @@ class MinuteVerdicts:
 def page(session: Session, wanted: CallFilter, before: str | None, limit: int) -> list[Call]:
     """Calls, newest first, that come before the call id `before`. Call ids sort by time."""
     query = _narrowed(select(Call), wanted).order_by(Call.at_us.desc(), Call.call_id.desc()).limit(limit)
-    if before:
-        anchor = session.execute(select(Call.at_us).where(Call.call_id == before)).scalar()
-        if anchor is not None:
-            query = query.where((Call.at_us < anchor) | ((Call.at_us == anchor) & (Call.call_id < before)))
+    anchor = session.execute(select(Call.at_us).where(Call.call_id == before)).scalar() if before else None
+    if anchor is not None:
+        query = query.where((Call.at_us < anchor) | ((Call.at_us == anchor) & (Call.call_id < before)))
+    if _is_rare(wanted):
+        hours = _hours_to_read(session, wanted, anchor, limit)
+        query = query.where(or_(false(), *(and_(Call.at_us >= hour, Call.at_us < hour + HOUR) for hour in hours)))
     return list(session.scalars(query))
+
+
+def _is_rare(wanted: CallFilter) -> bool:
+    """Whether the calls meant may be few among many of one consumer, and sums of hours tell where they are."""
+    by_call = wanted.subscription_id is not None or wanted.meter_id is not None
+    kinds = [getattr(wanted, name) for name in _ALIKE if name != "consumer_id"]
+    return wanted.consumer_id is not None and not by_call and (any(kinds) or wanted.operations is not None)
+
+
+def _hours_to_read(session: Session, wanted: CallFilter, anchor: int | None, limit: int) -> list[int]:
+    """The newest hours that hold the calls of a page: so many that they have enough of them, not counting those in
+    which some may lie outside of what is asked for."""
+    since, until = wanted.since_us, wanted.until_us
+    last = min((edge for edge in (until, None if anchor is None else anchor + 1) if edge is not None), default=None)
+    query = select(HourlyOutcomes.hour_us, func.sum(HourlyOutcomes.calls)).where(*_conditions(HourlyOutcomes, wanted))
+    if since is not None:
+        query = query.where(HourlyOutcomes.hour_us > since - HOUR)
+    if last is not None:
+        query = query.where(HourlyOutcomes.hour_us < last)
+    found: list[int] = []
+    enough = 0
+    for hour, calls in session.execute(query.group_by(HourlyOutcomes.hour_us).order_by(HourlyOutcomes.hour_us.desc())):
+        found.append(hour)
+        whole = (since is None or hour >= since) and (last is None or hour + HOUR <= last)
+        enough += int(calls) if whole else 0
+        if enough >= limit:
+            break
+    return found
 
 
 def count(session: Session, wanted: CallFilter) -> int:

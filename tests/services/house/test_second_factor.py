@@ -121,6 +121,17 @@ def test_it_is_turned_off_by_password_and_code_alone(office: Office) -> None:
     assert said == ["A second factor at Test Office was turned on", "Your second factor at Test Office was turned off"]
 
 
+def test_codes_cannot_be_tried_through_by_whoever_has_a_session_and_the_password(office: Office) -> None:
+    own, _, codes = turned_on(office)
+    for n in range(5):
+        with pytest.raises(Invalid):
+            second_factor.end(own, MEMBERS, f"{n:06}", PASSWORD)
+    for attempt in (second_factor.end, second_factor.renew):
+        with pytest.raises(TooMany):
+            attempt(own, MEMBERS, codes[0], PASSWORD)
+    assert second_factor.state(own, MEMBERS).on
+
+
 def test_a_letter_for_a_password_does_not_go_past_it(office: Office) -> None:
     _, secret, _ = turned_on(office)
     passwords.forgotten(office.ctx, MEMBERS, KAYAKS)
