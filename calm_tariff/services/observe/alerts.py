@@ -221,13 +221,13 @@ def _look_at(ctx: Context, consumer_id: int) -> bool:
                 found = gauges.get((alert.subscription_id or 0, alert.allowance or ""))
                 if found is not None and alert.percent is not None:
                     told = _of_allowance(session, ctx, alert, found) or told
-        of_money = [alert for alert in alerts if alert.amount is not None]
-        if of_money:
+        month = month_of(local_day(ctx.now_us, zone_of(session)))
+        window = day_start(month.start, zone_of(session))
+        of_money = [alert for alert in alerts if alert.amount is not None and not _known(session, alert, window)]
+        if of_money:  # once all of a month are told, it is not worked out again
             charge = running_month.charge_of(session, ctx, consumer_id)
-            month = month_of(local_day(ctx.now_us, zone_of(session)))
             for alert in of_money:
                 if alert.amount is not None and charge >= alert.amount:
-                    window = day_start(month.start, zone_of(session))
                     said = charge_reached_in_words(charge, provider_of(session).currency)
                     told = _tell(session, ctx, alert, window, said, charge) or told
         return told

@@ -3,9 +3,8 @@ import { api } from "../api/portal";
 import { ownAddress, ownFactor, ownSessions } from "../api/queries/portal";
 import { Line } from "../kit/fields";
 import { Form, Refused, Send, useEntry } from "../kit/form";
-import { AddressConfirmed, MailAddress } from "../kit/mail-address";
-import { SecondFactor } from "../kit/second-factor";
-import { Sessions } from "../kit/sessions";
+import { AddressConfirmed } from "../kit/mail-address";
+import { OwnSignIn } from "../kit/own-sign-in";
 import {
   Credentials,
   DemoPeople,
@@ -13,7 +12,6 @@ import {
   LetterSent,
   letterToken,
   NewPassword,
-  PasswordChange,
   Reset,
 } from "../kit/signing-in";
 import { useEntered } from "./entered";
@@ -170,31 +168,28 @@ export function You() {
   return (
     <>
       <h1>Your sign-in</h1>
-      <p className="mt-1 mb-5 text-soft">
+      <p className="mt-1 text-soft">
         You are {name}, and belong to{" "}
         <Link className="figure-link" to="/organisation">
           {consumer}
         </Link>{" "}
         as {role}.
       </p>
-      <div className="grid max-w-[900px] gap-x-16 gap-y-8 md:grid-cols-2">
-        <section aria-label="Your password">
-          <h2 className="mb-1 text-[20px]">Your password</h2>
-          <PasswordChange change={(body) => api.put("/password", { body })} />
-        </section>
-        <MailAddress own={ownAddress()} want={(body) => api.put("/address", { body })} />
-      </div>
-      <SecondFactor
-        own={ownFactor()}
-        begin={(body) => api.post("/second-factor", { body })}
-        confirm={(body) => api.post("/second-factor/confirm", { body })}
-        renew={(body) => api.post("/second-factor/recovery-codes", { body })}
-        end={(body) => api.post("/second-factor/end", { body })}
-      />
-      <Sessions
-        own={ownSessions()}
-        endOne={(id) => api.delete("/sessions/{session_id}", { params: { path: { session_id: id } } })}
-        endOthers={() => api.delete("/sessions", {})}
+      <OwnSignIn
+        password={{ change: (body) => api.put("/password", { body }) }}
+        address={{ own: ownAddress(), want: (body) => api.put("/address", { body }) }}
+        factor={{
+          own: ownFactor(),
+          begin: (body) => api.post("/second-factor", { body }),
+          confirm: (body) => api.post("/second-factor/confirm", { body }),
+          renew: (body) => api.post("/second-factor/recovery-codes", { body }),
+          end: (body) => api.post("/second-factor/end", { body }),
+        }}
+        sessions={{
+          own: ownSessions(),
+          endOne: (id) => api.delete("/sessions/{session_id}", { params: { path: { session_id: id } } }),
+          endOthers: () => api.delete("/sessions", {}),
+        }}
       />
     </>
   );
