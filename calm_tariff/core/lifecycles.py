@@ -27,6 +27,8 @@ REQUEST = _moves(
 )
 SUBSCRIPTION = _moves(trial="active, ended", active="paused, ended", paused="active, ended", ended="")
 KEY = _moves(active="retiring, expired, revoked", retiring="expired, revoked", expired="", revoked="")
+# A question or an answer.
+POST = _moves(shown="hidden, taken back", hidden="shown", taken_back="")
 INVOICE = _moves(
     draft="issued", issued="paid, overdue, credited", overdue="paid, credited", paid="credited", credited=""
 )

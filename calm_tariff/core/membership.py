@@ -17,6 +17,7 @@ Act = Literal[
     "move subscriptions",
     "see money",
     "set alerts",
+    "ask and rate",
     "run the account",
 ]
 ROLES: tuple[Role, ...] = get_args(Role)
@@ -33,6 +34,7 @@ MAY: Mapping[Act, frozenset[Role]] = {
     "move subscriptions": _OWNER,
     "see money": frozenset[Role]({"owner", "billing"}),
     "set alerts": _EVERYBODY,
+    "ask and rate": _WHO_BUILD,
     "run the account": _OWNER,
 }
 # What is left of an account that is closed.

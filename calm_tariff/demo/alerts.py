@@ -4,13 +4,10 @@ from __future__ import annotations
 
 from decimal import Decimal
 
-from sqlalchemy import select
-
-from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.demo.owners import owner_of
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.observe import alerts, allowances
 from calm_tariff.services.observe.alerts import AlertTyped
-from calm_tariff.store.admit.consumers import Consumer, Member
 
 # By consumer: of each of its allowances so many percent, and amounts of the month's charge.
 ALERTS: tuple[tuple[str, int, tuple[str, ...]], ...] = (
@@ -22,10 +19,7 @@ ALERTS: tuple[tuple[str, int, tuple[str, ...]], ...] = (
 def set_alerts(ctx: Context) -> None:
     """Have each set by the consumer's owner."""
     for consumer, percent, amounts in ALERTS:
-        with ctx.transaction() as session:
-            query = select(Member).join(Consumer, Consumer.id == Member.consumer_id)
-            found = session.scalars(query.where(Consumer.name == consumer, Member.role == "owner")).one()
-            owner = ctx.acting(MEMBERS.acting(found))
+        owner = owner_of(ctx, consumer)
         for gauge in allowances.own(owner):
             of = AlertTyped(subscription_id=gauge.subscription_id, allowance=gauge.name, percent=percent)
             alerts.make(owner, of)

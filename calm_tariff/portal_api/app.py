@@ -5,7 +5,16 @@ from __future__ import annotations
 from fastapi import FastAPI
 
 from calm_tariff.edge import own_account, problems, reference, signing_in
-from calm_tariff.portal_api.admit import applications, downloads, look, organisation, products, requests, sign_up
+from calm_tariff.portal_api.admit import (
+    applications,
+    downloads,
+    look,
+    organisation,
+    products,
+    questions,
+    requests,
+    sign_up,
+)
 from calm_tariff.portal_api.admit import reference as operations
 from calm_tariff.portal_api.base import notices
 from calm_tariff.portal_api.base.asking import COOKIE, members_here
@@ -22,6 +31,7 @@ ROUTERS = (
     sign_up,
     organisation,
     products,
+    questions,
     operations,
     downloads,
     applications,

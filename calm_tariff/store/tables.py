@@ -1,6 +1,6 @@
 """Every table, for migrations and for those who need the whole schema."""
 
-from calm_tariff.store.admit import applications, consumers, portals, requests, subscriptions, tokens
+from calm_tariff.store.admit import applications, community, consumers, portals, requests, subscriptions, tokens
 from calm_tariff.store.base import jobs, notices, provider, record
 from calm_tariff.store.base.columns import Base
 from calm_tariff.store.compose import apis, groups, house_limits, issuers, meters, products
@@ -15,6 +15,7 @@ __all__ = [
     "alerts",
     "apis",
     "applications",
+    "community",
     "consumers",
     "groups",
     "house_limits",

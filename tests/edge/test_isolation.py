@@ -15,6 +15,7 @@ from starlette.testclient import TestClient
 
 from calm_tariff.console_api import app as console
 from calm_tariff.portal_api import app as portal
+from calm_tariff.services.admit.community import questions
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import joining
 from calm_tariff.services.admit.portals import portals
@@ -46,6 +47,14 @@ ANYONE |= {
     "/products/{slug}/operations",
     "/products/{slug}/operations/{operation_id}",
 }
+# What is written in one's name for others to read, and what anybody reads of it.
+READ_BY_ANYONE = {
+    ("GET", "/products/{slug}/questions"),
+    ("GET", "/products/{slug}/ratings"),
+    ("GET", "/questions/{question_id}"),
+}
+SPOKEN = {path for _, path in READ_BY_ANYONE} | {"/products/{slug}/rating", "/answers/{answer_id}"}
+SPOKEN |= {f"/questions/{{question_id}}/{part}" for part in ("answers", "accepted", "following", "reports")}
 
 
 def routes(made: FastAPI) -> list[tuple[str, str]]:
@@ -69,6 +78,7 @@ def lived(office: Office) -> dict[str, Any]:
     charging.issue(october, [c.invoice_id for c in period.charges.rows])
     ours = office.ctx.acting(ferries.member)
     invited = joining.invite(ours, "rui@ferries.example", "developer")
+    asked = questions.ask(ours, "harbour-data", "Which datum?", "Above what are they?")
     line = next(x.id for x in invoices.one(october, invoice).lines if x.kind == "usage")
     return {
         "office": office,
@@ -81,6 +91,8 @@ def lived(office: Office) -> dict[str, Any]:
         "slug": "harbour-data",
         "version_id": office.api,
         "operation_id": office.operations["GET /stations"],
+        "question_id": asked.id,
+        "answer_id": questions.answer(ours, asked.id, "Chart datum.").answers[0].id,
         "reading_id": 1,
         "token_id": 1,
         "group_id": 1,
@@ -128,6 +140,7 @@ BODIES = {
     "/invitations": {"email": "ana@consumer.example", "role": "billing"},
     "/members/{member_id}/role": {"role": "billing"},
     "/applications/{application_id}/keys": {"label": "x"},
+    "/products/{slug}/rating": {"stars": 4},
     "/requests": {
         "application_id": "application_id",
         "plan_id": "plan_id",
@@ -160,6 +173,8 @@ def test_every_route_turns_away_who_has_not_signed_in(lived: dict[str, Any]) -> 
         application = made.create_app(office.ctx, Settings())
         for method, path in routes(application):
             if path in ANYONE and (base.startswith("/portal") or path in SIGNING_IN):
+                continue
+            if (method, path) in READ_BY_ANYONE and base.startswith("/portal"):
                 continue
             headers = {"If-Match": '"1"'}
             if base == "/api/v1":  # a consumer's session opens nothing of the console
@@ -214,7 +229,7 @@ def test_no_portal_route_shows_one_consumer_anothers_data(lived: dict[str, Any])
         address += f"?subscription={lived['subscription']}&meter={office.meter}" if path == "/calls" else ""
         answer = web.request(method, address, json=body_for(application, method, path, lived))
         assert "Ferries" not in answer.text, (method, path)
-        if path in OWN_ACCOUNT:
+        if path in OWN_ACCOUNT | SPOKEN:
             assert answer.status_code < 500, (method, path, answer.text)
         elif "{" in path or path == "/requests":
             assert answer.status_code == 404, (method, path, answer.text)

@@ -48,6 +48,7 @@ FIELDS = {
     "about": "80% of Forecast calls",
     "at": "on 3 September at 12:00:01",
     "follows": "Harbour · Schooner",
+    "title": "Which datum?",
     "terms": Prose("Be *fair*."),
 }
 

@@ -45,6 +45,15 @@ BUILDERS = {
     ("POST", "/requests"),
     ("DELETE", "/requests/{request_id}"),
     ("POST", "/products/{slug}/terms"),
+    ("POST", "/products/{slug}/questions"),
+    ("PUT", "/questions/{question_id}"),
+    ("DELETE", "/questions/{question_id}"),
+    ("POST", "/questions/{question_id}/answers"),
+    ("PUT", "/questions/{question_id}/accepted"),
+    ("POST", "/questions/{question_id}/reports"),
+    ("PUT", "/answers/{answer_id}"),
+    ("DELETE", "/answers/{answer_id}"),
+    ("PUT", "/products/{slug}/rating"),
 }
 MONEY = {
     ("GET", "/invoices"),

@@ -8,6 +8,7 @@ from calm_tariff.core.sentences.alerts import (
     charge_reached_in_words,
     money_alert_in_words,
 )
+from calm_tariff.core.sentences.community import author_in_words, ratings_in_words
 from calm_tariff.core.sentences.moves import consequences_in_words, move_in_words
 from calm_tariff.core.sentences.terms import (
     Part,
@@ -37,6 +38,7 @@ __all__ = [
     "allowance_alert_in_words",
     "allowance_reached_in_words",
     "amount_sentence",
+    "author_in_words",
     "bound_in_words",
     "charge_reached_in_words",
     "closing_in_words",
@@ -53,6 +55,7 @@ __all__ = [
     "override_sentence",
     "percent_sentence",
     "price_sentence",
+    "ratings_in_words",
     "role_in_words",
     "shortfall_in_words",
     "spent_in_words",

@@ -13,7 +13,8 @@ def role_in_words(role: Role) -> str:
     return {
         "owner": "May do all of it: what developers and billing members may, move and end subscriptions, say who "
         "belongs to it, and close the account.",
-        "developer": "Has the applications and their keys, asks for plans, and sees usage and calls; no invoices.",
+        "developer": "Has the applications and their keys, asks for plans, sees usage and calls, and asks, "
+        "answers and rates; no invoices.",
         "billing": "Sees invoices, usage and calls; no keys, and changes nothing.",
     }[role]
 

@@ -8,7 +8,6 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.errors import NotFound
 from calm_tariff.formats.markdown import html
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.base import auditing
@@ -33,9 +32,7 @@ class TermsToAccept:
 def accept_terms(ctx: Context, slug: str) -> None:
     """Accept the newest terms of use of a product for one's own organisation. Raises `NotFound`."""
     with ctx.transaction() as session:
-        product = session.scalar(select(Product).where(Product.slug == slug))
-        if product is None or not storefront.seen(session, ctx, product):
-            raise NotFound("there is no such product", slug)
+        product = storefront.known(session, ctx, slug)
         accept(session, ctx, product)
         auditing.note(
             session, ctx, f"accepted terms of use {product.terms_number}", ("product", product.id, product.name)

@@ -45,10 +45,13 @@ Kind = Literal[
     "role changed",
     "address wanted",
     "sign-in changed",
+    "question answered",
+    "answer accepted",
+    "post hidden",
 ]
 
 
-Group = Literal["plans", "keys", "requests", "invoices", "alerts", "members"]
+Group = Literal["plans", "keys", "requests", "invoices", "alerts", "members", "questions"]
 # What somebody may not want by mail. The rest comes by mail in any case: it guards the account, or is asked for.
 GROUPS: Mapping[Group, frozenset[Kind]] = {
     "plans": frozenset[Kind](
@@ -68,6 +71,7 @@ GROUPS: Mapping[Group, frozenset[Kind]] = {
     "invoices": frozenset[Kind]({"invoice issued"}),
     "alerts": frozenset[Kind]({"alert reached"}),
     "members": frozenset[Kind]({"member joined", "member left", "role changed"}),
+    "questions": frozenset[Kind]({"question answered", "answer accepted", "post hidden"}),
 }
 
 

@@ -1,4 +1,5 @@
-"""Throttling of sign-ins: by account, by address and in all, with counts that all web processes share.
+"""Throttling of sign-ins, of letters, and of what is written for others to read: by account, by address and in all,
+with counts that all web processes share.
 
 The counting is the `limits` package's, on a table of the database. What is refused is told when to come again.
 """
@@ -31,6 +32,9 @@ ALTOGETHER = parse_many("600/minute")
 LETTERS = parse_many("3/hour; 10/day")
 LETTERS_FROM = parse_many("20/hour; 60/day")
 LETTERS_ALTOGETHER = parse_many("500/hour")
+# What one person, and one organisation, may write for others to read.
+WRITING = parse_many("5/minute; 20/hour; 60/day")
+WRITING_OF_ONE = parse_many("60/hour; 150/day")
 
 
 class _Kept(Storage):
@@ -109,6 +113,16 @@ def letter(ctx: Context, email: str, address: str) -> None:
     if wait:
         log.warning("too many letters asked for from %s", address)
         raise TooMany("too many letters were asked for; wait, and try again", wait, "email")
+
+
+def writing(ctx: Context) -> None:
+    """Count something that the member who is signed in writes for others to read. Raises `TooMany`, with the seconds to
+    wait."""
+    who, whose = str(ctx.actor.member_id), str(ctx.actor.consumer_id)
+    wait = _wait(ctx, (WRITING, "written by", who), (WRITING_OF_ONE, "written for", whose))
+    if wait:
+        log.warning("too much is written by member %s", who)
+        raise TooMany("that is much at once; wait, and try again", wait, "text")
 
 
 def _wait(ctx: Context, *counted: tuple[Any, ...]) -> int:

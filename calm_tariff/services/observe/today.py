@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import HOUR, day_start, local_day, month_of, period_before
 from calm_tariff.services.admit import letting_in, requests
+from calm_tariff.services.admit.community import moderation
 from calm_tariff.services.base import jobs, mailing
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.observe import allowances
@@ -56,6 +57,7 @@ class Counts:
     meters: int
     products: int
     waiting: int
+    questions: int
     consumers: int
     near_the_end: int
     to_charge: int
@@ -67,7 +69,7 @@ def today(ctx: Context) -> Today:
     with ctx.transaction() as session:
         items = [*_requests(session, ctx), *_organisations(session), *_spent(session, ctx), *_refusals(session, ctx)]
         items += [*_periods(session, ctx), *_late(session, ctx), *_letters(session, ctx), *_jobs(session)]
-        items += _drafts(session)
+        items += [*_questions(session), *_drafts(session)]
         yours = [i for i in items if ctx.actor.role in i.roles]
         return Today(yours, [i for i in items if i not in yours], _yesterday(session, ctx))
 
@@ -86,6 +88,7 @@ def counts(ctx: Context) -> Counts:
             meters=of(Meter),
             products=of(Product),
             waiting=requests.waiting(session),
+            questions=sum(moderation.waiting(session)),
             consumers=of(Consumer),
             near_the_end=near,
             to_charge=len(_periods(session, ctx)),
@@ -112,6 +115,24 @@ def _organisations(session: Session) -> list[Item]:
     title = "One organisation waits to be let in" if waiting == 1 else f"{waiting} organisations wait to be let in"
     detail = "Until then they see what everybody sees, and can ask for nothing."
     return [Item(title, detail, "See who", "/admit/consumers?sort=state", ["reviewer", "product manager"])]
+
+
+def _questions(session: Session) -> list[Item]:
+    """What developers ask that nobody has answered, and what they reported."""
+    unanswered, reported = moderation.waiting(session)
+    items = []
+    if unanswered:
+        one = unanswered == 1
+        title = "One question waits for an answer" if one else f"{unanswered} questions wait for an answer"
+        detail = "Developers asked in the portal; nobody has answered yet."
+        where = "/admit/questions?wanted=answer"
+        items.append(Item(title, detail, "Read it" if one else "Read them", where, ["product manager", "operations"]))
+    if reported:
+        one = reported == 1
+        title = "One question was reported" if one else f"{reported} questions were reported"
+        detail = "Somebody says that it, or an answer to it, should not stand there."
+        items.append(Item(title, detail, "Decide", "/admit/questions?wanted=decision", ["reviewer", "product manager"]))
+    return items
 
 
 def _spent(session: Session, ctx: Context) -> list[Item]:

@@ -94,6 +94,18 @@ def consumers_subscribed(session: Session, product_id: int) -> set[int]:
     return set(session.scalars(query))
 
 
+def products_held(session: Session, consumer: int, ended: bool = False) -> set[int]:
+    """The products of which a consumer has a subscription that has not ended; of which it ever had one, with
+    `ended`."""
+    query = (
+        select(Plan.product_id)
+        .join(Subscription, Subscription.plan_id == Plan.id)
+        .join(Application, Application.id == Subscription.application_id)
+        .where(Application.consumer_id == consumer)
+    )
+    return set(session.scalars(query if ended else query.where(Subscription.state != "ended")))
+
+
 def members_of(session: Session, consumers: Collection[int]) -> list[Member]:
     """Everybody of these consumers: of a closed account, whoever can still sign in to it."""
     return list(session.scalars(_members(consumers)))

@@ -14,6 +14,7 @@ import { useMe } from "./me";
 import { ReleaseNotes } from "./notes";
 import { Operations } from "./operations";
 import { Plans } from "./plans";
+import { Questions } from "./questions/questions";
 
 type Product = Portal["Storefront"];
 export type Offer = Portal["Offer"];
@@ -23,6 +24,7 @@ const VIEWS = [
   ["operations", "Operations"],
   ["notes", "What is new"],
   ["answering", "How it answers"],
+  ["questions", "Questions and ratings"],
   ["terms", "Terms of use"],
 ] as const;
 
@@ -66,7 +68,7 @@ function Shown({ product }: { product: Product }) {
             type="button"
             aria-pressed={shown === view}
             className={`pb-1.5 ${shown === view ? "border-b-2 border-(--portal-main) font-semibold" : "hover:underline"}`}
-            onClick={() => change({ view: view === "plans" ? null : view })}
+            onClick={() => change({ view: view === "plans" ? null : view, question: null })}
           >
             {name}
           </button>
@@ -76,6 +78,7 @@ function Shown({ product }: { product: Product }) {
       {shown === "operations" && <Operations product={product} />}
       {shown === "notes" && <ReleaseNotes slug={product.slug} />}
       {shown === "answering" && <Answering slug={product.slug} />}
+      {shown === "questions" && <Questions slug={product.slug} name={product.name} />}
       {shown === "terms" && (
         <section className="max-w-[68ch]">
           <p className="mb-2 text-[13px] text-soft">As of {dayAndYear(product.terms_dated)}</p>

@@ -24,8 +24,7 @@ from calm_tariff.services.compose.apis import described, release_notes
 from calm_tariff.services.compose.apis.release_notes import NoteShown
 from calm_tariff.services.compose.products import api_names
 from calm_tariff.services.compose.sheet.tariff_sheet import vocabulary_of
-from calm_tariff.store.admit.applications import Application
-from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.admit import subscribers
 from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.compose.products import Plan, Product
 
@@ -189,22 +188,26 @@ def found(session: Session, ctx: Context, slug: str) -> tuple[Product, list[Plan
     return one, plans
 
 
+def known(session: Session, ctx: Context, slug: str) -> Product:
+    """A product that whoever asks may know of. Raises `NotFound`, the same for one that is hidden from them."""
+    one = session.scalar(select(Product).where(Product.slug == slug))
+    if one is None or not seen(session, ctx, one):
+        raise NotFound("there is no such product", slug)
+    return one
+
+
 def seen(session: Session, ctx: Context, product: Product) -> bool:
-    """Whether the signed-in consumer may know that a product is there: it has something on sale for them here, or they
-    are on it."""
-    if _eyes(session, ctx).on_sale(product):
+    """Whether whoever asks may know that a product is there: it has something on sale for them here, or they are on
+    it."""
+    return seen_by(session, product, ctx.actor.consumer_id, ctx.actor.portal_id)
+
+
+def seen_by(session: Session, product: Product, consumer_id: int | None, portal_id: int | None) -> bool:
+    """The same of a consumer, or of a stranger, who comes by a portal."""
+    eyes = _Eyes(groups.of_consumer(session, consumer_id), serving.offered(session, portal_id))
+    if eyes.on_sale(product):
         return True
-    held = (
-        select(Subscription.id)
-        .join(Plan, Plan.id == Subscription.plan_id)
-        .join(Application, Application.id == Subscription.application_id)
-        .where(
-            Plan.product_id == product.id,
-            Application.consumer_id == ctx.actor.own_consumer,
-            Subscription.state != "ended",
-        )
-    )
-    return session.scalar(held.limit(1)) is not None
+    return consumer_id is not None and product.id in subscribers.products_held(session, consumer_id)
 
 
 def may_have(session: Session, ctx: Context, plan: Plan) -> bool:

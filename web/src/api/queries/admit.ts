@@ -28,6 +28,16 @@ export const contrast = (main: string, accent: string) =>
     { placeholderData: keepPreviousData, staleTime: Number.POSITIVE_INFINITY },
   );
 
+export const question = (id: number) =>
+  ask("/questions/{question_id}", { params: { path: { question_id: id } } });
+export const ratings = () => ask("/ratings");
+export const ratingsOf = (id: number | null) =>
+  ask(
+    "/products/{product_id}/ratings",
+    { params: { path: { product_id: id ?? 0 } } },
+    { enabled: id !== null },
+  );
+
 /** What each decision about consumers makes stale. */
 export const STALE = {
   request: [
@@ -44,5 +54,6 @@ export const STALE = {
   group: ["/groups"],
   portal: ["/portals", "/portals/{portal_id}"],
   invitation: ["/portals/{portal_id}/invitations"],
+  question: ["/questions", "/counts", "/today"],
   answer: ["/consumers", "/consumers/{consumer_id}", "/today"],
 } satisfies Record<string, (Read<paths> | List<paths>)[]>;

@@ -43,6 +43,21 @@ export const operationsFound = (words: string) =>
 export const ownUse = (slug: string) =>
   ask("/products/{slug}/own-use", { params: { path: { slug } } }, { staleTime: Number.POSITIVE_INFINITY });
 
+export const questions = (slug: string, words: string) =>
+  infiniteQueryOptions({
+    queryKey: ["/products/{slug}/questions", slug, words],
+    queryFn: ({ pageParam }) =>
+      api.get("/products/{slug}/questions", {
+        params: { path: { slug }, query: { words, cursor: pageParam, rows: 20 } },
+      }),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+    placeholderData: keepPreviousData,
+  });
+export const question = (id: number) =>
+  ask("/questions/{question_id}", { params: { path: { question_id: id } } });
+export const ratings = (slug: string) => ask("/products/{slug}/ratings", { params: { path: { slug } } });
+
 export const applications = () => ask("/applications", {}, { refetchInterval: 4_000 });
 export const applicationOperations = (id: number) =>
   ask("/applications/{application_id}/operations", { params: { path: { application_id: id } } });
@@ -103,6 +118,7 @@ export const difference = (id: number, query: Move) =>
 /** What each change of a consumer's makes stale. */
 export const STALE = {
   alert: ["/alerts"],
+  question: ["/products/{slug}/questions"],
   notices: ["/notices", "/notices/unread"],
   organisation: ["/organisation"],
   myRole: ["/organisation", "/me"],

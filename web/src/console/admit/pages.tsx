@@ -5,8 +5,10 @@ import { Desk } from "./desk";
 import { Groups } from "./groups";
 import { PortalPage } from "./portal";
 import { Portals } from "./portals";
+import { QuestionPage } from "./question";
+import { Questions } from "./questions";
 
-/** Who may call: the desk, the consumers and their groups, the portals. */
+/** Who may call: the desk, the consumers and their groups, the portals, and what is asked there. */
 export function AdmitPages() {
   return (
     <Routes>
@@ -17,6 +19,8 @@ export function AdmitPages() {
       <Route path="groups" element={<Groups />} />
       <Route path="portals" element={<Portals />} />
       <Route path="portals/:id" element={<PortalPage />} />
+      <Route path="questions" element={<Questions />} />
+      <Route path="questions/:id" element={<QuestionPage />} />
       <Route path="*" element={<Nowhere />} />
     </Routes>
   );

@@ -9,7 +9,8 @@ export const admit: Place = {
     { name: "Consumers", to: "/admit/consumers", count: (of) => of.consumers },
     { name: "Groups", to: "/admit/groups" },
     { name: "Portals", to: "/admit/portals" },
+    { name: "Questions", to: "/admit/questions", count: (of) => of.questions },
   ],
-  waits: (of) => of.waiting,
+  waits: (of) => of.waiting + of.questions,
   routes: later(() => import("./pages").then((of) => of.AdmitPages)),
 };

@@ -16,6 +16,7 @@ const GROUPS: Record<Choice["group"], string> = {
   requests: "Answers to requests",
   invoices: "Invoices",
   alerts: "Alerts",
+  questions: "Answers to questions that you follow, and what became of yours",
   members: "Who comes, goes and may do what in your organisation",
 };
 
