@@ -12,7 +12,7 @@ from sqlalchemy import select
 from calm_tariff.core.ids import call_id
 from calm_tariff.core.periods import calendar_window, instant_of, subscription_window
 from calm_tariff.core.portals import Brand
-from calm_tariff.services.admit import applications, carrying_over, requests, sign_up
+from calm_tariff.services.admit import applications, carrying_over, credentials, requests, sign_up
 from calm_tariff.services.admit.carrying_over import Existing
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.portals import portals
@@ -39,7 +39,7 @@ START = datetime(2026, 9, 10, 12, tzinfo=UTC)
 UNSAID: dict[str, Any] = {
     "credential": "key",
     **dict.fromkeys(("decide_us", "back_end_us", "reserved", "decided_us", "decided_order"), 0),
-    **{name: {} for name in ("carried", "counted", "reported")},
+    **{name: {} for name in ("carried", "counted", "reported", "sent")},
     "remarks": [],
 }
 
@@ -228,7 +228,7 @@ class Office:
         """A consumer that is granted a plan and makes a key."""
         member, application, request = self.ask(organisation, plan)
         requests.decide(self.reviewer, request, "granted", "")
-        made = applications.make_key(self.ctx.acting(member), application, "server")
+        made = credentials.make_key(self.ctx.acting(member), application, "server")
         email = f"{organisation.lower()}@consumer.example"
         with self.ctx.transaction() as session:
             stay = session.scalars(select(Stay).order_by(Stay.id.desc())).first()

@@ -17,6 +17,7 @@ from collections import Counter
 from typing import Literal
 
 from calm_tariff.core.errors import Invalid
+from calm_tariff.core.meters import Environment
 
 Kind = Literal["key", "secret"]
 
@@ -27,6 +28,7 @@ SHORTEST_BROUGHT, LONGEST_BROUGHT = 32, 200
 LEAST_BITS = 96
 _FORM = re.compile(rf"calm(key|secret)-(live|sandbox)-[{SYMBOLS}]{{{RANDOM + CHECK}}}")
 _BEGINS = re.compile(rf"calm(?:key|secret)-(?:live|sandbox)-[{SYMBOLS}]{{{SHOWN}}}")
+_ANYWHERE = re.compile(rf"(calm(?:key|secret)-(?:live|sandbox)-[{SYMBOLS}]{{{SHOWN}}})[0-9A-Za-z]+")
 _OURS = re.compile(r"calm(key|secret)-")
 
 
@@ -57,12 +59,22 @@ def brought(text: str) -> str:
     return key
 
 
+def fits(application: Environment, key: Environment) -> bool:
+    """Whether an application may have a key of an environment: one for the sandbox alone has no live ones."""
+    return key == "sandbox" or application == "live"
+
+
 def is_mistyped(text: str) -> bool:
     """Whether a text is meant as a key or secret of ours and cannot be one. One of another form, as were made before or
     brought along, may be one."""
     if not _OURS.match(text):
         return False
     return _FORM.fullmatch(text) is None or _check(text[:-CHECK]) != text[-CHECK:]
+
+
+def blanked(text: str) -> str:
+    """A text in which each key or secret of ours is cut to its beginning."""
+    return _ANYWHERE.sub(lambda found: f"{found[1]}…", text)
 
 
 def beginning(text: str) -> str:

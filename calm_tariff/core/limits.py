@@ -16,8 +16,8 @@ WhenSpent = Literal["refuse", "charge", "warn"]
 Verdict = Literal["served", "held", "refused"]
 
 # A header's name (RFC 9110, section 5.1), and those whose values are secrets.
-_TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
-_SECRET = frozenset({"authorization", "cookie", "proxy-authorization", "x-api-key"})
+HEADER = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
+SECRET_HEADERS = frozenset({"authorization", "cookie", "proxy-authorization", "x-api-key"})
 
 TRIAL_NAME = "Units of the trial"
 COUNTED_PER = ("key", "application", "consumer", "subscription", "everyone")
@@ -155,9 +155,9 @@ def check(limit: Limit, where: str = "") -> None:
     kind, _, carried = per.partition(":")
     if per not in (*COUNTED_PER, "address") and not (kind in ("claim", "header") and carried):
         raise Invalid(f"{per!r} is not something calls can be counted per", f"{at}counted_per")
-    if kind == "header" and not _TOKEN.fullmatch(carried):
+    if kind == "header" and not HEADER.fullmatch(carried):
         raise Invalid(f"{carried!r} is no name of a header", f"{at}counted_per")
-    if kind == "header" and carried.lower() in _SECRET:
+    if kind == "header" and carried.lower() in SECRET_HEADERS:
         raise Invalid(f"{carried} holds a secret, which must not be kept: count per key", f"{at}counted_per")
     for field in ("calls", "per_seconds", "burst", "units"):
         value = getattr(limit, field, None)

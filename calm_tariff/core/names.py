@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
+from collections.abc import Mapping
 
 from calm_tariff.core.errors import Invalid
 
 LONGEST = 200
+MOST_TAGS, LONGEST_TAG = 10, 100
+_TAG = re.compile(r"[a-z][a-z0-9_-]{0,29}")
 # Control and format characters (zero-width, directions), what has no meaning, and ends of lines.
 _REFUSED = frozenset({"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"})
 
@@ -23,6 +27,18 @@ def plain(text: str, field: str, at_most: int = LONGEST) -> str:
             called = unicodedata.name(letter, f"U+{ord(letter):04X}")
             raise Invalid(f"holds a character that cannot be seen, at place {place}: {called}", field)
     return name
+
+
+def tags(given: Mapping[str, str], field: str = "tags") -> dict[str, str]:
+    """Words of somebody's own, by name, as they are kept: ten at most. Raises `Invalid`, naming the field."""
+    if len(given) > MOST_TAGS:
+        raise Invalid("at most ten tags fit", field)
+    for name, value in given.items():
+        if not _TAG.fullmatch(name):
+            raise Invalid(f"{name!r} must be up to 30 small letters, digits, dashes; a letter first", field)
+        if not value.isprintable() or len(value) > LONGEST_TAG:
+            raise Invalid(f"the value of {name} must be up to {LONGEST_TAG} printable characters", field)
+    return dict(given)
 
 
 def cut(text: str, at_most: int = LONGEST) -> str:

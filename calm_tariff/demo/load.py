@@ -31,7 +31,7 @@ from calm_tariff.demo.scenario import (
 )
 from calm_tariff.formats.callers import Asked, LiveCaller
 from calm_tariff.formats.pictures import KINDS
-from calm_tariff.services.admit import applications, carrying_over, groups, letting_in, requests, sign_up
+from calm_tariff.services.admit import applications, carrying_over, credentials, groups, letting_in, requests, sign_up
 from calm_tariff.services.admit.carrying_over import Existing
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.portals import portals, serving
@@ -39,8 +39,9 @@ from calm_tariff.services.admit.portals.portals import PortalTyped
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base.context import Actor, Context
 from calm_tariff.services.compose import house_limits, meters, products
-from calm_tariff.services.compose.apis import documents, operations, sunsets, versions
+from calm_tariff.services.compose.apis import documents, forwarding, operations, sunsets, versions
 from calm_tariff.services.compose.apis.versions import ApiTyped
+from calm_tariff.services.compose.apis.views import ForwardingTyped
 from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.compose.products import ProductTyped
 from calm_tariff.services.compose.sheet import plans, tariff_sheet
@@ -164,7 +165,10 @@ def _bring_in(ctx: Context, api: DemoApi, standins: str) -> int:
         health_path=api.health_path,
         sandbox_url=back_end if api.sandbox else "",
     )
-    return documents.apply_as_new(ctx, reading.id, typed, agreed=True).id
+    made = documents.apply_as_new(ctx, reading.id, typed, agreed=True)
+    if api.sandbox:
+        forwarding.change(ctx, made.id, made.edition, ForwardingTyped(keeps_bodies=True))
+    return made.id
 
 
 def _sell(office: _Office, product: DemoProduct, labels: dict[str, int], seen_by: dict[str, int]) -> dict[str, int]:
@@ -247,8 +251,7 @@ def _announce(office: _Office) -> None:
         if api.sunset_after_days:
             ctx = office.on(80, "Ines")
             version = next(v for v in versions.summaries(ctx) if (v.name, v.version) == (api.name, api.version))
-            last = office.start.date() + timedelta(days=api.sunset_after_days)
-            sunsets.set_state(ctx, version.id, "sunset", last)
+            sunsets.set_state(ctx, version.id, "sunset", office.start.date() + timedelta(days=api.sunset_after_days))
 
 
 def _draft(office: _Office, product: DemoProduct, labels: dict[str, int]) -> None:
@@ -289,14 +292,16 @@ def _admit(office: _Office, consumer: DemoConsumer, offers: dict[str, int]) -> d
         groups.set_members(ctx, group.id, [*group.consumer_ids, member.own_consumer])
     secrets: dict[int, str] = {}
     for application in consumer.applications:
-        secrets |= _ask(office, member, offers, application)
+        secrets |= _ask(office, member, offers, application, consumer.email)
     return secrets
 
 
-def _ask(office: _Office, member: Actor, offers: dict[str, int], application: DemoApplication) -> dict[int, str]:
+def _ask(
+    office: _Office, member: Actor, offers: dict[str, int], application: DemoApplication, contact: str
+) -> dict[int, str]:
     """An application asks for its plan and, where that is granted, gets its keys."""
     asking = office.on(application.from_day, "Rui", 1).acting(member)
-    made = applications.register(asking, application.name, "")
+    made = applications.register(asking, application.name, application.purpose, contact=contact)
     request = requests.ask(asking, made.id, offers[application.offer], application.purpose, True)
     if application.outcome == "waiting":
         return {}
@@ -308,7 +313,7 @@ def _ask(office: _Office, member: Actor, offers: dict[str, int], application: De
         return {}
     at = office.on(application.from_day, "Rui", 3).acting(member)
     labels = ("server", *(f"server {n}" for n in range(2, application.keys + 1)))
-    keys = [applications.make_key(at, made.id, label) for label in labels]
+    keys = [credentials.make_key(at, made.id, label) for label in labels]
     return {new.key.id: new.secret for new in keys}
 
 

@@ -13,6 +13,7 @@ from aiohttp import ClientSession
 
 from calm_tariff.edge.wire import abort, hurry
 from calm_tariff.formats import replies
+from calm_tariff.formats.bodies import Beginning
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway import cors
 from calm_tariff.gateway.answers import Send, challenge, not_ready
@@ -23,6 +24,8 @@ from calm_tariff.gateway.forward.forwarding import Receive
 from calm_tariff.gateway.recording.journal import Journal, Unwritable
 from calm_tariff.gateway.recording.records import record_of, settled
 from calm_tariff.gateway.recording.sampling import Sampling
+from calm_tariff.gateway.recording.sent import fields as described_by
+from calm_tariff.gateway.recording.sent import keeps_bodies
 from calm_tariff.gateway.tally import Tally
 from calm_tariff.gateway.verdict import calls, judging
 from calm_tariff.gateway.verdict.breaker import Breakers
@@ -133,6 +136,7 @@ class Gateway:
             answer=answer,
             sender_seconds=self.sender_seconds,
             reader_seconds=self.reader_seconds,
+            keeps=keeps_bodies(verdict),
         )
         if not await forwarder.forward():
             await abort(scope)
@@ -148,7 +152,7 @@ class Gateway:
             if left_out:
                 outcome.remarks.append(left_out)
         metered = settled(verdict, outcome, self.counters)
-        self.journal.append(record_of(verdict, outcome, metered, self.name, self.now()))
+        self.journal.append(record_of(verdict, outcome, metered, self.name, self.now(), snapshot=self.snapshot))
         self.tally.count(verdict, outcome.status)
 
     async def _answer(
@@ -166,6 +170,9 @@ class Gateway:
         outcome.status, outcome.bytes_out = status, 0 if head else len(body)
         headers = headers + fields
         outcome.tells(headers)
+        if keeps_bodies(verdict) and not head:
+            outcome.answered_body, outcome.answered_fields = Beginning(), described_by(headers)
+            outcome.answered_body.take(body)
         try:
             self.record(verdict, outcome)
         except Unwritable:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from calm_tariff.services.admit import applications, moves, outside_decisions, requests, sign_up, subscriptions
+from calm_tariff.services.admit import credentials, moves, outside_decisions, requests, sign_up, subscriptions
 from calm_tariff.services.admit.organisation import joining
 from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context
@@ -55,7 +55,7 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
             kind=subscriptions.TELL_OF_TRIAL_END,
             do=lambda of: _nothing(subscriptions.tell_of_trial_end(ctx, of["subscription"])),
         ),
-        Handler(kind=applications.TELL_OF_END, do=lambda of: applications.tell_of_end(ctx, of["key"])),
+        Handler(kind=credentials.TELL_OF_END, do=lambda of: credentials.tell_of_end(ctx, of["key"])),
         Handler(kind=moves.MAKE, do=lambda of: moves.come_true(ctx, of["subscription"])),
         Handler(kind=sunsets.END_VERSION, do=lambda of: _nothing(sunsets.end_sunset(ctx, of["version"]))),
         _again("end trials that are over", timedelta(minutes=1), lambda: trials.end_trials(ctx)),
@@ -63,6 +63,7 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("end versions that are over", timedelta(minutes=1), lambda: sunsets.end_sunsets(ctx)),
         _again(ASK_BACK_ENDS, timedelta(seconds=15), lambda: ask_back_ends(ctx), timedelta(minutes=5)),
         _again("forget counts", timedelta(minutes=10), lambda: upkeep.forget_counts(ctx)),
+        _again("forget bodies", timedelta(minutes=10), lambda: upkeep.forget_bodies(ctx)),
         _again("forget attempts to sign in", timedelta(minutes=10), lambda: throttling.forget(ctx)),
         _again("forget letters of sign-ups", timedelta(minutes=10), lambda: sign_up.forget(ctx)),
         _again("forget letters of passwords", timedelta(minutes=10), lambda: passwords.forget(ctx)),

@@ -80,3 +80,43 @@ def test_a_key_is_brought_along_and_narrowed_to_an_address_and_an_operation(peop
     row.get_by_role("button", name="revoke").click()
     page.get_by_role("button", name="Revoke the key").click()
     expect(row).to_contain_text("revoked")
+
+
+def test_an_application_is_registered_for_the_sandbox_alone_and_its_key_is_labelled(people: People) -> None:
+    page = people.member("Duarte")
+    name = f"Rehearsal {time.time_ns()}"
+    page.get_by_role("button", name="Register an application").click()
+    dialog = page.get_by_role("dialog", name="Register an application")
+    dialog.get_by_label("Name").fill(name)
+    dialog.get_by_label("What it is for").fill("Try the timetable before the season.")
+    dialog.get_by_label("It calls").select_option(label="the sandbox alone")
+    dialog.get_by_label("Mail address of whoever knows about it").fill("duarte at gannet")
+    assert serious(page) == []
+    # A browser keeps an address of another form back itself; the server's word is in the tests of services.
+    dialog.get_by_label("Mail address of whoever knows about it").fill("duarte@gannet.example")
+    dialog.get_by_role("button", name="Register it").click()
+    expect(page.get_by_role("heading", name=name)).to_be_visible()
+    expect(page.get_by_text("It calls the sandbox alone.")).to_be_visible()
+    expect(page.get_by_label("It calls")).to_have_count(0)  # a new key can be of the sandbox only
+    page.get_by_label("Label of a new key").fill("laptop")
+    page.get_by_role("button", name="Make a key").click()
+    expect(page.get_by_test_id("secret")).to_contain_text("calmkey-sandbox-")
+    page.get_by_role("button", name="I have kept it").click()
+    row = page.get_by_role("row").filter(has_text="calmkey-sandbox-")
+    expect(row).to_contain_text("not yet")
+    row.get_by_role("button", name="laptop: change the label and tags").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Label").fill("bench")
+    dialog.get_by_label("Tags, for yourselves alone").fill("team=quay, Ship=17")
+    dialog.get_by_role("button", name="Save").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("must be up to 30 small letters")
+    dialog.get_by_label("Tags, for yourselves alone").fill("team=quay")
+    dialog.get_by_role("button", name="Save").click()
+    expect(row).to_contain_text("team=quay")
+    expect(row).to_contain_text("bench")
+    page.get_by_role("button", name="change this").click()
+    dialog = page.get_by_role("dialog", name=name)
+    dialog.get_by_label("It calls").select_option(label="live, and the sandbox to try things")
+    dialog.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("It calls the sandbox alone.")).to_have_count(0)
+    assert serious(page) == []

@@ -197,3 +197,22 @@ def hook() -> Iterator[tuple[str, list[tuple[dict[str, str], bytes]]]]:
     Thread(target=server.serve_forever, daemon=True).start()
     yield f"127.0.0.1:{server.server_port}/calm", got
     server.shutdown()
+
+
+def test_a_call_opens_to_what_it_came_with_and_in_the_sandbox_to_its_bodies(people: People, product: Processes) -> None:
+    page = people.member("Duarte")
+    application = next(a for a in page.request.get("/portal/api/v1/applications").json() if a["name"] == "Skipper app")
+    made = page.request.post(f"/portal/api/v1/applications/{application['id']}/passing-keys", data={}).json()
+    key = {"X-API-Key": made["secret"], "User-Agent": "bridge/2"}
+    address = f"{product.gateway}/tides/v2/stations/lm-01/heights?step_minutes=30"
+    answer = wait_for(lambda: (r := httpx.get(address, headers=key)).status_code == 200 and r)
+    wait_for(product.shipped)
+    page.goto(f"/portal/usage?environment=sandbox&call={answer.headers['Call-Id']}")
+    request = page.get_by_role("region", name="The request")
+    expect(request).to_contain_text("GET /tides/v2/stations/lm-01/heights?step_minutes=30")
+    expect(request).to_contain_text("user-agent: bridge/2")
+    expect(request).to_contain_text("From 127.0.0.1.")
+    request.get_by_text("The answer’s body: application/json").click()
+    expect(request.get_by_role("region", name="The answer’s body")).to_contain_text('"station"')
+    assert made["secret"] not in page.content()
+    assert serious(page) == []

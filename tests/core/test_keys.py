@@ -81,3 +81,21 @@ def test_random_ones_can_be_and_show_little_of_themselves(seed: bytes) -> None:
     for key in (text, base64.b64encode(bytes.fromhex(text)).decode(), f"  {text}\n"):
         assert keys.brought(key) == key.strip()
         assert keys.beginning_of_brought(keys.brought(key)) == key.strip()[:4]
+
+
+def test_an_application_for_the_sandbox_alone_has_no_live_keys() -> None:
+    fit = {(a, k): keys.fits(a, k) for a in ("live", "sandbox") for k in ("live", "sandbox")}
+    assert fit == {
+        ("live", "live"): True,
+        ("live", "sandbox"): True,
+        ("sandbox", "live"): False,
+        ("sandbox", "sandbox"): True,
+    }
+
+
+def test_a_key_in_a_text_is_cut_to_its_beginning() -> None:
+    key, secret = keys.made("key", "live", "a"), keys.made("secret", "sandbox", "b")
+    text = keys.blanked(f"k={key}&s={secret}, and {key[:-7]} that is cut")
+    assert key[20:] not in text and secret[24:] not in text
+    assert text == f"k={keys.beginning(key)}…&s={keys.beginning(secret)}…, and {keys.beginning(key)}… that is cut"
+    assert keys.blanked("calmkey-live- is how one begins") == "calmkey-live- is how one begins"

@@ -3,7 +3,7 @@
 import pytest
 
 from calm_tariff.core.errors import Invalid
-from calm_tariff.core.names import cut, plain
+from calm_tariff.core.names import cut, plain, tags
 
 
 def test_a_name_is_kept_composed_and_without_space_around_it() -> None:
@@ -38,3 +38,19 @@ def test_what_cannot_be_seen_is_refused_by_its_field(wrong: str) -> None:
 def test_a_line_of_several_names_is_shortened_where_it_must_be() -> None:
     assert cut("x" * 200) == "x" * 200
     assert cut("x" * 201) == "x" * 199 + "…"
+
+
+def test_tags_are_few_short_and_plainly_named() -> None:
+    assert tags({"ship": "17", "re-gion_2": "West Côte"}) == {"ship": "17", "re-gion_2": "West Côte"}
+    for wrong in (
+        {f"t{n}": "x" for n in range(11)},
+        {"Ship": "1"},
+        {"1st": "x"},
+        {"s" * 31: "x"},
+        {"": "x"},
+        {"ship": "a\nb"},
+        {"ship": "x" * 101},
+    ):
+        with pytest.raises(Invalid) as refused:
+            tags(wrong)
+        assert refused.value.where == "tags"

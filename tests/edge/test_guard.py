@@ -10,7 +10,7 @@ import pytest
 import uvicorn
 from starlette.testclient import TestClient
 
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import applications, credentials
 from calm_tariff.services.base import auditing
 from calm_tariff.services.compose import products
 from calm_tariff.settings import Settings
@@ -109,7 +109,7 @@ def test_who_tries_too_often_hears_when_to_come_again(office: Office) -> None:
 
 def test_who_shows_the_right_secret_does_not_try_too_often_however_the_answer_is(office: Office) -> None:
     own = office.acting(office.consumers[0])
-    made = applications.make_key(own, office.consumers[0].application, "", kind="secret")
+    made = credentials.make_key(own, office.consumers[0].application, "", kind="secret")
     client = applications.own(own)[0].client_id
     form = {"grant_type": "client_credentials", "client_id": client, "client_secret": made.secret}
     answers = [web(office).post("/oauth2/token", data=form) for _ in range(8)]  # its plan takes keys alone

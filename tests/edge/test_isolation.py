@@ -148,6 +148,8 @@ BODIES = {
         "terms_accepted": True,
     },
     "/applications": {"name": "mine"},
+    "/applications/{application_id}": {"name": "mine"},
+    "/keys/{key_id}": {"label": "mine"},
     "/apis/{version_id}/release-notes": {"day": "2026-09-10", "text": "x"},
     "/release-notes/{note_id}": {"day": "2026-09-10", "text": "x"},
     "/applications/{application_id}/tags": {"tags": {"region": "west"}},

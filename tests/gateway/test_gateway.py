@@ -17,7 +17,7 @@ from sqlalchemy import func, select
 
 from calm_tariff.gateway.compiled.routing import Router, is_plain
 from calm_tariff.gateway.recording.journal import Journal, Unwritable
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import credentials
 from calm_tariff.services.serve import instances
 from calm_tariff.store.serve.usage import Call
 from tests.gateway.running import Running, running
@@ -82,7 +82,7 @@ def test_every_answer_names_its_call_and_pages_of_the_portal_may_read_it(running
 
 def test_who_may_not_call_is_told_why(running: Running) -> None:
     member, application, _ = running.office.ask("Anglers", "Ketch")
-    waiting = applications.make_key(running.office.ctx.acting(member), application, "").secret
+    waiting = credentials.make_key(running.office.ctx.acting(member), application, "").secret
     wait_for(lambda: running.get(secret=waiting).status_code == 403)
     table = [
         (running.get(secret=None), 401, "No credential"),
@@ -105,9 +105,9 @@ def test_a_revoked_key_is_refused_within_a_second(running: Running) -> None:
 
     def revoked_after() -> float:
         """Seconds from a new key's revocation to its first refusal."""
-        made = applications.make_key(own, running.caller.application, "")
+        made = credentials.make_key(own, running.caller.application, "")
         wait_for(lambda: running.get(secret=made.secret).status_code != 401)
-        applications.revoke_key(own, made.key.id)
+        credentials.revoke_key(own, made.key.id)
         begun = time.monotonic()
         wait_for(lambda: running.get(secret=made.secret).status_code == 401)
         return time.monotonic() - begun

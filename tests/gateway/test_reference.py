@@ -19,7 +19,7 @@ from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.gateway.counts.counters import Counters, LocalCounters
 from calm_tariff.gateway.counts.shared_counters import SharedCounters, connect
 from calm_tariff.gateway.recording.journal import Journal
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import credentials
 from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.serve.gateway_feed import Example, read_feed
 from tests.gateway.reference import Reference
@@ -98,7 +98,7 @@ def calls(seed: int, many: int, keys: list[str]) -> list[tuple[int, dict[str, An
 @pytest.mark.parametrize("store", ["memory", "redis"])
 def test_the_gateway_decides_as_the_reference_does(office: Office, tmp_path: Path, store: str, redis_url: str) -> None:
     consumers = office.consumers
-    second = applications.make_key(office.acting(consumers[0]), consumers[0].application, "second")
+    second = credentials.make_key(office.acting(consumers[0]), consumers[0].application, "second")
     sheet = tariff_sheet.sheet(office.manager, office.product)
     ketch = next(p for p in sheet.plans if p.name == "Ketch")
     tariff_sheet.save_draft(office.manager, ketch.id, ketch.edition, tariff(office))

@@ -13,7 +13,7 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.periods import SECOND, instant_of
-from calm_tariff.services.admit import applications, carrying_over, overrides, requests
+from calm_tariff.services.admit import carrying_over, credentials, overrides, requests
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.admit.requests import MoveAsked
 from calm_tariff.services.base.context import Actor
@@ -157,7 +157,7 @@ def test_a_move_that_was_to_come_comes_with_nobody_awake(here: Simulated) -> Non
 
 def test_two_keys_serve_until_the_old_one_retires(here: Simulated) -> None:
     one = here.office.consumers[0]
-    new = applications.rotate_key(here.office.acting(one), one.key, 1)
+    new = credentials.rotate_key(here.office.acting(one), one.key, 1)
     here.learn()
     for at, old in (
         (START, 200),

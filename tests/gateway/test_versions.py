@@ -9,7 +9,7 @@ import httpx
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import applications, credentials
 from calm_tariff.services.compose import house_limits, meters
 from calm_tariff.services.compose.apis import operations, sunsets, versions
 from calm_tariff.services.compose.apis.operations import OperationTyped
@@ -84,7 +84,7 @@ def test_versions_are_told_apart_by_header_and_host_and_end_with_notice(running:
 def test_the_sandbox_has_its_own_back_end_and_counts_and_is_not_metered(running: Running) -> None:
     office, caller = running.office, running.caller
     wait_for(lambda: running.get().status_code == 200)
-    key = applications.make_key(office.acting(caller), caller.application, "try", "sandbox")
+    key = credentials.make_key(office.acting(caller), caller.application, "try", "sandbox")
     assert key.secret.startswith("calmkey-sandbox-")
     refused = wait_for(lambda: (r := running.get(secret=key.secret)).status_code == 403 and r)
     assert refused.json()["title"] == "No sandbox"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter
 from fastapi.responses import Response
@@ -20,6 +20,7 @@ from calm_tariff.services.compose.apis.sunsets import State
 from calm_tariff.services.compose.apis.versions import ApiSummary, ApiTyped, ChosenBy
 from calm_tariff.services.compose.apis.views import ApiView, ForwardingTyped, LetsThrough
 from calm_tariff.store.base.paging import Page, listed
+from calm_tariff.store.compose.apis import KEPT_HEADERS
 
 router = APIRouter(tags=["APIs"], route_class=Again)
 
@@ -76,6 +77,8 @@ class ForwardingIn(BaseModel):
     breaker_failures: int = 5
     breaker_seconds: int = 10
     lets_through: list[LetsThrough] = []
+    kept_headers: list[Annotated[str, Field(max_length=100)]] = Field(default=list(KEPT_HEADERS), max_length=100)
+    keeps_bodies: bool = False
 
 
 class StateIn(BaseModel):

@@ -237,7 +237,14 @@ class Decisions:
             self._record(judged, outcome, None)
             return
         outcome.remarks.append("decided for a proxy, which forwarded it")
-        record = record_of(judged, outcome, metering(judged, outcome)[0], self.gateway.name, judged.call.at_us)
+        record = record_of(
+            judged,
+            outcome,
+            metering(judged, outcome)[0],
+            self.gateway.name,
+            judged.call.at_us,
+            snapshot=self.gateway.snapshot,
+        )
         record["remarks"] = [*record["remarks"], "its outcome was lost with the gateway, and is taken for 200"]
         try:
             self.promises.make(record)

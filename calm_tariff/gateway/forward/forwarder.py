@@ -13,6 +13,7 @@ from aiohttp import ClientError, ClientResponse, ClientSession
 
 from calm_tariff.edge.wire import unbuffered
 from calm_tariff.formats import replies
+from calm_tariff.formats.bodies import Beginning
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway import cors
 from calm_tariff.gateway.answers import DOWN, DOWN_CODES, Send, not_ready, told_back_end
@@ -20,6 +21,7 @@ from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.gateway.forward import forwarding
 from calm_tariff.gateway.forward.forwarding import BackEndDown, BodyTooLarge, CallerGone, Receive, Upload
 from calm_tariff.gateway.recording.journal import Unwritable
+from calm_tariff.gateway.recording.sent import fields as described_by
 from calm_tariff.gateway.verdict.breaker import Breaker
 from calm_tariff.gateway.verdict.calls import Judged, Outcome
 from calm_tariff.gateway.verdict.credentials import without_keys
@@ -31,7 +33,8 @@ Answer = Callable[[int, bytes, Headers], Awaitable[None]]
 @dataclass(slots=True, kw_only=True)
 class Forwarder:
     """One call on its way to its back end and back. `fields` go on the answer; `record` keeps what became of the call,
-    before the last byte of the answer leaves; `answer` answers by ourselves, and keeps it, too."""
+    before the last byte of the answer leaves; `answer` answers by ourselves, and keeps it, too. `keeps` says whether
+    the beginnings of the bodies are to be kept."""
 
     judged: Judged
     outcome: Outcome
@@ -46,6 +49,7 @@ class Forwarder:
     answer: Answer
     sender_seconds: float
     reader_seconds: float
+    keeps: bool
     upload: Upload | None = None
     started: bool = field(default=False, init=False)
 
@@ -54,6 +58,9 @@ class Forwarder:
         call, route = self.judged.call, self.judged.admitted.place.route
         if forwarding.has_body(call.headers):
             self.upload = Upload(self.receive, route.forwarding.most_body_bytes, self.sender_seconds)
+            if self.keeps:
+                self.upload.kept = self.outcome.sent_body = Beginning()
+                self.outcome.sent_fields = described_by(call.headers)
         self.breaker.begin()
         begun = time.perf_counter_ns()
         try:
@@ -133,6 +140,8 @@ class Forwarder:
         outcome.told = {k.decode(): v.decode("latin-1") for k, v in self.fields}
         own_cors = cors.answered_here(admitted.place, self.judged.call.headers)
         headers = forwarding.returned_headers(answer, own_cors) + self.fields
+        if self.keeps:
+            outcome.answered_body, outcome.answered_fields = Beginning(), described_by(headers)
         length = answer.headers.get("Content-Length")
         if length is not None:
             headers.append((b"content-length", length.encode()))
@@ -147,6 +156,7 @@ class Forwarder:
                 await self._down(502)
                 return None
             outcome.bytes_out = len(body)
+            self._see(body)
             self._keep()
             await self.send(start)
             await self.send({"type": "http.response.body", "body": body})
@@ -164,6 +174,7 @@ class Forwarder:
         sent = 0
         try:
             async for chunk in answer.content.iter_any():
+                self._see(chunk)
                 if waiting:
                     if not await self._taken(waiting):
                         outcome.remarks.append(f"the caller took no more of the answer after {sent} bytes")
@@ -190,6 +201,11 @@ class Forwarder:
         outcome.remarks.append(f"the caller hung up after {sent} bytes")
         self._keep()
         return True
+
+    def _see(self, part: bytes) -> None:
+        """Keep the beginning of the answer, where that is to be kept."""
+        if self.outcome.answered_body is not None:
+            self.outcome.answered_body.take(part)
 
     async def _taken(self, part: bytes) -> bool:
         """Whether the caller takes a part that is sent before it is given up."""

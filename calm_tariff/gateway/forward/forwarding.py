@@ -23,6 +23,7 @@ from yarl import URL
 
 from calm_tariff.core.reach import Reach
 from calm_tariff.edge.reaching import sockets
+from calm_tariff.formats.bodies import Beginning
 from calm_tariff.formats.replies import Headers
 from calm_tariff.services.serve.gateway_feed import Forwarding
 
@@ -81,13 +82,14 @@ class CallerGone(Exception):
 @dataclass(slots=True)
 class Upload:
     """The caller's body on its way to the back end; `size` counts the bytes passed on. At `most` so many bytes may
-    come, and so many `seconds` may lie between two parts."""
+    come, and so many `seconds` may lie between two parts. Of what passes on, `kept` takes the beginning, if given."""
 
     receive: Receive
     most: int
     seconds: float
     size: int = 0
     fault: Exception | None = None
+    kept: Beginning | None = None
 
     async def chunks(self) -> AsyncIterator[bytes]:
         """The body as it arrives. What breaks it off is kept in `fault`, too, because the client hides it."""
@@ -106,6 +108,8 @@ class Upload:
                 if self.size > self.most:
                     self.fault = BodyTooLarge()
                     raise self.fault
+                if self.kept is not None:
+                    self.kept.take(body)
                 yield body
             if not message.get("more_body", False):
                 return

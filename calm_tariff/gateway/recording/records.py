@@ -13,7 +13,9 @@ from calm_tariff.core.limits import Quota, Units
 from calm_tariff.core.meters import Reading, reading
 from calm_tariff.formats.journal import rungs
 from calm_tariff.gateway.compiled.compiling import Counting
+from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.gateway.counts.counters import Counters
+from calm_tariff.gateway.recording.sent import bodies_of, sent
 from calm_tariff.gateway.verdict import calls
 from calm_tariff.gateway.verdict.calls import Judged, Outcome, Verdict
 
@@ -31,8 +33,11 @@ class Metered:
 NOTHING = Metered()
 
 
-def record_of(verdict: Verdict, outcome: Outcome, metered: Metered, source: str, now_us: int) -> dict[str, Any]:
-    """A call as the journal keeps it; columns as in `store.serve.usage.Call`."""
+def record_of(
+    verdict: Verdict, outcome: Outcome, metered: Metered, source: str, now_us: int, *, snapshot: Snapshot
+) -> dict[str, Any]:
+    """A call as the journal keeps it; columns as in `store.serve.usage.Call`, and its `bodies` where they are kept.
+    By the snapshot it is known where keys may stand."""
     call = verdict.call
     admitted = calls.admitted(verdict)
     routed = admitted.routed if admitted else calls.routed(verdict)
@@ -46,7 +51,7 @@ def record_of(verdict: Verdict, outcome: Outcome, metered: Metered, source: str,
     remarks = [*outcome.remarks]
     if judged and judged.decided.remark:
         remarks.append(judged.decided.remark)
-    return {
+    record = {
         "call_id": call.id,
         "at_us": call.at_us,
         "source": source,
@@ -83,7 +88,10 @@ def record_of(verdict: Verdict, outcome: Outcome, metered: Metered, source: str,
         "remarks": [*remarks, *metered.remarks],
         "counted": metered.counted,
         "reported": outcome.reported,
+        "sent": sent(verdict, snapshot),
     }
+    bodies = bodies_of(outcome)
+    return record if bodies is None else {**record, "bodies": bodies}
 
 
 def refused_by(verdict: Verdict) -> str | None:

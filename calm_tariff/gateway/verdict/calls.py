@@ -13,6 +13,7 @@ from typing import Any, NamedTuple, TypeVar
 from calm_tariff.core.ids import call_id
 from calm_tariff.core.limits import Call
 from calm_tariff.core.meters import Environment
+from calm_tariff.formats.bodies import Beginning
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.compiled.compiling import Access
 from calm_tariff.gateway.compiled.snapshot import Place
@@ -188,7 +189,8 @@ def _reached(known: Step | Verdict, step: type[S]) -> S | None:
 
 @dataclass(slots=True)
 class Outcome:
-    """What becomes of a call while it is answered: it is complete when the call is recorded."""
+    """What becomes of a call while it is answered: it is complete when the call is recorded. The beginnings of its
+    bodies, with the fields that describe them, are there where they are to be kept."""
 
     status: int = 0
     bytes_in: int = 0
@@ -197,6 +199,10 @@ class Outcome:
     told: dict[str, str] = field(default_factory=dict)
     reported: dict[str, str | None] = field(default_factory=dict)
     remarks: list[str] = field(default_factory=list)
+    sent_body: Beginning | None = None
+    sent_fields: dict[str, str] = field(default_factory=dict)
+    answered_body: Beginning | None = None
+    answered_fields: dict[str, str] = field(default_factory=dict)
 
     def tells(self, fields: Headers) -> None:
         """Keep the fields the caller is told."""

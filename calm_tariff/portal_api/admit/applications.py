@@ -12,18 +12,21 @@ from calm_tariff.core.keys import Kind
 from calm_tariff.core.meters import Environment
 from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
-from calm_tariff.services.admit import applications, key_bounds
-from calm_tariff.services.admit.applications import ApplicationView, KeyView, NewKey
+from calm_tariff.services.admit import applications, credentials, key_bounds
+from calm_tariff.services.admit.applications import ApplicationView
+from calm_tariff.services.admit.credentials import KeyView, NewKey
 from calm_tariff.services.admit.key_bounds import OperationOffered
 
 router = APIRouter(route_class=Again)
 
 
 class ApplicationIn(BaseModel):
-    """An application to register."""
+    """An application: what it is for, whether live or in the sandbox alone, and a mail address to ask about it."""
 
     name: str = Field(max_length=200)
-    description: str = ""
+    purpose: str = ""
+    environment: Environment = "live"
+    contact: str = Field(default="", max_length=200)
 
 
 class KeyIn(BaseModel):
@@ -58,6 +61,13 @@ class BoundsIn(BaseModel):
     operations: list[int] = Field(default=[], max_length=2000)
 
 
+class KeyWordsIn(BaseModel):
+    """A key's label, and words of its owner's own by name."""
+
+    label: str = Field(max_length=200)
+    tags: dict[str, str] = {}
+
+
 class TagsIn(BaseModel):
     """An application's own words, by name."""
 
@@ -73,19 +83,25 @@ def own_applications(ctx: Asking) -> list[ApplicationView]:
 @router.post("/applications", status_code=201)
 def register(ctx: Asking, typed: ApplicationIn) -> ApplicationView:
     """Register an application."""
-    return applications.register(ctx, typed.name, typed.description)
+    return applications.register(ctx, **typed.model_dump())
+
+
+@router.put("/applications/{application_id}")
+def change_application(ctx: Asking, application_id: int, typed: ApplicationIn) -> ApplicationView:
+    """Say otherwise what an application is."""
+    return applications.change(ctx, application_id, **typed.model_dump())
 
 
 @router.post("/applications/{application_id}/keys", status_code=201)
 def make_key(ctx: Asking, application_id: int, typed: KeyIn) -> NewKey:
     """Make a key; its secret is in this answer only."""
-    return applications.make_key(ctx, application_id, **typed.model_dump())
+    return credentials.make_key(ctx, application_id, **typed.model_dump())
 
 
 @router.post("/applications/{application_id}/passing-keys", status_code=201)
 def make_passing_key(ctx: Asking, application_id: int, typed: PassingKeyIn) -> NewKey:
     """Make a key of the sandbox that lives an hour; its secret is in this answer only."""
-    return applications.make_passing_key(ctx, application_id, typed.kind)
+    return credentials.make_passing_key(ctx, application_id, typed.kind)
 
 
 @router.put("/applications/{application_id}/tags")
@@ -97,7 +113,7 @@ def set_tags(ctx: Asking, application_id: int, typed: TagsIn) -> ApplicationView
 @router.post("/keys/{key_id}/rotation", status_code=201)
 def rotate_key(ctx: Asking, key_id: int, typed: RotationIn) -> NewKey:
     """A new key in place of one that serves on for some hours; its secret is in this answer only."""
-    return applications.rotate_key(ctx, key_id, typed.hours)
+    return credentials.rotate_key(ctx, key_id, typed.hours)
 
 
 @router.get("/applications/{application_id}/operations")
@@ -112,7 +128,13 @@ def narrow_key(ctx: Asking, key_id: int, typed: BoundsIn) -> KeyView:
     return key_bounds.narrow(ctx, key_id, typed.addresses, typed.operations)
 
 
+@router.put("/keys/{key_id}")
+def word_key(ctx: Asking, key_id: int, typed: KeyWordsIn) -> KeyView:
+    """Give a key another label and tags."""
+    return credentials.word(ctx, key_id, typed.label, typed.tags)
+
+
 @router.delete("/keys/{key_id}")
 def revoke_key(ctx: Asking, key_id: int) -> KeyView:
     """Revoke a key at once."""
-    return applications.revoke_key(ctx, key_id)
+    return credentials.revoke_key(ctx, key_id)

@@ -2,62 +2,30 @@
 
 from __future__ import annotations
 
-import re
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from datetime import date, datetime, timedelta
+from datetime import datetime
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
-from calm_tariff.core import keys, names
-from calm_tariff.core.errors import Conflict, Invalid, NotFound, TooMany
-from calm_tariff.core.keys import Kind
-from calm_tariff.core.lifecycles import KEY, VALID_KEY, move
+from calm_tariff.core import names
+from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.keys import fits
+from calm_tariff.core.lifecycles import VALID_KEY
 from calm_tariff.core.meters import Environment
-from calm_tariff.core.periods import day_start, instant_of, local_day, moment_of
-from calm_tariff.services.base import auditing, jobs, stamps
-from calm_tariff.services.base.context import Context, zone_of
-from calm_tariff.services.base.notices import Notice, members, notify
-from calm_tariff.services.base.secrets import hash_token
-from calm_tariff.store.admit import subscribers
-from calm_tariff.store.admit.applications import ApiKey, Application
+from calm_tariff.formats.addresses import mail_address
+from calm_tariff.services.admit import credentials, owned
+from calm_tariff.services.admit.credentials import KeyView
+from calm_tariff.services.base import auditing, stamps
+from calm_tariff.services.base.context import Context
+from calm_tariff.store.admit.applications import Application
+from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
-from calm_tariff.store.base.locking import locked
+from calm_tariff.store.base.locking import hold
 
-# What a key is called that is made to try calls with, and how many an application may have at once.
-PASSING = "for an hour"
-MOST_PASSING = 20
-TELL_OF_END = "tell of a key's end"
-# So long before a key expires, those who can make another are told.
-TOLD_BEFORE = timedelta(days=7)
-# An old key may serve beside its new one for so many hours.
-LONGEST_OVERLAP = 90 * 24
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KeyView:
-    """A key as it can be shown: never the secret itself. `addresses` and `operations` are what it is narrowed to."""
-
-    id: int
-    label: str
-    prefix: str
-    environment: str
-    state: str
-    created_at: datetime
-    kind: str
-    starts_at: datetime | None
-    expires_at: datetime | None
-    addresses: list[str]
-    operations: list[int]
-
-
-@dataclass(frozen=True, slots=True)
-class NewKey:
-    """A key or secret just made. `secret` is shown this once and kept nowhere."""
-
-    key: KeyView
-    secret: str
+LONGEST_PURPOSE = 2000
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -81,7 +49,9 @@ class ApplicationView:
 
     id: int
     name: str
-    description: str
+    purpose: str
+    environment: str
+    contact: str
     created_at: datetime
     keys: list[KeyView]
     plans: list[PlanHeld]
@@ -98,7 +68,7 @@ def own(ctx: Context) -> list[ApplicationView]:
 
 
 def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[ApplicationView]:
-    """A consumer's applications with keys and plans, in four queries."""
+    """A consumer's applications with keys and plans, in five queries."""
     applications = session.scalars(
         select(Application)
         .where(Application.consumer_id == consumer_id)
@@ -112,6 +82,7 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
     subscriptions = session.scalars(
         select(Subscription).where(Subscription.application_id.in_(ids)).order_by(Subscription.id)
     ).all()
+    used = credentials.uses(session, [k.id for a in applications for k in a.keys])
     granted = {s.request_id for s in subscriptions if s.request_id}
     plans: dict[int, list[PlanHeld]] = {}
     for s in subscriptions:
@@ -145,9 +116,11 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
         ApplicationView(
             id=a.id,
             name=a.name,
-            description=a.description,
+            purpose=a.purpose,
+            environment=a.environment,
+            contact=a.contact,
             created_at=a.created_at,
-            keys=[key_view(k, now) for k in a.keys],
+            keys=[credentials.key_view(k, now, used.get(k.id)) for k in a.keys],
             plans=plans.get(a.id, []),
             client_id=a.client_id,
             tags=dict(a.tags),
@@ -156,215 +129,89 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
     ]
 
 
-def register(ctx: Context, name: str, description: str) -> ApplicationView:
-    """A new application of the signed-in consumer. Raises `Invalid` or `Conflict`."""
+def register(
+    ctx: Context, name: str, purpose: str = "", environment: Environment = "live", contact: str = ""
+) -> ApplicationView:
+    """A new application of the signed-in consumer. Raises `Invalid` or `Conflict`, naming the field."""
     consumer_id = ctx.actor.consumer_to("run applications")
-    name = names.plain(name, "name")
+    typed = _checked(name, purpose, contact)
     with ctx.transaction() as session:
-        if session.scalar(select(Application).filter_by(consumer_id=consumer_id, name=name)):
-            raise Conflict(f"you already have an application {name!r}", "name")
+        hold(session, Consumer, consumer_id)
+        _refuse_same_name(session, consumer_id, typed["name"])
         made = Application(
             consumer_id=consumer_id,
-            name=name,
-            description=description,
+            environment=environment,
             created_at=ctx.now,
             client_id=f"app-{ctx.token()[:20]}",
+            **typed,
         )
         session.add(made)
         session.flush()
-        auditing.note(session, ctx, "registered an application", ("application", made.id, name))
-        return ApplicationView(
-            id=made.id,
-            name=name,
-            description=description,
-            created_at=made.created_at,
-            keys=[],
-            plans=[],
-            client_id=made.client_id,
-            tags={},
-        )
+        auditing.note(session, ctx, "registered an application", subject(made))
+        return _one(session, ctx, made)
 
 
-def make_key(
-    ctx: Context,
-    application_id: int,
-    label: str,
-    environment: Environment = "live",
-    kind: Kind = "key",
-    starts_at: datetime | None = None,
-    expires_at: datetime | None = None,
-    last_day: date | None = None,
-    brought: str = "",
-) -> NewKey:
-    """A new key for one's own application, made here or `brought` along, or a secret that goes with its client id. It
-    is good from `starts_at` until `expires_at`, or to the end of `last_day` in the provider's zone, where these are
-    given. Raises `NotFound` for another's, `Invalid`; a key that anybody has, or had, is not taken again, and whose it
-    is is not told."""
-    if brought and kind != "key":
-        raise Invalid("only a key can be brought along", "brought")
-    if last_day is not None:
-        if last_day.year >= 9999:
-            raise Invalid("is further ahead than a key can last", "last_day")
-        with ctx.transaction() as session:
-            expires_at = moment_of(day_start(last_day + timedelta(days=1), zone_of(session)))
-    for field, moment in (("starts_at", starts_at), ("expires_at", expires_at)):
-        if moment is not None and moment.tzinfo is None:
-            raise Invalid("must say its time zone, as in 2027-01-01T00:00:00Z", field)
-    if expires_at is not None and expires_at <= max(ctx.now, starts_at or ctx.now):
-        raise Invalid("must lie ahead, and after the start", "expires_at")
-    label = names.plain(label, "label") if label.strip() else kind
+def change(
+    ctx: Context, application_id: int, name: str, purpose: str, environment: Environment, contact: str
+) -> ApplicationView:
+    """Say otherwise what one's own application is. Raises `NotFound` for another's, `Invalid`, and `Conflict` where the
+    name is taken, or one for the sandbox alone would still have live keys."""
+    consumer_id, typed = ctx.actor.consumer_to("run applications"), _checked(name, purpose, contact)
     with ctx.transaction() as session:
-        application = owned(session, ctx, application_id)
-        secret = keys.brought(brought) if brought else keys.made(kind, environment, ctx.token())
-        if brought and session.scalar(select(ApiKey.id).where(ApiKey.key_hash == hash_token(secret))):
-            raise Invalid("cannot be taken; bring another", "brought")
-        key = ApiKey(
-            application_id=application.id,
-            label=label,
-            environment=environment,
-            kind=kind,
-            prefix=keys.beginning_of_brought(secret) if brought else keys.beginning(secret),
-            key_hash=hash_token(secret),
-            state="active",
-            created_at=ctx.now,
-            starts_at=starts_at,
-            expires_at=expires_at,
-        )
-        session.add(key)
-        session.flush()
-        if expires_at is not None and expires_at - TOLD_BEFORE > ctx.now:
-            told = expires_at - TOLD_BEFORE
-            jobs.write(session, ctx, TELL_OF_END, f"the end of key {key.prefix}…", {"key": key.id}, run_at=told)
-        did = "brought a key along" if brought else f"made a {kind}"
-        auditing.note(session, ctx, did, ("key", key.id, f"{key.prefix}… of {application.name}"))
-        stamps.touch(session, ctx)
-        return NewKey(key_view(key, ctx.now), secret)
-
-
-def make_passing_key(ctx: Context, application_id: int, kind: Kind) -> NewKey:
-    """A key or secret of the sandbox that lives an hour, to try calls with. Raises `NotFound` for another's,
-    `TooMany`."""
-    with ctx.transaction() as session:
-        application = owned(session, ctx, application_id, lock=True)
-        alive = [k for k in application.keys if k.label == PASSING and k.expires_at and k.expires_at > ctx.now]
-        if len(alive) >= MOST_PASSING:
-            wait = int((min(k.expires_at for k in alive if k.expires_at) - ctx.now).total_seconds()) + 1
-            raise TooMany(f"{MOST_PASSING} keys for an hour are good now; use one, or wait", wait=wait)
-        within = ctx.joining(session)
-        return make_key(within, application_id, PASSING, "sandbox", kind, expires_at=ctx.now + timedelta(hours=1))
-
-
-def rotate_key(ctx: Context, key_id: int, hours: int) -> NewKey:
-    """A new key or secret in place of one's own, which is *retiring*: it serves beside the new one for so many hours,
-    and no longer than it would have. Raises `NotFound` for another's, `Conflict` for one that is not active, `Invalid`.
-    """
-    if not 1 <= hours <= LONGEST_OVERLAP:
-        raise Invalid(f"must be between 1 and {LONGEST_OVERLAP:,}", "hours")
-    with ctx.transaction() as session:
-        key = own_key(session, ctx, key_id)
-        if key.label == PASSING or key_view(key, ctx.now).state != "active":
-            raise Conflict(
-                f"it is {key_view(key, ctx.now).state}, and nothing takes its place; make a new one", key.label
-            )
-        made = make_key(
-            ctx.joining(session),
-            key.application_id,
-            key.label,
-            "live" if key.environment == "live" else "sandbox",
-            "key" if key.kind == "key" else "secret",
-            expires_at=key.expires_at,
-        )
-        new = session.get_one(ApiKey, made.key.id)
-        new.addresses, new.operations = list(key.addresses), list(key.operations)
-        made = NewKey(key_view(new, ctx.now), made.secret)
-        key.state = move(KEY, key.label, key.state, "retiring")
-        until = ctx.now + timedelta(hours=hours)
-        key.expires_at = min(until, key.expires_at) if key.expires_at else until
-        subject = ("key", key.id, f"{key.prefix}… of {key.application.name}")
-        auditing.note(session, ctx, "rotated a key", subject, after={"new": made.key.prefix, "until": str(until)})
-        stamps.touch(session, ctx)
-        return made
-
-
-def tell_of_end(ctx: Context, key_id: int) -> datetime | None:
-    """Tell those who can make another that a key is about to expire, where it still is; or when to tell them."""
-    with ctx.transaction() as session:
-        key = locked(session, ApiKey, key_id)
-        if key is None or key.state != "active" or key.expires_at is None or key.expires_at <= ctx.now:
-            return None
-        if key.expires_at - TOLD_BEFORE > ctx.now:
-            return key.expires_at - TOLD_BEFORE
-        last = local_day(instant_of(key.expires_at) - 1, zone_of(session))
-        fields = {"key": f"{key.prefix}…", "label": key.label, "application": key.application.name}
-        fields["day"] = f"{last:%-d %B %Y}"
-        notice = Notice(kind="key expires soon", fields=fields, page=f"/applications/{key.application_id}")
-        told = subscribers.members_who_may(session, key.application.consumer_id, "run applications")
-        notify(session, ctx, members(told), notice)
-        return None
-
-
-def set_tags(ctx: Context, application_id: int, tags: dict[str, str]) -> ApplicationView:
-    """Give one's own application words of its own, which back ends may be told. Raises `Invalid`, `NotFound`."""
-    if len(tags) > 10:
-        raise Invalid("at most ten tags fit", "tags")
-    for name, value in tags.items():
-        if not re.fullmatch(r"[a-z][a-z0-9_-]{0,29}", name):
-            raise Invalid(f"{name!r} must be up to 30 small letters, digits, dashes; a letter first", "tags")
-        if not value.isprintable() or len(value) > 100:
-            raise Invalid(f"the value of {name} must be up to 100 printable characters", "tags")
-    with ctx.transaction() as session:
-        application = owned(session, ctx, application_id)
-        before, application.tags = dict(application.tags), dict(tags)
+        hold(session, Consumer, consumer_id)
+        application = owned.application(session, ctx, application_id, lock=True)
+        if typed["name"] != application.name:
+            _refuse_same_name(session, consumer_id, typed["name"])
+        good = [k for k in application.keys if credentials.key_view(k, ctx.now).state in VALID_KEY]
+        if not all(fits(environment, "live" if k.environment == "live" else "sandbox") for k in good):
+            raise Conflict("it has live keys that are good; revoke them first", "environment")
+        before = _said(application)
+        for field, value in {**typed, "environment": environment}.items():
+            setattr(application, field, value)
         auditing.note(
-            session, ctx, "changed tags", ("application", application.id, application.name), before=before, after=tags
+            session, ctx, "changed an application", subject(application), before=before, after=_said(application)
         )
+        stamps.touch(session, ctx)  # back ends may be told its name
+        session.flush()
+        return _one(session, ctx, application)
+
+
+def set_tags(ctx: Context, application_id: int, tags: Mapping[str, str]) -> ApplicationView:
+    """Give one's own application words of its own, which back ends may be told. Raises `Invalid`, `NotFound`."""
+    given = names.tags(tags)
+    with ctx.transaction() as session:
+        application = owned.application(session, ctx, application_id)
+        before, application.tags = dict(application.tags), given
+        auditing.note(session, ctx, "changed tags", subject(application), before=before, after=given)
         stamps.touch(session, ctx)
         session.flush()
-        return next(a for a in of_consumer(session, application.consumer_id, ctx.now) if a.id == application.id)
+        return _one(session, ctx, application)
 
 
-def revoke_key(ctx: Context, key_id: int) -> KeyView:
-    """Make one's own key invalid at once. Raises `NotFound` for another's, `Conflict` for a dead one."""
-    with ctx.transaction() as session:
-        key = own_key(session, ctx, key_id)
-        key.state = move(KEY, key.label, key.state, "revoked")
-        key.revoked_at = ctx.now
-        auditing.note(session, ctx, "revoked a key", ("key", key.id, f"{key.prefix}… of {key.application.name}"))
-        stamps.touch(session, ctx)
-        return key_view(key, ctx.now)
+def subject(application: Application) -> tuple[str, int, str]:
+    """What the record calls it."""
+    return ("application", application.id, application.name)
 
 
-def own_key(session: Session, ctx: Context, key_id: int) -> ApiKey:
-    """One's own key, held. Raises `NotFound` for another's, just as for none."""
-    key = locked(session, ApiKey, key_id)
-    if key is None or key.application.consumer_id != ctx.actor.consumer_to("run applications"):
-        raise NotFound("there is no such key", str(key_id))
-    return key
+def _checked(name: str, purpose: str, contact: str) -> dict[str, str]:
+    purpose = purpose.strip()
+    if len(purpose) > LONGEST_PURPOSE:
+        raise Invalid(f"must be at most {LONGEST_PURPOSE:,} characters long", "purpose")
+    return {
+        "name": names.plain(name, "name"),
+        "purpose": purpose,
+        "contact": mail_address(contact, "contact") if contact.strip() else "",
+    }
 
 
-def owned(session: Session, ctx: Context, application_id: int, lock: bool = False) -> Application:
-    """One's own application, held until the transaction ends where `lock` says so. Raises `NotFound` for another's,
-    just as for none."""
-    found = locked(session, Application, application_id) if lock else session.get(Application, application_id)
-    if found is None or found.consumer_id != ctx.actor.consumer_to("run applications"):
-        raise NotFound("there is no such application", str(application_id))
-    return found
+def _refuse_same_name(session: Session, consumer_id: int, name: str) -> None:
+    if session.scalar(select(Application.id).filter_by(consumer_id=consumer_id, name=name)):
+        raise Conflict(f"you already have an application {name!r}", "name")
 
 
-def key_view(key: ApiKey, now: datetime) -> KeyView:
-    """A key as it can be shown."""
-    over = key.expires_at is not None and key.expires_at <= now and key.state in VALID_KEY
-    state = "expired" if over else key.state
-    return KeyView(
-        id=key.id,
-        label=key.label,
-        prefix=key.prefix,
-        environment=key.environment,
-        state=state,
-        created_at=key.created_at,
-        kind=key.kind,
-        starts_at=key.starts_at,
-        expires_at=key.expires_at,
-        addresses=list(key.addresses),
-        operations=list(key.operations),
-    )
+def _said(application: Application) -> dict[str, str]:
+    return {field: getattr(application, field) for field in ("name", "purpose", "environment", "contact")}
+
+
+def _one(session: Session, ctx: Context, application: Application) -> ApplicationView:
+    return next(a for a in of_consumer(session, application.consumer_id, ctx.now) if a.id == application.id)

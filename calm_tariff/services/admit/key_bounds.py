@@ -10,8 +10,8 @@ from sqlalchemy import select
 from calm_tariff.core import bounds
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.lifecycles import VALID_KEY
-from calm_tariff.services.admit import applications
-from calm_tariff.services.admit.applications import KeyView
+from calm_tariff.services.admit import credentials, owned
+from calm_tariff.services.admit.credentials import KeyView
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.admit.subscriptions import Subscription
@@ -31,7 +31,7 @@ class OperationOffered:
 def offered(ctx: Context, application_id: int) -> list[OperationOffered]:
     """The operations that one's own application may call by its plans. Raises `NotFound` for another's."""
     with ctx.transaction() as session:
-        application = applications.owned(session, ctx, application_id)
+        application = owned.application(session, ctx, application_id)
         sold = (
             select(ProductOperation.c.operation_id)
             .join(Plan, Plan.product_id == ProductOperation.c.product_id)
@@ -50,7 +50,7 @@ def narrow(ctx: Context, key_id: int, addresses: Sequence[str], operations: Sequ
     `NotFound` for another's, `Conflict` for one that is good no more, `Invalid`, naming the field."""
     networks = [str(network) for network in bounds.networks(addresses, "addresses")]
     with ctx.transaction() as session:
-        key = applications.own_key(session, ctx, key_id)
+        key = owned.key(session, ctx, key_id)
         if key.state not in VALID_KEY:
             raise Conflict(f"it is {key.state}; make a new one", key.label)
         may = {o.id for o in offered(ctx.joining(session), key.application_id)}
@@ -63,4 +63,4 @@ def narrow(ctx: Context, key_id: int, addresses: Sequence[str], operations: Sequ
         subject = ("key", key.id, f"{key.prefix}… of {key.application.name}")
         auditing.note(session, ctx, "narrowed a key", subject, before=before, after=after)
         stamps.touch(session, ctx)
-        return applications.key_view(key, ctx.now)
+        return credentials.key_view(key, ctx.now)

@@ -13,8 +13,7 @@ from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import CALLING, REQUEST, UNDECIDED, move
 from calm_tariff.core.moves import Kind as MoveKind
 from calm_tariff.core.moves import When
-from calm_tariff.services.admit import moves, subscriptions
-from calm_tariff.services.admit.applications import owned
+from calm_tariff.services.admit import moves, owned, subscriptions
 from calm_tariff.services.admit.moves import Wanted
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.admit.terms_of_use import accept
@@ -85,7 +84,7 @@ def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted:
         raise Invalid("the terms of use must be accepted", "terms_accepted")
     with ctx.transaction() as session:
         # Whoever asks for the same application at the same moment waits, and is then refused.
-        application = owned(session, ctx, application_id, lock=True)
+        application = owned.application(session, ctx, application_id, lock=True)
         plan = plan_on_sale(session, ctx, plan_id)
         refuse_second(session, application.id, plan)
         made = submit(session, ctx, plan, application, purpose)
@@ -104,7 +103,7 @@ def ask_to_move(ctx: Context, subscription_id: int, wanted: MoveAsked) -> Reques
     with ctx.transaction() as session:
         stamps.hold(session, ctx, stamps.SHIPPING)
         application_id = moves.own(session, ctx, subscription_id).application_id
-        application = owned(session, ctx, application_id, lock=True)
+        application = owned.application(session, ctx, application_id, lock=True)
         subscription = moves.own_to_move(session, ctx, subscription_id)
         moves.arrive(session, ctx, subscription)
         plan = None

@@ -6,14 +6,14 @@ own for its keys: then neither may a limit count by that header, nor may a produ
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
 from sqlalchemy import String, cast, func, or_, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, Invalid
-from calm_tariff.core.limits import Limit
+from calm_tariff.core.limits import HEADER, SECRET_HEADERS, Limit
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.store.admit import subscribers
@@ -21,6 +21,8 @@ from calm_tariff.store.compose.house_limits import HouseLimits
 from calm_tariff.store.compose.products import Plan, PlanDraft, PlanRevision, Product
 
 _HEADER = "header:"
+# So many header fields may be recorded with each call.
+MOST_KEPT = 20
 
 
 def refuse_limits(session: Session, limits: Iterable[tuple[str, Limit]]) -> None:
@@ -45,6 +47,19 @@ def refuse_terms(session: Session, terms: PlanTerms) -> None:
         session,
         ((f"{part}[{n}]", x) for part in ("limits", "overrides") for n, x in enumerate(getattr(terms, part))),
     )
+
+
+def refuse_kept(session: Session, names: Sequence[str]) -> None:
+    """Raise `Invalid` for a header field that is to be recorded with calls, each given in small letters, that is none
+    or carries a credential; or for too many of them."""
+    if len(names) > MOST_KEPT:
+        raise Invalid(f"at most {MOST_KEPT} fit", "kept_headers")
+    carrying = {p.key_header.lower() for p in session.scalars(select(Product))} | SECRET_HEADERS
+    for name in names:
+        if not HEADER.fullmatch(name):
+            raise Invalid(f"{name!r} is no name of a header", "kept_headers")
+        if name in carrying:
+            raise Invalid(f"{name} carries credentials, which must not be kept", "kept_headers")
 
 
 def refuse_header(session: Session, header: str, now: datetime) -> None:

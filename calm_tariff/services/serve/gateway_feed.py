@@ -52,6 +52,8 @@ class Forwarding:
     breaker_failures: int = 5
     breaker_seconds: int = 10
     lets_through: frozenset[str] = frozenset()
+    kept_headers: frozenset[str] = frozenset()
+    keeps_bodies: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -309,6 +311,8 @@ def _route(ctx: Context, version: ApiVersion, portal_origins: frozenset[str]) ->
         breaker_failures=version.breaker_failures,
         breaker_seconds=version.breaker_seconds,
         lets_through=frozenset(version.lets_through),
+        kept_headers=frozenset(version.kept_headers),
+        keeps_bodies=version.keeps_bodies,
     )
     examples = tuple(
         (o.id, o.answers, Example(o.example["status"], o.example["type"], o.example["body"]))

@@ -20,6 +20,7 @@ from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.serve.call_lines import CallLine, lines
+from calm_tariff.services.serve.request_details import RequestDetails, details
 from calm_tariff.store.admit.applications import ApiKey, Application
 from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.store.compose.meters import Meter
@@ -45,8 +46,8 @@ class Rung:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Receipt:
-    """Everything that was checked for one call, and what the caller was told. `advice` is what would have let
-    a refused call in; `took` how its time was spent; `remarks` what was out of the ordinary."""
+    """Everything that was checked for one call, what it came with (`request`), and what the caller was told. `advice`
+    is what would have let a refused call in; `took` how its time was spent; `remarks` what was out of the ordinary."""
 
     call: CallLine
     summary: str
@@ -55,6 +56,7 @@ class Receipt:
     took: str
     remarks: list[str]
     told: list[str]
+    request: RequestDetails
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -122,6 +124,7 @@ def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -
             took=_took(call, internals),
             remarks=remarks,
             told=_told(call),
+            request=details(session, call),
         )
     revision = session.get_one(PlanRevision, call.revision_id)
     plan = f"{revision.plan.product.name} · {revision.plan.name}"
@@ -145,6 +148,7 @@ def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -
         took=_took(call, internals),
         remarks=remarks,
         told=_told(call),
+        request=details(session, call),
     )
 
 

@@ -2,11 +2,21 @@
 
 from __future__ import annotations
 
+from calm_tariff.core.periods import DAY
 from calm_tariff.services.base.context import Context
-from calm_tariff.store.serve import quota_queries
+from calm_tariff.store.serve import call_queries, quota_queries
+
+# For so long bodies of the sandbox are kept.
+BODIES_KEPT = 7 * DAY
 
 
 def forget_counts(ctx: Context) -> None:
     """Throw away what quotas counted in windows that are long over."""
     with ctx.transaction() as session:
         quota_queries.forget(session, ctx.now_us)
+
+
+def forget_bodies(ctx: Context) -> int:
+    """Throw away the beginnings of bodies that were kept for so long; how many calls they were of."""
+    with ctx.transaction() as session:
+        return call_queries.forget_bodies(session, ctx.now_us - BODIES_KEPT)

@@ -5,24 +5,27 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ForeignKey, UniqueConstraint
+from sqlalchemy import BigInteger, ForeignKey, String, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.admit.consumers import Consumer
-from calm_tariff.store.base.columns import Base, Hash, Id, Name, Prose, Word
+from calm_tariff.store.base.columns import Base, Hash, Id, Micros, Name, Prose, Word
 from calm_tariff.store.house.service_tokens import SecretPlace
 
 
 class Application(Base):
-    """A consumer's program that makes calls. `client_id` is its public name for Basic, OAuth 2 and outside
-    issuers; `tags` are its own words, which back ends may be told."""
+    """A consumer's program that makes calls: its `purpose`, a mail address in `contact` of whoever knows about it, and
+    whether it is for the sandbox alone. `client_id` is its public name for Basic, OAuth 2 and outside issuers; `tags`
+    are its own words, which back ends may be told."""
 
     __tablename__ = "application"
     __table_args__ = (UniqueConstraint("consumer_id", "name"),)
     id: Mapped[Id]
     consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"))
     name: Mapped[Name]
-    description: Mapped[Prose] = mapped_column(default="")
+    purpose: Mapped[Prose] = mapped_column(default="")
+    environment: Mapped[Word] = mapped_column(default="live")
+    contact: Mapped[Name] = mapped_column(default="")
     created_at: Mapped[datetime]
     client_id: Mapped[Word] = mapped_column(unique=True)
     tags: Mapped[dict[str, Any]] = mapped_column(default=dict)
@@ -34,7 +37,7 @@ class ApiKey(Base):
     """A credential: only its hash and a visible prefix are kept. States: core.lifecycles.KEY.
 
     `kind`: an API key, or the secret that belongs to the application's client id. `addresses` and `operations` are what
-    its calls are narrowed to (core.bounds).
+    its calls are narrowed to (core.bounds); `tags` are its owner's own words, told to nobody.
     """
 
     __tablename__ = "api_key"
@@ -52,7 +55,17 @@ class ApiKey(Base):
     revoked_at: Mapped[datetime | None]
     addresses: Mapped[list[Any]] = mapped_column(default=list)
     operations: Mapped[list[Any]] = mapped_column(default=list)
+    tags: Mapped[dict[str, Any]] = mapped_column(default=dict)
     application: Mapped[Application] = relationship(back_populates="keys", lazy="joined")
+
+
+class ApiKeyUse(Base):
+    """When a key was last used by a recorded call, and from which address, where that was recorded."""
+
+    __tablename__ = "api_key_use"
+    key_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    last_at_us: Mapped[Micros]
+    address: Mapped[str] = mapped_column(String(60))
 
 
 class ApiKeyPlace(SecretPlace, Base):

@@ -10,6 +10,9 @@ from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.base.columns import Base, Id, Long, LongJson, Name, Prose, Word
 
+# What is recorded of a call's fields unless its API's owner says otherwise.
+KEPT_HEADERS = ("accept", "content-type", "user-agent")
+
 
 class Api(Base):
     """An API as people speak of it; what can be called are its versions."""
@@ -30,6 +33,7 @@ class ApiVersion(Base):
     are asked with, a name and a password, is sealed.
     The back end is waited for as long as `connect_ms` and `answer_ms` say; after `breaker_failures` in a
     row (0: never) it is left alone for `breaker_seconds`. `passes_caller` tells it who calls.
+    `kept_headers` are recorded with each call, `keeps_bodies` the beginnings of a sandbox call's bodies for some days.
     """
 
     __tablename__ = "api_version"
@@ -61,6 +65,8 @@ class ApiVersion(Base):
     lets_through: Mapped[list[Any]] = mapped_column(default=list)
     breaker_failures: Mapped[int] = mapped_column(default=5)
     breaker_seconds: Mapped[int] = mapped_column(default=10)
+    kept_headers: Mapped[list[Any]] = mapped_column(default=lambda: list(KEPT_HEADERS))
+    keeps_bodies: Mapped[bool] = mapped_column(default=False)
     edition: Mapped[int] = mapped_column(default=1)
     api: Mapped[Api] = relationship(back_populates="versions", lazy="joined")
     operations: Mapped[list[Operation]] = relationship(

@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any, TypeVar
 
-from sqlalchemy import ColumnElement, Select, and_, false, func, or_, select
+from sqlalchemy import ColumnElement, Select, and_, delete, false, func, or_, select
 from sqlalchemy.orm import Session, load_only
 
 from calm_tariff.core.periods import HOUR, MINUTE
-from calm_tariff.store.serve.usage import Call, HourlyOutcomes, HourlyVerdicts
+from calm_tariff.store.serve.usage import Call, CallBodies, HourlyOutcomes, HourlyVerdicts
 from calm_tariff.store.serve.usage_queries import verdicts_between
 
 _REPLAYED = (
@@ -200,3 +200,16 @@ def _narrowed(query: Q, wanted: CallFilter) -> Q:
     if wanted.until_us is not None:
         query = query.where(Call.at_us < wanted.until_us)
     return query
+
+
+def bodies(session: Session, call_id: str) -> CallBodies | None:
+    """The beginnings of a call's bodies, where they are kept."""
+    return session.get(CallBodies, call_id)
+
+
+def forget_bodies(session: Session, before_us: int, at_most: int = 5000) -> int:
+    """Throw away bodies of calls before an instant, the oldest first; how many there were."""
+    old = select(CallBodies.call_id).where(CallBodies.at_us < before_us).order_by(CallBodies.at_us).limit(at_most)
+    gone = list(session.scalars(old))
+    session.execute(delete(CallBodies).where(CallBodies.call_id.in_(gone)))
+    return len(gone)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from decimal import Decimal
 from hashlib import sha256
@@ -10,15 +10,17 @@ from typing import Any
 
 import orjson
 from pymysql.converters import escape_string
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection, func, select
 from sqlalchemy.dialects.mysql import insert as upsert
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.answering import band_of, failed
 from calm_tariff.core.periods import DAY, HOUR
+from calm_tariff.store.admit.applications import ApiKeyUse
 from calm_tariff.store.serve.quota_queries import digest
 from calm_tariff.store.serve.usage import (
     Call,
+    CallBodies,
     DailyAnswers,
     DailyUsage,
     DailyVerdicts,
@@ -47,6 +49,7 @@ _UNSAID: Record = {
     "remarks": [],
     "counted": {},
     "reported": {},
+    "sent": {},
 }
 
 
@@ -57,6 +60,7 @@ def record(session: Session, calls: Sequence[Record], now: datetime) -> int:
     recorded, that is set aside. A repeat may say some columns alone, and then not `at_us`.
     """
     new: list[Record] = []
+    bodies = {call["call_id"]: (call, kept) for call in calls if (kept := call.pop("bodies", None))}
     for start in range(0, len(calls), CHUNK):
         chunk = calls[start : start + CHUNK]
         there = set(session.scalars(select(Call.call_id).where(Call.call_id.in_({c["call_id"] for c in chunk}))))
@@ -74,7 +78,46 @@ def record(session: Session, calls: Sequence[Record], now: datetime) -> int:
         if repeats:
             _set_aside(session, repeats, now)
     _add_to_sums(session, new)
+    note_uses(session, list(last_uses(new)))
+    _keep_bodies(session, new, bodies)
     return len(new)
+
+
+def note_uses(to: Session | Connection, rows: Sequence[Record]) -> None:
+    """Keep when each key was last used, and from where: rows as `last_uses` gives them."""
+    if rows:
+        statement = upsert(ApiKeyUse)
+        newer = statement.inserted.last_at_us > ApiKeyUse.last_at_us
+        # The address first: what is set after it would be what it is held against.
+        changed = [
+            ("address", func.if_(newer, statement.inserted.address, ApiKeyUse.address)),
+            ("last_at_us", func.greatest(statement.inserted.last_at_us, ApiKeyUse.last_at_us)),
+        ]
+        to.execute(statement.on_duplicate_key_update(changed), rows)
+
+
+def last_uses(calls: Iterable[Record]) -> Iterator[Record]:
+    """The last use of each key among calls: rows of `ApiKeyUse`, in the order of keys."""
+    last: dict[int, tuple[int, str]] = {}
+    for call in calls:
+        key, at_us = call["key_id"], call["at_us"]
+        if key is not None and at_us >= last.get(key, (0, ""))[0]:
+            last[key] = (at_us, call["sent"].get("address", ""))
+    for key, (at_us, address) in sorted(last.items()):
+        yield {"key_id": key, "last_at_us": at_us, "address": address}
+
+
+def _keep_bodies(session: Session, new: Iterable[Record], bodies: Mapping[str, tuple[Record, Record]]) -> None:
+    """Keep what came with calls that were new."""
+    if bodies:
+        known = {call["call_id"] for call in new}
+        rows = [
+            {"call_id": name, "at_us": call["at_us"], "sent": kept.get("sent"), "answered": kept.get("answered")}
+            for name, (call, kept) in bodies.items()
+            if name in known
+        ]
+        if rows:
+            session.execute(upsert(CallBodies).prefix_with("IGNORE"), rows)
 
 
 def _set_aside(session: Session, repeats: Sequence[Record], now: datetime) -> None:

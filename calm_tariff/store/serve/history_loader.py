@@ -20,7 +20,7 @@ from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.pool import NullPool
 
 from calm_tariff.core.errors import Invalid
-from calm_tariff.store.serve.call_writer import SHARED, Record, Sums, add
+from calm_tariff.store.serve.call_writer import SHARED, Record, Sums, add, last_uses, note_uses
 from calm_tariff.store.serve.usage import Call
 
 BATCH = 10_000
@@ -32,6 +32,7 @@ def load(engine: Engine, calls: Iterable[Record], told: Callable[[int], None] = 
     for a call that is there twice or that its columns do not hold."""
     found = iter(calls)
     sums = Sums()
+    uses: dict[int, Record] = {}
     done = 0
     # Of this connection alone: whoever answers it could ask for any file this process can read.
     local = create_engine(engine.url, poolclass=NullPool, connect_args={"charset": "utf8mb4", "local_infile": True})
@@ -41,6 +42,8 @@ def load(engine: Engine, calls: Iterable[Record], told: Callable[[int], None] = 
             path = Path(folder) / f"calls-{done}"
             _write(path, Call, batch)
             sums.add(batch)
+            for use in last_uses(batch):
+                uses[use["key_id"]] = max(uses.get(use["key_id"], use), use, key=itemgetter("last_at_us"))
             if sending is not None:
                 sending.result()
             sending = sender.submit(_send, connection, path, Call)
@@ -60,6 +63,7 @@ def load(engine: Engine, calls: Iterable[Record], told: Callable[[int], None] = 
         connection.execute(text("SELECT GET_LOCK('calm_tariff_history', 3600)"))  # until the connection ends
         for table, rows, summed in shared:
             add(connection, table, rows, summed)
+        note_uses(connection, [uses[key] for key in sorted(uses)])
     return done
 
 

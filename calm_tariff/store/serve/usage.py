@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, Index, SmallInteger, String, UniqueConstraint
+from sqlalchemy import JSON, BigInteger, Index, SmallInteger, String, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
 from calm_tariff.store.base.columns import Base, Hash, Id, Micros, Prose, Units, Word
@@ -22,7 +22,8 @@ class Call(Base):
     counts' own clock, and `decided_order` its place among all where gateways share their counts.
     `carried` are values that limits counted by, such as a header; `remarks` what was out of the ordinary.
     `counted` is what each quota counted, by the count's name: subject, window and units. `reported` are the numbers
-    the back end reported, by header, as they came: with them every unit can be computed again.
+    the back end reported, by header, as they came: with them every unit can be computed again. `sent` is what the call
+    came with: its `address`, its `query` without credentials, and of its `headers` those that the API's owner chose.
     """
 
     __tablename__ = "call"
@@ -68,6 +69,18 @@ class Call(Base):
     remarks: Mapped[list[Any]] = mapped_column(default=list)
     counted: Mapped[dict[str, Any]] = mapped_column(default=dict)
     reported: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    sent: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class CallBodies(Base):
+    """The beginnings of a sandbox call's bodies, sent and answered, where the API's owner has them kept: type, text,
+    whole size, or what it is instead of text (formats.bodies). Thrown away after some days."""
+
+    __tablename__ = "call_bodies"
+    call_id: Mapped[str] = mapped_column(String(26), primary_key=True)
+    at_us: Mapped[Micros] = mapped_column(index=True)
+    sent: Mapped[dict[str, Any] | None] = mapped_column(JSON)
+    answered: Mapped[dict[str, Any] | None] = mapped_column(JSON)
 
 
 class QuotaCount(Base):

@@ -11,7 +11,7 @@ import pytest
 from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.gateway.forward.forwarder import Forwarder
 from calm_tariff.gateway.verdict.calls import Judged, Outcome
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import credentials
 from calm_tariff.services.serve.gateway_feed import read_feed
 from tests.gateway.ends import PATH, Ends, ends
 
@@ -41,6 +41,7 @@ def asked(ends: Ends, path: str = PATH, query: bytes = b"", **headers: str) -> t
         answer=none,
         sender_seconds=1,
         reader_seconds=1,
+        keeps=False,
     )
     return forwarder._url(), {k.decode(): v.decode() for k, v in forwarder._headers()}
 
@@ -70,7 +71,7 @@ def test_each_environment_has_its_back_end_and_its_login(ends: Ends) -> None:
     url, headers = asked(ends)
     assert (url, headers["authorization"]) == ("http://live.example/stations/lm-01", logins["login"])
     one = ends.office.consumers[0]
-    made = applications.make_key(ends.office.acting(one), one.application, "try", environment="sandbox")
+    made = credentials.make_key(ends.office.acting(one), one.application, "try", environment="sandbox")
     anew(ends, back_end_url="http://live.example", sandbox_url="http://try.example", **logins)
     url, headers = asked(ends, x_api_key=made.secret)
     assert (url, headers["authorization"]) == ("http://try.example/stations/lm-01", logins["sandbox_login"])

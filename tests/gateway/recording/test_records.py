@@ -19,7 +19,8 @@ def test_a_record_says_how_far_a_call_came_and_no_further(ends: Ends) -> None:
     def recorded(verdict: Verdict, status: int) -> dict[str, Any]:
         outcome = Outcome(status=status)
         metered = settled(verdict, outcome, ends.gateway.counters)
-        return record_of(verdict, outcome, metered, "gateway-1", ends.office.ctx.now_us + 7)
+        now = ends.office.ctx.now_us + 7
+        return record_of(verdict, outcome, metered, "gateway-1", now, snapshot=ends.gateway.snapshot)
 
     known = ("credential", "application_id", "operation_id", "subscription_id", "refused_by")
     unknown = recorded(ends.judged(x_api_key="lt_live_nobody"), 401)

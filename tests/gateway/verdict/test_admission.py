@@ -11,7 +11,7 @@ from calm_tariff.core.periods import SECOND
 from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.gateway.verdict import calls
 from calm_tariff.gateway.verdict.calls import Judged, Refused
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import credentials
 from calm_tariff.services.serve.gateway_feed import Route, read_feed
 from tests.gateway.ends import PATH, Ends, ends
 
@@ -99,7 +99,7 @@ def test_a_good_credential_of_a_kind_or_in_a_place_that_the_product_does_not_tak
 
 def test_a_sandbox_key_is_for_a_sandbox_and_asks_no_live_back_end(ends: Ends) -> None:
     one = ends.office.consumers[0]
-    secret = applications.make_key(ends.office.acting(one), one.application, "try", environment="sandbox").secret
+    secret = credentials.make_key(ends.office.acting(one), one.application, "try", environment="sandbox").secret
     routes(ends)
     assert code(ends, x_api_key=secret) == "wrong-environment"
     routes(ends, sandbox_url="http://127.0.0.1:9/sandbox")

@@ -13,7 +13,7 @@ import httpx
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid
-from calm_tariff.services.admit import applications, key_bounds, overrides, tokens
+from calm_tariff.services.admit import applications, credentials, key_bounds, overrides, tokens
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.compose import issuers, products
 from calm_tariff.services.compose.issuers import IssuerTyped
@@ -55,11 +55,11 @@ def test_keys_come_where_the_product_says_and_have_their_times(running: Running)
     now = datetime.now(UTC)
 
     def make(**times: datetime) -> str:
-        return applications.make_key(own, running.caller.application, "", **times).secret
+        return credentials.make_key(own, running.caller.application, "", **times).secret
 
     early = make(starts_at=now + timedelta(hours=1))
-    revoked = applications.make_key(own, running.caller.application, "")
-    applications.revoke_key(own, revoked.key.id)
+    revoked = credentials.make_key(own, running.caller.application, "")
+    credentials.revoke_key(own, revoked.key.id)
     short, ends = seen_before_it_ends(running, make)
     wait_for(lambda: said(running.get(secret=revoked.secret)) == (401, "credential-revoked"))
     assert said(running.get(secret=early)) == (401, "credential-not-yet-valid")
@@ -91,7 +91,7 @@ def test_id_and_secret_and_tokens_of_the_token_endpoint(running: Running) -> Non
     running.processes.start("web")
     own = office.acting(running.caller)
     client = next(a for a in applications.own(own) if a.id == running.caller.application).client_id
-    made = applications.make_key(own, running.caller.application, "", kind="secret")
+    made = credentials.make_key(own, running.caller.application, "", kind="secret")
     wait_for(lambda: said(running.get(secret=None, Authorization=basic(client, made.secret))) == (200, ""))
     mistyped = made.secret[:-1] + ("0" if made.secret[-1] != "0" else "1")
     for text in (basic(client, mistyped), basic(client, made.secret[:-3])):
@@ -134,7 +134,7 @@ def test_id_and_secret_and_tokens_of_the_token_endpoint(running: Running) -> Non
     assert said(running.get(secret=None, **other)) == (200, "")
     secret = running.processes.settings.signing_secret
     tokens.rotate(replace(office.ctx, signing_secret=secret, actor=replace(office.manager.actor, role="operations")))
-    applications.revoke_key(own, made.key.id)
+    credentials.revoke_key(own, made.key.id)
     wait_for(lambda: said(running.get(secret=None, **other)) == (401, "credential-revoked"))
     assert said(running.get(secret=None, **other))[0] == 401
     assert "invalid_token" not in running.get(secret=None).headers["www-authenticate"]
@@ -211,7 +211,7 @@ def test_scopes_are_the_operation_groups_of_the_plan(running: Running) -> None:
     running.processes.start("web")
     own = office.acting(running.caller)
     client = next(a for a in applications.own(own) if a.id == running.caller.application).client_id
-    secret = applications.make_key(own, running.caller.application, "", kind="secret").secret
+    secret = credentials.make_key(own, running.caller.application, "", kind="secret").secret
     form = {"grant_type": "client_credentials", "scope": "tide-tables"}
     narrow = httpx.post(f"{running.processes.web}/oauth2/token", data=form, auth=(client, secret)).json()
     assert narrow["scope"] == "tide-tables"
@@ -247,8 +247,8 @@ def test_an_override_takes_the_plans_place_until_it_ends(running: Running) -> No
 def test_a_narrowed_key_comes_from_its_addresses_and_for_its_operations_alone(running: Running) -> None:
     own, office = running.office.acting(running.caller), running.office
     take(running, kinds=("key", "basic", "client"))
-    made = applications.make_key(own, running.caller.application, "narrow")
-    secret = applications.make_key(own, running.caller.application, "narrow", kind="secret")
+    made = credentials.make_key(own, running.caller.application, "narrow")
+    secret = credentials.make_key(own, running.caller.application, "narrow", kind="secret")
     tide = office.operations["GET /stations/{id}"]
     client = next(a for a in applications.own(own) if a.id == running.caller.application).client_id
     ways = {"key": {"secret": made.secret}, "basic": {"secret": None, "Authorization": basic(client, secret.secret)}}
@@ -275,7 +275,7 @@ def test_a_narrowed_key_comes_from_its_addresses_and_for_its_operations_alone(ru
 def test_a_token_is_narrowed_as_its_secret_is(running: Running) -> None:
     own = running.office.acting(running.caller)
     take(running, kinds=("key", "client"))
-    secret = applications.make_key(own, running.caller.application, "narrow", kind="secret")
+    secret = credentials.make_key(own, running.caller.application, "narrow", kind="secret")
     client = next(a for a in applications.own(own) if a.id == running.caller.application).client_id
     running.processes.start("web")
     form = {"grant_type": "client_credentials"}

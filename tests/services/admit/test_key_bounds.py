@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
-from calm_tariff.services.admit import applications, key_bounds
+from calm_tariff.services.admit import credentials, key_bounds
 from calm_tariff.services.base import stamps
 from calm_tariff.services.serve.gateway_feed import read_feed
 from tests.office import Office
@@ -23,7 +23,7 @@ def test_a_key_is_narrowed_and_the_gateways_are_told(office: Office) -> None:
     bound = kept[ferries.key]
     assert bound is not None and bound.admits_operation(stations) and not bound.admits_address("192.0.2.8")
     assert kept[office.consumers[1].key] is None
-    new = applications.rotate_key(own, ferries.key, 24)
+    new = credentials.rotate_key(own, ferries.key, 24)
     assert (new.key.addresses, new.key.operations) == (made.addresses, made.operations)
     assert read_feed(office.ctx).credentials[-1].bounds == bound
     wide = key_bounds.narrow(own, new.key.id, [], [])
@@ -43,6 +43,6 @@ def test_it_is_of_ones_own_and_within_ones_plans(office: Office) -> None:
         with pytest.raises(Invalid) as wrong:
             key_bounds.narrow(own, ferries.key, addresses, operations)
         assert wrong.value.where == where
-    applications.revoke_key(own, ferries.key)
+    credentials.revoke_key(own, ferries.key)
     with pytest.raises(Conflict, match="it is revoked"):
         key_bounds.narrow(own, ferries.key, [], [])

@@ -11,6 +11,7 @@ from sqlalchemy import select
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed
 from calm_tariff.services.admit import (
     applications,
+    credentials,
     outside_decisions,
     requests,
     sign_up,
@@ -69,7 +70,7 @@ def test_long_names_can_be_asked_with_and_stand_on_the_record_shortened(office: 
     token = sign_up.open_account(office.ctx, "long@consumer.example", typed)
     own = office.ctx.acting(sessions.who(office.ctx, MEMBERS, token))
     application = applications.register(own, "A" * 200, "")
-    applications.make_key(own, application.id, "L" * 200)
+    credentials.make_key(own, application.id, "L" * 200)
     asked = requests.ask(own, application.id, office.plans["Ketch"], "What a long name does.", True)
     requests.decide(office.reviewer, asked.id, "granted", "")
     entry = next(e for e in auditing.entries(office.manager, PageQuery()).rows if e.action == "asked for access")

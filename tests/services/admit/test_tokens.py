@@ -12,7 +12,7 @@ from joserfc.jwk import ECKey, KeySet
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
-from calm_tariff.services.admit import applications, tokens
+from calm_tariff.services.admit import applications, credentials, tokens
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Actor
 from calm_tariff.services.compose import products
@@ -31,7 +31,7 @@ def client(office: Office) -> tuple[str, str]:
     product = products.one(office.manager, office.product)
     products.set_credentials(office.manager, product.id, product.edition, CredentialsTyped(("key", "client")))
     own = office.acting(office.consumers[0])
-    made = applications.make_key(own, office.consumers[0].application, "server", kind="secret")
+    made = credentials.make_key(own, office.consumers[0].application, "server", kind="secret")
     (application,) = applications.own(own)
     return application.client_id, made.secret
 
@@ -81,13 +81,13 @@ def test_scopes_are_the_groups_of_what_the_plans_sell(office: Office, client) ->
 
 def test_wrong_ended_and_foreign_secrets_get_no_token(office: Office, client) -> None:
     other = office.consumers[1]
-    theirs = applications.make_key(office.acting(other), other.application, "", kind="secret")
+    theirs = credentials.make_key(office.acting(other), other.application, "", kind="secret")
     key = office.consumers[0].secret
     for secret in ("ls_live_wrong", theirs.secret, key):  # an API key is no secret of the client id
         with pytest.raises(NotSignedIn):
             tokens.issue(office.ctx, client[0], secret, "")
     own = office.acting(office.consumers[0])
-    timed = applications.make_key(
+    timed = credentials.make_key(
         own,
         office.consumers[0].application,
         "",
@@ -102,7 +102,7 @@ def test_wrong_ended_and_foreign_secrets_get_no_token(office: Office, client) ->
         else:
             with pytest.raises(NotSignedIn, match="not good at this time"):
                 tokens.issue(at, client[0], timed.secret, "")
-    applications.revoke_key(own, next(k.id for k in applications.own(own)[0].keys if k.kind == "secret"))
+    credentials.revoke_key(own, next(k.id for k in applications.own(own)[0].keys if k.kind == "secret"))
     with pytest.raises(NotSignedIn):
         tokens.issue(office.ctx, *client, "")
 
@@ -120,7 +120,7 @@ def test_a_revoked_token_is_told_to_gateways_until_it_would_have_ended(office: O
     before = gateway_feed.read_feed(office.ctx)
     assert jti not in before.revoked_tokens
     other = office.consumers[1]
-    theirs = applications.make_key(office.acting(other), other.application, "", kind="secret")
+    theirs = credentials.make_key(office.acting(other), other.application, "", kind="secret")
     (application,) = applications.own(office.acting(other))
     with pytest.raises(NotAllowed, match="another application"):
         tokens.revoke(office.ctx, application.client_id, theirs.secret, issued.access_token)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid
-from calm_tariff.services.admit import applications, groups
+from calm_tariff.services.admit import applications, credentials, groups
 from calm_tariff.services.compose import products
 from calm_tariff.services.compose.sheet import plans
 from calm_tariff.services.house import service_tokens
@@ -22,7 +22,7 @@ def test_invisible_characters_are_refused_wherever_something_is_named(office: Of
     wrong = "a\u200bb"
     for work, field in (
         (lambda: applications.register(one, wrong, ""), "name"),
-        (lambda: applications.make_key(one, office.consumers[0].application, wrong), "label"),
+        (lambda: credentials.make_key(one, office.consumers[0].application, wrong), "label"),
         (lambda: groups.create(office.manager, wrong), "name"),
         (lambda: plans.add(office.manager, office.product, wrong), "name"),
         (lambda: plans.rename(office.manager, office.plans["Ketch"], wrong), "name"),

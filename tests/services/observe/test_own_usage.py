@@ -13,7 +13,7 @@ from sqlalchemy import select
 
 from calm_tariff.core.errors import Invalid, NotAllowed
 from calm_tariff.core.periods import instant_of, moment_of
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import applications, credentials
 from calm_tariff.services.observe import own_usage, traffic
 from calm_tariff.services.observe.own_usage import PartUse, UsageView, UsageWanted
 from calm_tariff.services.serve import history
@@ -29,7 +29,7 @@ TOTAL = ("served", "held", "refused")
 def lived(office: Office) -> Office:
     """Calls of both consumers over some days: two keys, two operations, live and sandbox, some refused, some failed."""
     own = office.acting(office.consumers[0])
-    second = applications.make_key(own, office.consumers[0].application, "second").key.id
+    second = credentials.make_key(own, office.consumers[0].application, "second").key.id
     calls = []
     for n in range(240):
         changes: dict[str, Any] = {"bytes_out": n, "bytes_in": 1}

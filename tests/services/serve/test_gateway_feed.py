@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import credentials
 from calm_tariff.services.base import stamps
 from calm_tariff.services.serve.gateway_feed import read_feed
 from tests.office import Office, terms
@@ -10,7 +10,7 @@ from tests.office import Office, terms
 
 def test_credentials_are_told_with_what_bounds_them_and_never_as_they_are(office: Office) -> None:
     one = office.consumers[0]
-    applications.revoke_key(office.acting(one), one.key)
+    credentials.revoke_key(office.acting(one), one.key)
     feed = read_feed(office.ctx)
     found = {c.key_id: c for c in feed.credentials}
     assert found[one.key].state == "revoked"  # told, so that its caller hears why

@@ -14,7 +14,7 @@ from calm_tariff.core.periods import instant_of, zone
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.journal import rungs
 from calm_tariff.formats.values import read
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import credentials
 from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.serve import history, receipts
 from calm_tariff.services.serve.receipts import Receipt
@@ -205,7 +205,7 @@ def test_a_consumer_sees_its_own_receipts_without_internals(office: Office) -> N
     with pytest.raises(NotSignedIn):
         receipts.receipt(office.acting(one), record["call_id"])
     # The credential is told as it is now.
-    applications.revoke_key(office.acting(one), one.key)
+    credentials.revoke_key(office.acting(one), one.key)
     assert "now revoked" in receipts.receipt(office.manager, record["call_id"]).rungs[0].note
 
 

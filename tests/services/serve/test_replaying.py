@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 
 from calm_tariff.core.periods import instant_of
-from calm_tariff.services.admit import applications
+from calm_tariff.services.admit import credentials
 from calm_tariff.services.serve import history
 from calm_tariff.services.serve.replaying import calls_since, every_stay, open_quotas
 from tests.office import START, Office, terms
@@ -35,7 +35,7 @@ def test_counts_are_restored_from_the_windows_that_are_open(office: Office) -> N
 
 def test_every_subscription_is_read_with_its_terms_of_all_times_and_its_keys(office: Office) -> None:
     one, two = office.consumers
-    applications.revoke_key(office.acting(one), one.key)
+    credentials.revoke_key(office.acting(one), one.key)
     office.draft("Ketch", terms(fee="50"))
     office.publish("next period")
     first, second = every_stay(office.ctx)

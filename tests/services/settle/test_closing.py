@@ -10,7 +10,7 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
-from calm_tariff.services.admit import applications, requests
+from calm_tariff.services.admit import applications, credentials, requests
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import belonging, joining
 from calm_tariff.services.base.context import Context
@@ -36,7 +36,7 @@ def test_what_it_brings_with_it_is_said_before(office: Office) -> None:
     ana = joined(office, "developer")
     second = applications.register(ana, "Second", "")
     requests.ask(ana, second.id, office.plans["Ketch"], "To look at tides.", True)
-    applications.make_key(ana, second.id, "x")
+    credentials.make_key(ana, second.id, "x")
     joining.invite(owner(office), "rui@ferries.example", "owner")
     said = closing.consequences(owner(office))
     assert [(e.offer, e.application, e.last_day) for e in said.subscriptions] == [

@@ -31,7 +31,7 @@ def twin(session: Session, office: Office) -> object:
         "consumer_id": known.consumer_id,
         "client_id": "x",
         "tags": {},
-        "description": "",
+        "purpose": "",
         "created_at": known.created_at,
     }
     return session.execute(insert(Application).values(**values))

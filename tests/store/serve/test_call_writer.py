@@ -6,6 +6,7 @@ from decimal import Decimal
 from sqlalchemy import select
 
 from calm_tariff.services.serve import set_aside
+from calm_tariff.store.admit.applications import ApiKeyUse
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve import call_queries
 from calm_tariff.store.serve.call_queries import CallFilter
@@ -39,3 +40,37 @@ def test_a_call_is_recorded_once_and_a_repeat_that_differs_is_set_aside(office: 
         (third, ["status: 200 recorded, 503 repeated"]),
         (new["call_id"], ["status: 200 recorded, 404 repeated"]),
     ]
+
+
+def used(office: Office) -> dict[int, tuple[int, str]]:
+    with office.ctx.transaction() as session:
+        return {use.key_id: (use.last_at_us, use.address) for use in session.scalars(select(ApiKeyUse))}
+
+
+def test_the_last_use_of_a_key_is_kept_whatever_order_its_calls_come_in(office: Office) -> None:
+    one, other = office.consumers
+    calls = [
+        {**office.call(who, START + timedelta(seconds=n), n), "sent": {"address": f"192.0.2.{n}"}}
+        for n, who in enumerate((one, other, one, one))
+    ]
+    unknown = {**office.call(one, START + timedelta(seconds=9), 9), "key_id": None}
+    expected = {one.key: (calls[3]["at_us"], "192.0.2.3"), other.key: (calls[1]["at_us"], "192.0.2.1")}
+    for part in ([calls[3], calls[0]], [calls[2], unknown], [calls[1]], calls):
+        with office.ctx.transaction() as session:
+            record(session, part, START)
+    assert used(office) == expected
+
+
+def test_bodies_are_kept_once_and_set_nothing_aside(office: Office) -> None:
+    body = {"type": "text/plain", "size": 2, "cut": False, "encoding": "", "text": "ab"}
+    call = office.call(office.consumers[0], START, 1)
+    for text in ("ab", "other"):  # a segment that is met again says the same; what says otherwise changes nothing
+        with office.ctx.transaction() as session:
+            record(session, [{**call, "bodies": {"answered": {**body, "text": text}}}], START)
+    with office.ctx.transaction() as session:
+        kept = call_queries.bodies(session, call["call_id"])
+        assert kept is not None and (kept.sent, kept.answered["text"]) == (None, "ab")
+        assert call_queries.forget_bodies(session, call["at_us"]) == 0
+        assert call_queries.forget_bodies(session, call["at_us"] + 1) == 1
+        assert call_queries.bodies(session, call["call_id"]) is None
+    assert set_aside.listed(office.manager, PageQuery()).total == 0

@@ -57,7 +57,7 @@ def put(connection: Connection, at_us: int) -> None:
     columns = dict.fromkeys(("status", "wait_us", "took_us", "bytes_in", "bytes_out", "decide_us", "back_end_us"), "0")
     columns |= dict.fromkeys(("reserved", "decided_us", "decided_order"), "0") | {"at_us": str(at_us)}
     columns |= dict.fromkeys(("checks", "remarks"), "'[]'")
-    columns |= dict.fromkeys(("units", "told", "carried", "counted", "reported"), "'{}'")
+    columns |= dict.fromkeys(("units", "told", "carried", "counted", "reported", "sent"), "'{}'")
     columns |= dict.fromkeys(("source", "environment", "verdict", "method", "path", "credential"), "'x'")
     columns["call_id"] = f"'{at_us:026d}'"
     listed = ", ".join(f"`{name}`" for name in columns)

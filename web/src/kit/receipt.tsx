@@ -1,5 +1,6 @@
 import { Link } from "react-router";
 import { Gauge } from "./gauge";
+import { RequestDetails } from "./request-details";
 import { Shape } from "./verdict";
 
 type Rung = {
@@ -19,6 +20,7 @@ type Receipt = {
   call: { verdict: string };
   advice?: string[];
   took?: string;
+  request?: Parameters<typeof RequestDetails>[0]["of"];
   remarks?: string[];
 };
 
@@ -80,6 +82,7 @@ export function ReceiptLadder({ of }: { of: Receipt }) {
           </pre>
         </>
       )}
+      {of.request && <RequestDetails of={of.request} />}
     </>
   );
 }

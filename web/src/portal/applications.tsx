@@ -7,10 +7,11 @@ import { allowances, applications, STALE, termsToAccept } from "../api/queries/p
 import { Button, Trouble, Waiting, WordButton } from "../kit/controls";
 import { dayAndYear, plural } from "../kit/format";
 import { AllowanceGauge } from "../kit/gauge";
-import { NameDialog } from "../kit/name-dialog";
 import { Prose } from "../kit/prose";
-import { Keys, Tags } from "./keys";
+import { ApplicationForm, WhatItIs } from "./application-form";
+import { Keys } from "./keys";
 import { useMe } from "./me";
+import { Tags } from "./tags";
 
 type App = Portal["ApplicationView"];
 
@@ -18,7 +19,6 @@ const useApplications = () => useQuery(applications());
 
 export function Applications() {
   const list = useApplications();
-  const stale = useStale();
   const navigate = useNavigate();
   const me = useMe();
   const [adding, setAdding] = useState(false);
@@ -60,16 +60,9 @@ export function Applications() {
         </section>
       ))}
       {adding && (
-        <NameDialog
-          title="Register an application"
-          verb="Register it"
-          hint="As your own people call it."
+        <ApplicationForm
           onClose={() => setAdding(false)}
-          send={async (name) => {
-            const made = await api.post("/applications", { body: { name, description: "" } });
-            await stale(STALE.application);
-            navigate(`/applications/${made.id}`);
-          }}
+          onDone={(made) => navigate(`/applications/${made.id}`)}
         />
       )}
     </>
@@ -81,6 +74,7 @@ export function ApplicationPage() {
   const me = useMe();
   const list = useApplications();
   const gauges = useQuery(allowances());
+  const [changing, setChanging] = useState(false);
   const app = list.data?.find((a) => a.id === Number(id));
   if (!app)
     return list.data ? (
@@ -99,6 +93,13 @@ export function ApplicationPage() {
   return (
     <>
       <h1>{app.name}</h1>
+      <WhatItIs
+        app={app}
+        onChange={me.may.includes("run applications") ? () => setChanging(true) : undefined}
+      />
+      {changing && (
+        <ApplicationForm app={app} onClose={() => setChanging(false)} onDone={() => setChanging(false)} />
+      )}
       <Plans app={app} />
       {gauges.data
         ?.filter((g) => subscriptions.includes(g.subscription_id))

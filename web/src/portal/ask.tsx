@@ -34,7 +34,11 @@ export function Ask({ product, offer, own, onClose }: Props) {
     send: async ({ application, name, ...typed }, form) => {
       const id =
         application === NEW
-          ? (await api.post("/applications", { body: { name, description: "" } })).id
+          ? (
+              await api.post("/applications", {
+                body: { name, purpose: typed.purpose, environment: "live", contact: "" },
+              })
+            ).id
           : Number(application);
       form.setValue("application", String(id)); // should asking be refused, it is there all the same
       await stale(STALE.application);

@@ -6,11 +6,13 @@ import { STALE } from "../api/queries/portal";
 import { Button, Dialog, Trouble, WordButton } from "../kit/controls";
 import { Choice, Line } from "../kit/fields";
 import { Ends, Form, Refused, Send, useEntry } from "../kit/form";
-import { dayAndYear, listed, plural, untilWhen } from "../kit/format";
+import { dayAndMinute, dayAndYear, listed, plural, untilWhen } from "../kit/format";
 import { Table } from "../kit/table";
 import { beginning } from "./beginning";
+import { KeyWords } from "./key-words";
 import { useMe } from "./me";
 import { Narrow } from "./narrow";
+import { written } from "./tags";
 
 type App = Portal["ApplicationView"];
 type Key = App["keys"][number];
@@ -22,6 +24,7 @@ export function Keys({ app }: { app: App }) {
   const [revoking, setRevoking] = useState<Key | null>(null);
   const [rotating, setRotating] = useState<Key | null>(null);
   const [narrowing, setNarrowing] = useState<Key | null>(null);
+  const [wording, setWording] = useState<Key | null>(null);
   const [rotated, setRotated] = useState<Portal["NewKey"] | null>(null);
   const make = useEntry({
     start: {
@@ -36,6 +39,7 @@ export function Keys({ app }: { app: App }) {
         params: { path: { application_id: app.id } },
         body: {
           ...typed,
+          environment: app.environment === "live" ? typed.environment : "sandbox",
           kind: made === "secret" ? "secret" : "key",
           brought: made === "brought" ? brought : "",
           last_day: typed.last_day || null,
@@ -56,7 +60,7 @@ export function Keys({ app }: { app: App }) {
     },
   });
   return (
-    <section className="mt-8 max-w-[760px]">
+    <section className="mt-8 max-w-[900px]">
       <h2 className="text-[20px]">Keys and secrets</h2>
       <p className="text-soft">
         A key alone says who calls. A secret goes with the client id{" "}
@@ -75,19 +79,48 @@ export function Keys({ app }: { app: App }) {
                 head: "Label",
                 cell: (k) => (
                   <>
-                    {k.label}
+                    {GOOD.includes(k.state) && k.label !== PASSING ? (
+                      <WordButton
+                        className="text-[14px]"
+                        aria-label={`${k.label}: change the label and tags`}
+                        onClick={() => setWording(k)}
+                      >
+                        {k.label}
+                      </WordButton>
+                    ) : (
+                      k.label
+                    )}
                     {k.kind === "secret" && <span className="text-soft">, a secret</span>}
-                    {narrowed(k) && <div className="text-[12px] text-soft">{narrowed(k)}</div>}
+                    {[narrowed(k), written(k.tags)].filter(Boolean).map((words) => (
+                      <div key={words} className="text-[12px] text-soft">
+                        {words}
+                      </div>
+                    ))}
                   </>
                 ),
               },
               { head: "Calls", cell: (k) => k.environment },
-              { head: "State", cell: (k) => k.state },
               {
-                head: "Good until",
-                cell: (k) => (k.expires_at ? untilWhen(k.expires_at) : "it is revoked"),
+                head: "State",
+                cell: (k) => (
+                  <>
+                    {k.state}
+                    {k.expires_at && (
+                      <div className="text-[12px] text-soft">until {untilWhen(k.expires_at)}</div>
+                    )}
+                  </>
+                ),
               },
-              { head: "Made", cell: (k) => dayAndYear(k.created_at) },
+              {
+                head: "Last used",
+                cell: (k) => (
+                  <>
+                    {k.used_at ? dayAndMinute(k.used_at) : "not yet"}
+                    {k.used_from && <div className="text-[12px] text-soft">from {k.used_from}</div>}
+                  </>
+                ),
+              },
+              { head: "Made", cell: (k) => dayAndYear(k.created_at), look: "whitespace-nowrap" },
               {
                 head: "Rotate, narrow or revoke",
                 quiet: true,
@@ -141,14 +174,16 @@ export function Keys({ app }: { app: App }) {
           <div className="w-44">
             <Line name="label" label="Label of a new key" placeholder="server" />
           </div>
-          <Choice
-            name="environment"
-            label="It calls"
-            choices={[
-              ["live", "live"],
-              ["sandbox", "the sandbox"],
-            ]}
-          />
+          {app.environment === "live" && (
+            <Choice
+              name="environment"
+              label="It calls"
+              choices={[
+                ["live", "live"],
+                ["sandbox", "the sandbox"],
+              ]}
+            />
+          )}
           <div className="w-40">
             <Line name="last_day" label="Good until the end of" type="date" />
           </div>
@@ -169,6 +204,7 @@ export function Keys({ app }: { app: App }) {
           }}
         />
       )}
+      {wording && <KeyWords of={wording} onClose={() => setWording(null)} />}
       {narrowing && <Narrow of={narrowing} application={app.id} onClose={() => setNarrowing(null)} />}
       {rotating && (
         <Rotate
@@ -257,46 +293,6 @@ function Rotate({
       </Form>
     </Dialog>
   );
-}
-
-/** The application's own words, which back ends may be told. */
-export function Tags({ app }: { app: App }) {
-  const stale = useStale();
-  const kept = Object.entries(app.tags)
-    .map(([name, value]) => `${name}=${value}`)
-    .join(", ");
-  const entry = useEntry({
-    start: { tags: kept },
-    kept: { tags: kept },
-    send: ({ tags }) =>
-      api.put("/applications/{application_id}/tags", {
-        params: { path: { application_id: app.id } },
-        body: { tags: pairs(tags) },
-      }),
-    done: () => stale(STALE.key),
-  });
-  const { tags } = entry.form.watch();
-  return (
-    <Form of={entry} className="mt-8 flex max-w-[760px] items-end gap-3">
-      <div className="flex-1">
-        <Line
-          name="tags"
-          label="Tags, passed on where an API wants to know who calls"
-          placeholder="region=west, ship=17"
-        />
-        <Refused />
-      </div>
-      <Send main={false} disabled={tags === kept} className="mb-3">
-        Save the tags
-      </Send>
-    </Form>
-  );
-}
-
-/** Names and values of `region=west, ship=17`. */
-function pairs(words: string): Record<string, string> {
-  const parts = words.split(",").map((pair) => pair.split("=").map((part) => part.trim()));
-  return Object.fromEntries(parts.filter(([name]) => name).map(([name = "", value = ""]) => [name, value]));
 }
 
 function NewKey({

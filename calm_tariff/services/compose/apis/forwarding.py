@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 from calm_tariff.core.errors import Invalid, Stale
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context
+from calm_tariff.services.compose import credential_fields
 from calm_tariff.services.compose.apis.operations import subject
 from calm_tariff.services.compose.apis.views import ApiView, ForwardingTyped, LetsThrough, forwarding_of, get, view
 
@@ -33,12 +34,14 @@ def change(ctx: Context, version_id: int, edition: int, typed: ForwardingTyped) 
             raise Invalid(f"{origin!r} is no origin, such as https://maps.example, nor *", "cors_origins")
     if set(typed.lets_through) - set(get_args(LetsThrough)):
         raise Invalid(f"must be some of {', '.join(get_args(LetsThrough))}", "lets_through")
+    kept = [name.strip().lower() for name in typed.kept_headers]
     with ctx.transaction() as session:
+        credential_fields.refuse_kept(session, kept)
         version = get(session, version_id, lock=True)
         if version.edition != edition:
             raise Stale("somebody else has changed this API meanwhile", version.api.name, view(session, version))
         before = asdict(forwarding_of(version))
-        for name, value in asdict(typed).items():
+        for name, value in {**asdict(typed), "kept_headers": sorted(set(kept))}.items():
             setattr(version, name, list(value) if name in ("cors_origins", "lets_through") else value)
         version.edition += 1
         auditing.note(

@@ -14,7 +14,7 @@ from calm_tariff.core.errors import NotFound
 from calm_tariff.core.lifecycles import API_VERSION
 from calm_tariff.services.compose.apis import operations
 from calm_tariff.store.base.locking import locked
-from calm_tariff.store.compose.apis import ApiDocument, ApiVersion, BackEndHealth, Operation
+from calm_tariff.store.compose.apis import KEPT_HEADERS, ApiDocument, ApiVersion, BackEndHealth, Operation
 from calm_tariff.store.compose.meters import Meter, MeterOperation
 from calm_tariff.store.compose.products import ProductOperation
 
@@ -40,7 +40,8 @@ class ForwardingTyped:
     """How a version's back ends are asked: waits in ms, the longest body in bytes, the origins of pages that
     may call it from a browser (`*` for all), whether the back end is told who calls, after how many
     failures in a row (0: never) it is left alone for how many seconds, and what goes through that back ends read
-    differently and is refused otherwise."""
+    differently and is refused otherwise; which header fields are recorded with each call, and whether the beginnings
+    of a sandbox call's bodies are kept for some days."""
 
     connect_ms: int = 3000
     answer_ms: int = 30_000
@@ -50,6 +51,8 @@ class ForwardingTyped:
     breaker_failures: int = 5
     breaker_seconds: int = 10
     lets_through: Sequence[LetsThrough] = ()
+    kept_headers: Sequence[str] = KEPT_HEADERS
+    keeps_bodies: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -163,4 +166,6 @@ def forwarding_of(v: ApiVersion) -> ForwardingTyped:
         breaker_failures=v.breaker_failures,
         breaker_seconds=v.breaker_seconds,
         lets_through=list(v.lets_through),
+        kept_headers=list(v.kept_headers),
+        keeps_bodies=v.keeps_bodies,
     )

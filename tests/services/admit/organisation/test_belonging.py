@@ -10,7 +10,7 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
-from calm_tariff.services.admit import applications, requests
+from calm_tariff.services.admit import applications, credentials, requests
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import belonging
 from calm_tariff.services.base.context import Context
@@ -65,7 +65,7 @@ def test_ownership_is_handed_over_in_one_step(office: Office) -> None:
 def test_who_is_removed_is_out_at_once_and_their_address_is_free(office: Office) -> None:
     ana = joined(office, "developer")
     session_of = sessions.sign_in(office.ctx, MEMBERS, ANA, PASSWORD)
-    made = applications.make_key(ana, office.consumers[0].application, "Ana's")
+    made = credentials.make_key(ana, office.consumers[0].application, "Ana's")
     passwords.forgotten(office.ctx, MEMBERS, ANA)
     after = belonging.remove(owner(office), ana.actor.member_id or 0)
     assert after is None and sessions.who(office.ctx, MEMBERS, session_of).member_id is None

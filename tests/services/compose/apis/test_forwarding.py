@@ -8,8 +8,10 @@ import pytest
 
 from calm_tariff.core.errors import Invalid, NotAllowed, NotFound, Stale
 from calm_tariff.services.base import auditing
+from calm_tariff.services.compose import products
 from calm_tariff.services.compose.apis import forwarding, versions
 from calm_tariff.services.compose.apis.views import ForwardingTyped
+from calm_tariff.services.compose.products import CredentialsTyped
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import Office
 
@@ -22,6 +24,8 @@ ASKED = ForwardingTyped(
     breaker_failures=0,
     breaker_seconds=3600,
     lets_through=["odd paths", "overrides"],
+    kept_headers=["x-ship"],
+    keeps_bodies=True,
 )
 
 
@@ -53,6 +57,7 @@ def test_what_is_changed_is_asked_with_shown_and_on_the_record(office: Office) -
             (["https://maps.example/"], ["maps.example"], ["ftp://maps.example"], ["*", "null"]),
         ),
         ("lets_through", (["everything"],)),
+        ("kept_headers", (["X-API-Key"], ["Cookie"], ["authorization"], ["a b"], [""], [f"x-{n}" for n in range(21)])),
     ],
 )
 def test_a_field_out_of_bounds_is_named_and_changes_nothing(office: Office, field: str, values: tuple) -> None:
@@ -62,3 +67,17 @@ def test_a_field_out_of_bounds_is_named_and_changes_nothing(office: Office, fiel
             forwarding.change(office.manager, office.api, before.edition, replace(ASKED, **{field: value}))
         assert refused.value.where == field
     assert versions.one(office.manager, office.api) == before
+
+
+def test_a_field_in_which_a_product_takes_keys_is_not_recorded(office: Office) -> None:
+    product = products.one(office.manager, office.product)
+    products.set_credentials(
+        office.manager, office.product, product.edition, CredentialsTyped(["key"], "X-Tide-Key", "", False)
+    )
+    before = versions.one(office.manager, office.api)
+    with pytest.raises(Invalid, match="carries credentials"):
+        forwarding.change(office.manager, office.api, before.edition, replace(ASKED, kept_headers=["x-tide-key"]))
+    changed = forwarding.change(
+        office.manager, office.api, before.edition, replace(ASKED, kept_headers=[" X-Ship", "x-ship"])
+    )
+    assert changed.forwarding.kept_headers == ["x-ship"]

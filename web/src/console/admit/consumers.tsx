@@ -3,7 +3,7 @@ import { Link, useParams } from "react-router";
 import { api } from "../../api/console";
 import { consumer } from "../../api/queries/admit";
 import { Trouble, Waiting } from "../../kit/controls";
-import { amount, count, date, dayAndYear, month } from "../../kit/format";
+import { amount, count, date, dayAndMinute, dayAndYear, month } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
 import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
@@ -114,8 +114,27 @@ export function Consumer() {
                 .map((p) => `${p.product} · ${p.plan}, ${p.state} since ${dayAndYear(p.since)}`)
                 .join("; ") || "on no plan"}
             </span>
+            {(a.purpose || a.contact || a.environment === "sandbox") && (
+              <div>
+                {a.purpose} {a.environment === "sandbox" && "For the sandbox alone. "}
+                {a.contact && (
+                  <span className="text-soft">
+                    Ask{" "}
+                    <a className="figure-link" href={`mailto:${a.contact}`}>
+                      {a.contact}
+                    </a>
+                    .
+                  </span>
+                )}
+              </div>
+            )}
             <div className="text-[13px] text-soft">
-              {a.keys.map((k) => `${k.prefix}… (${k.label}, ${k.state})`).join(", ") || "no key yet"}
+              {a.keys
+                .map(
+                  (k) =>
+                    `${k.prefix}… (${k.label}, ${k.state}${k.used_at ? `, last used ${dayAndMinute(k.used_at)}` : ", not used yet"})`,
+                )
+                .join(", ") || "no key yet"}
             </div>
           </div>
         ))}

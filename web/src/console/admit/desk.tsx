@@ -202,7 +202,7 @@ function Background({ of }: { of: Console["RequestWithBackground"] }) {
         <Pair name="Served in 28 days">{count((calls.served ?? 0) + (calls.held ?? 0))}</Pair>
         <Pair name="Refused in 28 days">{count(calls.refused ?? 0)}</Pair>
         {b.applications.map((a) => (
-          <div key={a.id} className="py-[3px]">
+          <div key={a.id} className="py-[3px]" title={a.purpose}>
             {a.name}
             <span className="text-soft">
               : {a.plans.map((p) => `${p.product} · ${p.plan}, ${p.state}`).join("; ") || "no plan"}

@@ -3,7 +3,7 @@ import { api, type Console } from "../../api/console";
 import { Dialog, WordButton } from "../../kit/controls";
 import { Choices, digits, Line, Tick } from "../../kit/fields";
 import { Ends, Form, Send, useEntry } from "../../kit/form";
-import { count, plural } from "../../kit/format";
+import { count, listed, plural } from "../../kit/format";
 import { Aside } from "../frame";
 
 type View = Console["ApiView"];
@@ -43,6 +43,14 @@ export function Forwarding({ view, onShow }: { view: View; onShow: (view: View) 
         </p>
       )}
       <p className="mt-1">{letsThrough(f.lets_through)}</p>
+      <p className="mt-1">
+        {f.kept_headers.length
+          ? `Of a call’s fields ${listed(f.kept_headers)} ${f.kept_headers.length === 1 ? "is" : "are"} recorded`
+          : "None of a call’s fields are recorded"}
+        {f.keeps_bodies
+          ? "; in the sandbox the first 8 KB of bodies, too, for seven days."
+          : ", and no bodies."}
+      </p>
       <p className="mt-1">
         <WordButton onClick={() => setOpen(true)}>change how they are asked</WordButton>
       </p>
@@ -93,11 +101,19 @@ function Change({
   onDone: (view: View) => void;
 }) {
   const entry = useEntry({
-    start: { ...view.forwarding, cors_origins: view.forwarding.cors_origins.join(", ") },
+    start: {
+      ...view.forwarding,
+      cors_origins: view.forwarding.cors_origins.join(", "),
+      kept_headers: view.forwarding.kept_headers.join(", "),
+    },
     send: (typed) =>
       api.put("/apis/{version_id}/forwarding", {
         params: { path: { version_id: view.id }, header: { "if-match": `"${view.edition}"` } },
-        body: { ...typed, cors_origins: typed.cors_origins.split(/[,\s]+/).filter(Boolean) },
+        body: {
+          ...typed,
+          cors_origins: typed.cors_origins.split(/[,\s]+/).filter(Boolean),
+          kept_headers: typed.kept_headers.split(/[,\s]+/).filter(Boolean),
+        },
       }),
     done: onDone,
   });
@@ -125,6 +141,15 @@ function Change({
         <Tick name="passes_caller">
           Tell the back end who calls: Calm-Consumer, -Application, -Client, -Plan, -Subscription,
           -Environment, -Tags
+        </Tick>
+        <Line
+          name="kept_headers"
+          label="Fields recorded with each call, which its consumer sees"
+          placeholder="none; or accept, user-agent, …"
+          hint="Never those that carry credentials."
+        />
+        <Tick name="keeps_bodies">
+          Keep the first 8 KB of bodies sent and answered in the sandbox, for seven days
         </Tick>
         <Choices
           name="lets_through"
