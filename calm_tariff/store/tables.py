@@ -1,6 +1,15 @@
 """Every table, for migrations and for those who need the whole schema."""
 
-from calm_tariff.store.admit import applications, community, consumers, portals, requests, subscriptions, tokens
+from calm_tariff.store.admit import (
+    applications,
+    client_packages,
+    community,
+    consumers,
+    portals,
+    requests,
+    subscriptions,
+    tokens,
+)
 from calm_tariff.store.base import jobs, notices, provider, record
 from calm_tariff.store.base.columns import Base
 from calm_tariff.store.compose import apis, groups, house_limits, issuers, meters, products
@@ -15,6 +24,7 @@ __all__ = [
     "alerts",
     "apis",
     "applications",
+    "client_packages",
     "community",
     "consumers",
     "groups",

@@ -9,6 +9,7 @@ from typing import Any
 
 from calm_tariff.services.admit import credentials, moves, outside_decisions, requests, sign_up, subscriptions
 from calm_tariff.services.admit.organisation import joining
+from calm_tariff.services.admit.portals import clients
 from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.jobs import LEASE
@@ -17,6 +18,7 @@ from calm_tariff.services.house import mail_addresses, passwords, throttling
 from calm_tariff.services.observe import alerts
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.settings import Settings
+from calm_tariff.worker import client_maker
 from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk, send_webhook
 
 # With pauses that grow to an hour, so many tries go on for a day and a half.
@@ -68,6 +70,13 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget letters of sign-ups", timedelta(minutes=10), lambda: sign_up.forget(ctx)),
         _again("forget letters of passwords", timedelta(minutes=10), lambda: passwords.forget(ctx)),
         _again("forget letters of mail addresses", timedelta(minutes=10), lambda: mail_addresses.forget(ctx)),
+        Handler(
+            kind=clients.MAKE,
+            lease=timedelta(minutes=5),
+            tries=5,
+            do=lambda of: client_maker.make(ctx, of["digest"]),
+        ),
+        _again("forget clients", timedelta(hours=1), lambda: clients.forget(ctx)),
         Handler(kind=alerts.SEND, at_once=2, do=lambda of: send_webhook(ctx, of)),
         _again("look whether alerts are reached", timedelta(seconds=30), lambda: alerts.look(ctx)),
         _again("forget invitations", timedelta(minutes=10), lambda: joining.forget(ctx)),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import zipfile
 
 import yaml
 from playwright.sync_api import expect
@@ -75,6 +76,22 @@ def test_documents_and_calls_are_taken_along(people: People) -> None:
     assert yaml.safe_load(taken("Tides v2 in YAML")) == document
     calls = json.loads(taken("all calls in an HTTP archive"))["log"]["entries"]
     assert document["servers"][0]["url"] + "/stations/lm-03/extremes" in [c["request"]["url"] for c in calls]
+
+
+def test_a_client_is_made_when_asked_for_and_downloaded(people: People) -> None:
+    page = people.page()
+    page.goto("/portals/pilots/products/harbour-data?view=operations")
+    take = page.get_by_role("region", name="To take along")
+    for language in ("Python", "TypeScript"):
+        take.get_by_role("button", name=f"make one for {language}, of Tides v2").click()
+        link = take.get_by_role("link", name=f"{language}, as a package that installs, of Tides v2")
+        expect(link).to_be_visible()
+        with page.expect_download() as waits:
+            link.click()
+        assert waits.value.suggested_filename == f"harbour-data-tides-v2-{language.lower()}.zip"
+        with zipfile.ZipFile(waits.value.path()) as archive:
+            assert archive.testzip() is None and any(name.endswith("README.md") for name in archive.namelist())
+    assert serious(page) == []
 
 
 def test_the_pilots_portal_finds_nothing_that_it_does_not_offer(people: People) -> None:

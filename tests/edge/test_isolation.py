@@ -41,6 +41,11 @@ ANYONE = (
 )
 ANYONE |= {"/products/{slug}/versions", "/products/{slug}/calls.har"}
 ANYONE |= {f"/products/{{slug}}/versions/{{version_id}}/openapi.{end}" for end in ("json", "yaml")}
+ANYONE |= {
+    "/products/{slug}/versions/{version_id}/clients",
+    "/products/{slug}/versions/{version_id}/clients/{language}",
+    "/products/{slug}/versions/{version_id}/clients/{language}/package.zip",
+}
 ANYONE |= {"/products/{slug}/answering", "/products/{slug}/release-notes"}
 ANYONE |= {"/pages/{prefix}", "/pictures/{digest}.png", "/operations"}
 ANYONE |= {
@@ -89,6 +94,7 @@ def lived(office: Office) -> dict[str, Any]:
         "invoice_id": invoice,
         "line_id": line,
         "slug": "harbour-data",
+        "language": "python",
         "version_id": office.api,
         "operation_id": office.operations["GET /stations"],
         "question_id": asked.id,

@@ -30,6 +30,10 @@ export const operation = (slug: string, id: number) =>
   );
 export const versionsToTake = (slug: string) =>
   ask("/products/{slug}/versions", { params: { path: { slug } } }, { staleTime: 60_000 });
+export const clientStates = (slug: string, version: number) =>
+  ask("/products/{slug}/versions/{version_id}/clients", {
+    params: { path: { slug, version_id: version } },
+  });
 export const answering = (slug: string) =>
   ask("/products/{slug}/answering", { params: { path: { slug } } }, { staleTime: 60_000 });
 export const releaseNotes = (slug: string) =>
@@ -118,6 +122,7 @@ export const difference = (id: number, query: Move) =>
 /** What each change of a consumer's makes stale. */
 export const STALE = {
   alert: ["/alerts"],
+  client: ["/products/{slug}/versions/{version_id}/clients"],
   question: ["/products/{slug}/questions"],
   notices: ["/notices", "/notices/unread"],
   organisation: ["/organisation"],
