@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+
 from calm_tariff.demo.portals import PILOT_ROOM
 from calm_tariff.demo.scenario import DemoApplication as App
 from calm_tariff.demo.scenario import DemoConsumer as Consumer
@@ -40,7 +42,7 @@ CONSUMERS = (
             note="The terms of use ask that the source is named. Ask again with a plan that does."),
         App("Sounding log", "Harbour Data · Ketch",
             "Correct soundings of our survey boat for the tide, about 4,000 calls a month in spring.",
-            from_day=98, outcome="waiting"),
+            from_day=98, outcome="waiting", expected=(("forecast_calls", Decimal(4000)),)),
     )),
     Consumer("Larkmouth Pilots", "Bento Farol", "bento@larkmouth-pilots.example", (
         App("Boarding times", "Harbour Data · Pilot boat", "When a pilot can board at the outer bar.",
@@ -98,7 +100,7 @@ CONSUMERS = (
         App("Storm file", "Sea Watch · Ketch", "Wind at the time a boat was damaged.",
             Traffic(44, 0.2, (8, 18)), 16),
         App("Claim map", "Chart Tiles · Ketch", "Show where it happened on the chart.",
-            from_day=97, outcome="waiting"),
+            from_day=97, outcome="waiting", expected=(("tile_megabytes", Decimal(900)),)),
     )),
     Consumer("Kelpie Diving", "Sol Barbatana", "sol@kelpie.example", (
         App("Dive slate", "Sea Watch · Skiff", "Is it calm enough to dive this morning?",

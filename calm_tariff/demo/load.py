@@ -13,10 +13,12 @@ from typing import Any
 from calm_tariff.core.periods import instant_of, local_day, month_of, period_before, zone
 from calm_tariff.core.portals import FIRST, Brand
 from calm_tariff.demo import recording
+from calm_tariff.demo.admitting import admit
 from calm_tariff.demo.callers import CONSUMERS
 from calm_tariff.demo.history import Called, Caller, World
 from calm_tariff.demo.lately import lately
 from calm_tariff.demo.offers import APIS, HOUSE_LIMITS, METERS, PRODUCTS
+from calm_tariff.demo.office import DemoOffice
 from calm_tariff.demo.portals import PORTALS, WAITING
 from calm_tariff.demo.scenario import (
     DAYS,
@@ -25,18 +27,14 @@ from calm_tariff.demo.scenario import (
     SEED,
     STAFF,
     DemoApi,
-    DemoApplication,
-    DemoConsumer,
     DemoProduct,
 )
 from calm_tariff.formats.callers import Asked, LiveCaller
 from calm_tariff.formats.pictures import KINDS
-from calm_tariff.services.admit import applications, carrying_over, credentials, groups, letting_in, requests, sign_up
+from calm_tariff.services.admit import carrying_over, groups
 from calm_tariff.services.admit.carrying_over import Existing
-from calm_tariff.services.admit.members import MEMBERS
-from calm_tariff.services.admit.portals import portals, serving
+from calm_tariff.services.admit.portals import portals
 from calm_tariff.services.admit.portals.portals import PortalTyped
-from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base.context import Actor, Context
 from calm_tariff.services.compose import house_limits, meters, products
 from calm_tariff.services.compose.apis import documents, forwarding, operations, sunsets, versions
@@ -46,7 +44,7 @@ from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.compose.products import ProductTyped
 from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.compose.sheet.tariff_sheet import Sheet
-from calm_tariff.services.house import installation, sessions
+from calm_tariff.services.house import installation
 from calm_tariff.services.serve import gateway_feed, replaying, trials
 from calm_tariff.services.settle import charging, periods
 from calm_tariff.store.base.paging import PageQuery
@@ -54,20 +52,6 @@ from calm_tariff.store.base.paging import PageQuery
 DOCUMENTS = Path(__file__).parent / "documents"
 PICTURES = Path(__file__).parent / "pictures"
 Say = Callable[[str], None]
-
-
-@dataclass(frozen=True, slots=True)
-class _Office:
-    """The context at a moment of the story, as one of its people."""
-
-    ctx: Context
-    start: datetime
-
-    def on(self, day: float, who: str, hour: int = 10) -> Context:
-        """The context on a day of the story, acting as a member of staff by first name."""
-        moment = min(self.start + timedelta(days=day, hours=hour), self.ctx.now)
-        role = next(role for _, name, role in STAFF if name == who)
-        return replace(self.ctx, actor=Actor(who, role), clock=lambda: moment)
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +79,7 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     frozen = replace(ctx, clock=lambda: now)
     where = zone(PROVIDER.time_zone)
     first = local_day(instant_of(now), where) - timedelta(days=DAYS)
-    office = _Office(frozen, datetime.combine(first, time(0), where).astimezone(UTC))
+    office = DemoOffice(frozen, datetime.combine(first, time(0), where).astimezone(UTC))
     say("bringing in the APIs")
     labels = _describe(office, standins)
     named = sorted({c.group for c in CONSUMERS if c.group})
@@ -107,7 +91,7 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     say(f"admitting {len(CONSUMERS)} consumers")
     secrets: dict[int, str] = {}
     for consumer in (*CONSUMERS, WAITING):
-        secrets |= _admit(office, consumer, offers)
+        secrets |= admit(office, consumer, offers)
     for product in PRODUCTS:
         _revise(office, product, labels)
     for day in range(DAYS + 1):
@@ -131,7 +115,7 @@ def _live(world: World, caller: Caller, secret: str) -> LiveCaller:
     return LiveCaller(secret, caller.traffic.daily * caller.share, asks)
 
 
-def _describe(office: _Office, standins: str) -> dict[str, int]:
+def _describe(office: DemoOffice, standins: str) -> dict[str, int]:
     """The APIs, the meters and the limits above the plans; returns operation ids by label."""
     start = office.on(0, "Ines", 0)
     labels: dict[str, int] = {}
@@ -171,7 +155,7 @@ def _bring_in(ctx: Context, api: DemoApi, standins: str) -> int:
     return made.id
 
 
-def _sell(office: _Office, product: DemoProduct, labels: dict[str, int], seen_by: dict[str, int]) -> dict[str, int]:
+def _sell(office: DemoOffice, product: DemoProduct, labels: dict[str, int], seen_by: dict[str, int]) -> dict[str, int]:
     """A product and its plans as first published; returns plan ids by `Product · Plan`."""
     start = office.on(0, "Ines", 0)
     made = products.create(
@@ -194,7 +178,7 @@ def _sell(office: _Office, product: DemoProduct, labels: dict[str, int], seen_by
     return {f"{product.name} · {plan.name}": plan.id for plan in sheet.plans}
 
 
-def _open_portals(office: _Office, seen_by: dict[str, int]) -> None:
+def _open_portals(office: DemoOffice, seen_by: dict[str, int]) -> None:
     """How the portals look, and what each offers to whom."""
     ctx = office.on(0, "Ines", 0)
     product_ids = {p.name: p.id for p in products.summaries(ctx)}
@@ -221,7 +205,7 @@ def _bound(terms: dict[str, Any], labels: dict[str, int]) -> dict[str, Any]:
     return {**terms, "overrides": overrides}
 
 
-def _revise(office: _Office, product: DemoProduct, labels: dict[str, int]) -> None:
+def _revise(office: DemoOffice, product: DemoProduct, labels: dict[str, int]) -> None:
     """Later revisions, for everyone at their next period, and newer terms of use."""
     product_id = _product_id(office, product)
     for plan in product.plans:
@@ -245,7 +229,7 @@ def _revise(office: _Office, product: DemoProduct, labels: dict[str, int]) -> No
         products.save(ctx, product_id, kept.edition, typed)
 
 
-def _announce(office: _Office) -> None:
+def _announce(office: DemoOffice) -> None:
     """Versions whose end is announced."""
     for api in APIS:
         if api.sunset_after_days:
@@ -254,7 +238,7 @@ def _announce(office: _Office) -> None:
             sunsets.set_state(ctx, version.id, "sunset", office.start.date() + timedelta(days=api.sunset_after_days))
 
 
-def _draft(office: _Office, product: DemoProduct, labels: dict[str, int]) -> None:
+def _draft(office: DemoOffice, product: DemoProduct, labels: dict[str, int]) -> None:
     """What the product manager is working on now."""
     ctx = office.on(DAYS, "Ines", 9)
     product_id = _product_id(office, product)
@@ -270,51 +254,8 @@ def _publish(ctx: Context, product_id: int, existing: Existing, note: str) -> Sh
     return carrying_over.publish(ctx, product_id, {p.id: p.edition for p in drafted if p.drafted}, existing, note)
 
 
-def _product_id(office: _Office, product: DemoProduct) -> int:
+def _product_id(office: DemoOffice, product: DemoProduct) -> int:
     return next(p.id for p in products.summaries(office.on(0, "Ines")) if p.name == product.name)
-
-
-def _admit(office: _Office, consumer: DemoConsumer, offers: dict[str, int]) -> dict[int, str]:
-    """A consumer signs up, asks for plans, and is answered; returns the secrets of its keys by the key's id."""
-    begin = min((a.from_day for a in consumer.applications), default=DAYS - 1)
-    signing = replace(office.on(begin, "Rui", 0))
-    typed = SignUpTyped(name=consumer.owner, organisation=consumer.name, password=PASSWORD)
-    here = Actor(portal_id=serving.asked(signing, consumer.portal).id)
-    token = sign_up.open_account(signing.acting(here), consumer.email, typed)
-    member = sessions.who(signing, MEMBERS, token)
-    if not member.let_in and not consumer.waits:
-        letting_in.answer(signing, member.consumer_id or 0, "let in")
-        member = sessions.who(signing, MEMBERS, token)
-    sessions.sign_out(signing, token)
-    if consumer.group:
-        ctx = office.on(begin, "Rui", 0)
-        group = next(g for g in groups.everything(ctx) if g.name == consumer.group)
-        groups.set_members(ctx, group.id, [*group.consumer_ids, member.own_consumer])
-    secrets: dict[int, str] = {}
-    for application in consumer.applications:
-        secrets |= _ask(office, member, offers, application, consumer.email)
-    return secrets
-
-
-def _ask(
-    office: _Office, member: Actor, offers: dict[str, int], application: DemoApplication, contact: str
-) -> dict[int, str]:
-    """An application asks for its plan and, where that is granted, gets its keys."""
-    asking = office.on(application.from_day, "Rui", 1).acting(member)
-    made = applications.register(asking, application.name, application.purpose, contact=contact)
-    request = requests.ask(asking, made.id, offers[application.offer], application.purpose, True)
-    if application.outcome == "waiting":
-        return {}
-    if request.state == "waiting":
-        decision: Any = application.outcome
-        for who in ("Rui", "Ines") if request.access_route == "reviewed twice" else ("Rui",):
-            requests.decide(office.on(application.from_day, who, 2), request.id, decision, application.note)
-    if application.outcome != "granted":
-        return {}
-    at = office.on(application.from_day, "Rui", 3).acting(member)
-    labels = ("server", *(f"server {n}" for n in range(2, application.keys + 1)))
-    keys = [credentials.make_key(at, made.id, label) for label in labels]
-    return {new.key.id: new.secret for new in keys}
 
 
 def _spoken(say: Say) -> Callable[[int], None]:
@@ -329,7 +270,7 @@ def _spoken(say: Say) -> Callable[[int], None]:
     return told
 
 
-def _callers(ctx: Context, office: _Office, scale: float, labels: dict[str, int]) -> tuple[World, list[Caller]]:
+def _callers(ctx: Context, office: DemoOffice, scale: float, labels: dict[str, int]) -> tuple[World, list[Caller]]:
     """Who calls, and what the calls run against, once later revisions stand."""
     feed = gateway_feed.read_feed(ctx)
     placed = {
@@ -382,7 +323,7 @@ def _shares(keys: int, scale: float) -> list[float]:
     return [first, *([(scale - first) / (keys - 1)] * (keys - 1))]
 
 
-def _charge(office: _Office, now: datetime, say: Say) -> None:
+def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
     """Every period that has ended is charged and issued by Beatriz."""
     where = zone(PROVIDER.time_zone)
     running = month_of(local_day(instant_of(now), where))

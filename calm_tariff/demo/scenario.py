@@ -95,7 +95,7 @@ class Traffic:
 @dataclass(frozen=True, slots=True)
 class DemoApplication:
     """An application that has `offer` (`Product · Plan`) from `from_day` on. `outcome`: granted, declined
-    or waiting."""
+    or waiting; `expected`: the units of a month that are, by meter."""
 
     name: str
     offer: str
@@ -105,6 +105,7 @@ class DemoApplication:
     outcome: str = "granted"
     note: str = ""
     keys: int = 1
+    expected: tuple[tuple[str, Decimal], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

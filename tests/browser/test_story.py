@@ -157,6 +157,8 @@ def admit(page: Page, product: Processes) -> None:
     page.keyboard.press("2")
     page.get_by_role("link", name="Anglers Guild").click()
     expect(page.get_by_text("Members look up the tide of their catch.")).to_be_visible()
+    expect(page.get_by_text("Expects about 45 height calls a month.")).to_be_visible()
+    expect(page.get_by_role("complementary", name="Margin")).to_contain_text("On Lugger that is €41.50 a month")
     page.get_by_label("A note for the consumer").fill("Welcome aboard.")
     page.get_by_role("button", name="Grant").click()
     expect(page.get_by_role("link", name="Anglers Guild")).to_have_count(0)

@@ -57,7 +57,7 @@ def list_operations(
     words: str = "",
     group: str | None = None,
     standing: Standing | None = None,
-    after: int = Query(default=0, ge=0),
+    after: int = Query(default=0, ge=0, le=10**9),
     limit: int = Query(default=100, ge=1, le=2000),
 ) -> OperationPage:
     """Operations of a version, a page at a time."""

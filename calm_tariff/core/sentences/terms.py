@@ -247,6 +247,11 @@ def line_in_words(pricing: Pricing, line: str, meter: str | None, place: int, cu
     return bound_in_words(line, bound or Decimal(0), currency)
 
 
+def expected_in_words(meter: str, units: Decimal) -> str:
+    """So many units of a meter, as a request expects them of a month."""
+    return f"{number(units)} {meter[:1].lower()}{meter[1:]} a month"
+
+
 def shortfall_in_words(short: Shortfall, meters: Mapping[str, str]) -> str:
     """What a use runs against, for who chooses a plan. `meters` are names by key."""
     limit, wanted, let_in = short.limit, number(short.wanted), number(short.let_in)

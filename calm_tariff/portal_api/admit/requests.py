@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+
 from fastapi import APIRouter
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
@@ -14,18 +16,21 @@ router = APIRouter(route_class=Again)
 
 
 class RequestIn(BaseModel):
-    """A request for a plan."""
+    """A request for a plan; `expected` are units of a month by meter."""
 
     application_id: int
     plan_id: int
     purpose: str
     terms_accepted: bool
+    expected: dict[str, Decimal] = Field(default={}, max_length=100)
 
 
 @router.post("/requests", status_code=201)
 def ask(ctx: Asking, typed: RequestIn) -> RequestView:
     """Ask for a plan."""
-    return requests.ask(ctx, typed.application_id, typed.plan_id, typed.purpose, typed.terms_accepted)
+    return requests.ask(
+        ctx, typed.application_id, typed.plan_id, typed.purpose, typed.terms_accepted, expected=typed.expected
+    )
 
 
 @router.delete("/requests/{request_id}")

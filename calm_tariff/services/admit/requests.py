@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from decimal import Decimal
 from typing import Literal
 
 from sqlalchemy import func, select
@@ -13,7 +15,9 @@ from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import CALLING, REQUEST, UNDECIDED, move
 from calm_tariff.core.moves import Kind as MoveKind
 from calm_tariff.core.moves import When
-from calm_tariff.services.admit import moves, owned, subscriptions
+from calm_tariff.core.sentences import expected_in_words
+from calm_tariff.services.admit import expectations, moves, owned, subscriptions
+from calm_tariff.services.admit.expectations import NOTHING, Expected
 from calm_tariff.services.admit.moves import Wanted
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.admit.terms_of_use import accept
@@ -70,10 +74,20 @@ class RequestView:
     ticket: str | None
     moves_from: str | None
     moves_when: str | None
+    expected: list[str]
 
 
-def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted: bool) -> RequestView:
-    """Ask for a plan for one's own application. An open product grants at once.
+def ask(
+    ctx: Context,
+    application_id: int,
+    plan_id: int,
+    purpose: str,
+    accepted: bool,
+    *,
+    expected: Mapping[str, Decimal] = NOTHING,
+) -> RequestView:
+    """Ask for a plan for one's own application, with the units of a month that are expected by meter. An open product
+    grants at once.
 
     Raises `Invalid` or `Conflict`, naming the field; `NotFound` for another's application.
     """
@@ -87,7 +101,8 @@ def ask(ctx: Context, application_id: int, plan_id: int, purpose: str, accepted:
         application = owned.application(session, ctx, application_id, lock=True)
         plan = plan_on_sale(session, ctx, plan_id)
         refuse_second(session, application.id, plan)
-        made = submit(session, ctx, plan, application, purpose)
+        volume = expectations.checked(session, plan.product, expected)
+        made = submit(session, ctx, plan, application, purpose, expected=volume)
         accept(session, ctx, plan.product)
         if plan.product.access_route == "open":
             carry_out(session, ctx.acting(SYSTEM), made, "granted", "")
@@ -146,6 +161,7 @@ def submit(
     purpose: str,
     *,
     moving: tuple[int, When] | None = None,
+    expected: Sequence[Expected] = (),
 ) -> AccessRequest:
     """Put a request on the desk, or before the outside system; `moving` is the subscription that moves, and when."""
     made = AccessRequest(
@@ -158,6 +174,7 @@ def submit(
         created_at=ctx.now,
         moves_id=moving[0] if moving else None,
         moves_when=moving[1] if moving else None,
+        expected=[expectations.kept(each) for each in expected],
     )
     session.add(made)
     session.flush()
@@ -363,4 +380,5 @@ def view(r: AccessRequest) -> RequestView:
         ticket=r.ticket,
         moves_from=r.moves.plan.name if r.moves else None,
         moves_when=r.moves_when,
+        expected=[expected_in_words(each.name, each.units) for each in expectations.of(r)],
     )

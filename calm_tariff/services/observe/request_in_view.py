@@ -4,23 +4,39 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from decimal import Decimal
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import NotFound
+from calm_tariff.core.estimates import Use, estimate
 from calm_tariff.core.periods import DAY
+from calm_tariff.core.sentences import shortfall_in_words
 from calm_tariff.core.sheet_cells import Column
 from calm_tariff.core.sheet_rows import SheetRow, rows
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
+from calm_tariff.services.admit import expectations
 from calm_tariff.services.admit.applications import ApplicationView, of_consumer
 from calm_tariff.services.admit.requests import RequestView, view
 from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.services.compose.products import meters_of
+from calm_tariff.services.compose.sheet.estimates import next_month
 from calm_tariff.services.compose.sheet.tariff_sheet import vocabulary_of
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.serve import usage_queries
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ExpectedCharge:
+    """What the volume that is expected comes to on the plan: a month's charge before tax, None where an allowance
+    refuses some of it, and what it runs against, in words."""
+
+    charge: Decimal | None
+    currency: str
+    shortfalls: list[str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +48,7 @@ class Background:
     applications: list[ApplicationView]
     earlier: list[RequestView]
     calls_28_days: dict[str, int]
+    comes_to: ExpectedCharge | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,4 +86,23 @@ def _background(session: Session, ctx: Context, request: AccessRequest) -> Backg
         of_consumer(session, consumer.id, ctx.now),
         [view(r) for r in earlier],
         month.get(consumer.id, {}),
+        _comes_to(session, ctx, request, terms),
+    )
+
+
+def _comes_to(session: Session, ctx: Context, request: AccessRequest, terms: PlanTerms) -> ExpectedCharge | None:
+    """The estimate of what a request expects, where it says something."""
+    expected = expectations.of(request)
+    if not expected:
+        return None
+    known = {meter.key: meter for meter in meters_of(session, request.plan.product)}
+    units = {each.key: each.units for each in expected if each.key in known}
+    calls = frozenset(key for key in units if known[key].measure == "calls")
+    month = next_month(session, ctx)
+    found = estimate(terms, Use(units=units, calls=calls), month)
+    names = {key: meter.name for key, meter in known.items()}
+    return ExpectedCharge(
+        charge=found.charge,
+        currency=month.currency,
+        shortfalls=[shortfall_in_words(short, names) for short in found.shortfalls],
     )

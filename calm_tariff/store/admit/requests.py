@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import ForeignKey, String
 from sqlalchemy.orm import Mapped, mapped_column, relationship
@@ -20,7 +21,8 @@ class AccessRequest(Base):
     Where a product is reviewed twice, `first_granted_by` has agreed and somebody else must, too: told apart by
     `first_granted_id`, because names can be alike. Where
     an outside system decides, `ticket` is the request's name there. One for a move of plan names the subscription
-    that moves, and when: `now` or `later` (core.moves).
+    that moves, and when: `now` or `later` (core.moves). `expected` are the units of a month that are expected:
+    each with its meter's `key`, its `name` as it was then, and `units`.
     """
 
     __tablename__ = "access_request"
@@ -39,6 +41,7 @@ class AccessRequest(Base):
     first_granted_id: Mapped[str | None] = mapped_column(String(60))
     first_note: Mapped[Prose] = mapped_column(default="")
     ticket: Mapped[str | None] = mapped_column(String(40), index=True)
+    expected: Mapped[list[Any]] = mapped_column(default=list)
     moves_id: Mapped[int | None] = mapped_column(ForeignKey("subscription.id", use_alter=True))
     moves_when: Mapped[str | None] = mapped_column(String(10))
     application: Mapped[Application] = relationship(lazy="joined")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
+from decimal import Decimal
 from threading import Barrier
 
 import pytest
@@ -114,3 +115,23 @@ def test_two_people_are_told_apart_by_who_they_are_and_a_token_is_none(office: O
         with pytest.raises(Conflict):
             requests.decide(again, request, "granted", "")
     assert requests.decide(namesake, request, "granted", "").state == "granted"
+
+
+@pytest.mark.parametrize(
+    ("expected", "where"),
+    [
+        ({"nothing": Decimal(1)}, "expected"),
+        ({"forecast_calls": Decimal(-1)}, "expected.forecast_calls"),
+        ({"forecast_calls": Decimal("NaN")}, "expected.forecast_calls"),
+        ({"forecast_calls": Decimal(10) ** 13}, "expected.forecast_calls"),
+    ],
+)
+def test_an_expectation_that_means_nothing_asks_for_nothing(
+    office: Office, expected: dict[str, Decimal], where: str
+) -> None:
+    own = office.acting(office.consumers[0])
+    application = applications.register(own, "Second").id
+    with pytest.raises(Invalid) as refused:
+        requests.ask(own, application, office.plans["Ketch"], "Many forecasts.", True, expected=expected)
+    assert refused.value.where == where
+    assert [r.application for r in requests.desk(office.reviewer, PageQuery()).rows] == []

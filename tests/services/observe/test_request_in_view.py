@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from decimal import Decimal
 
 import pytest
 
@@ -11,6 +12,8 @@ from calm_tariff.services.admit import applications, requests
 from calm_tariff.services.base.context import NOBODY
 from calm_tariff.services.observe import request_in_view
 from calm_tariff.services.serve import history
+from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.compose.meters import Meter
 from tests.office import START, Office
 
 
@@ -41,3 +44,24 @@ def test_a_reviewer_sees_what_the_plan_gives_and_what_is_known_of_who_asks(offic
             request_in_view.one(nobody, asked.id)
     with pytest.raises(NotFound):
         request_in_view.one(office.reviewer, 10**9)
+
+
+def test_what_is_expected_is_kept_as_it_was_said_and_set_against_the_plan(office: Office) -> None:
+    own = office.acting(office.consumers[0])
+    application = applications.register(own, "Second").id
+    expected = {"forecast_calls": Decimal(150)}
+    asked = requests.ask(own, application, office.plans["Ketch"], "Many forecasts.", True, expected=expected)
+    assert asked.expected == ["150 forecast calls a month"]
+    comes_to = request_in_view.one(office.reviewer, asked.id).background.comes_to
+    assert comes_to is not None and comes_to.charge is None  # the plan refuses beyond 100 a month
+    assert comes_to.shortfalls == ["100 of your 150 forecast calls a month, then refused"]
+    requests.take_back(own, asked.id)
+    fewer = {"forecast_calls": Decimal(30)}
+    asked = requests.ask(own, application, office.plans["Ketch"], "Fewer forecasts.", True, expected=fewer)
+    comes_to = request_in_view.one(office.reviewer, asked.id).background.comes_to
+    assert comes_to is not None and (comes_to.charge, comes_to.currency) == (Decimal("40.08"), "EUR")
+    with office.ctx.transaction() as session:
+        session.get_one(Meter, office.meter).name = "Predictions"  # a meter's later name changes nothing that was said
+    assert requests.desk(office.reviewer, PageQuery()).rows[0].expected == ["30 forecast calls a month"]
+    silent = office.consumers[1].request
+    assert request_in_view.one(office.reviewer, silent).background.comes_to is None

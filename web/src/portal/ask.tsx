@@ -5,7 +5,7 @@ import { STALE } from "../api/queries/portal";
 import { Dialog } from "../kit/controls";
 import { Choice, Line, Tick } from "../kit/fields";
 import { Ends, Form, Send, useEntry } from "../kit/form";
-import { dayAndYear } from "../kit/format";
+import { count, dayAndYear } from "../kit/format";
 import { Prose } from "../kit/prose";
 
 type Product = Portal["Storefront"];
@@ -14,6 +14,8 @@ type Props = {
   product: Product;
   offer: Product["offers"][number];
   own: Portal["ApplicationView"][];
+  /** What the estimate above is for: so much is expected, unless somebody says otherwise. */
+  meters: Portal["MeterAsked"][];
   onClose: () => void;
 };
 
@@ -27,11 +29,20 @@ const WHO_DECIDES: Record<string, string> = {
 };
 
 /** A request: for which application, what for, and that the terms of use are accepted. */
-export function Ask({ product, offer, own, onClose }: Props) {
+export function Ask({ product, offer, own, meters, onClose }: Props) {
   const stale = useStale();
   const entry = useEntry({
-    start: { application: String(own[0]?.id ?? NEW), name: "", purpose: "", terms_accepted: false },
-    send: async ({ application, name, ...typed }, form) => {
+    start: {
+      application: String(own[0]?.id ?? NEW),
+      name: "",
+      purpose: "",
+      terms_accepted: false,
+      expected: Object.fromEntries(meters.map((m) => [m.key, count(Math.round(Number(m.units)))])) as Record<
+        string,
+        string
+      >,
+    },
+    send: async ({ application, name, expected, ...typed }, form) => {
       const id =
         application === NEW
           ? (
@@ -42,7 +53,17 @@ export function Ask({ product, offer, own, onClose }: Props) {
           : Number(application);
       form.setValue("application", String(id)); // should asking be refused, it is there all the same
       await stale(STALE.application);
-      return api.post("/requests", { body: { application_id: id, plan_id: offer.plan_id, ...typed } });
+      const volume = Object.entries(expected)
+        .map(([key, units]) => [key, units.replace(/\D/g, "")] as const)
+        .filter(([, units]) => units);
+      return api.post("/requests", {
+        body: {
+          application_id: id,
+          plan_id: offer.plan_id,
+          ...typed,
+          expected: Object.fromEntries(volume),
+        },
+      });
     },
     done: () => stale(STALE.request),
   });
@@ -90,6 +111,18 @@ export function Ask({ product, offer, own, onClose }: Props) {
           required
           hint="A sentence helps the reviewer decide."
         />
+        {meters.length > 0 && (
+          <fieldset className="mb-1">
+            <legend className="text-[13px] text-soft">About how much, in a month?</legend>
+            <div className="flex flex-wrap gap-x-6">
+              {meters.map((m) => (
+                <div key={m.key} className="w-40">
+                  <Line name={`expected.${m.key}`} label={m.name} inputMode="numeric" />
+                </div>
+              ))}
+            </div>
+          </fieldset>
+        )}
         {product.terms_html && (
           <div className="mb-3 max-h-40 overflow-y-auto border-l-[3px] border-line pl-3 text-[14px]">
             <Prose html={product.terms_html} />

@@ -85,7 +85,14 @@ function Shown({ product }: { product: Product }) {
           <Prose html={product.terms_html} />
         </section>
       )}
-      {choosing && <Subscribe product={product} offer={choosing} onClose={() => setChoosing(null)} />}
+      {choosing && (
+        <Subscribe
+          product={product}
+          offer={choosing}
+          meters={estimates.answer?.meters ?? []}
+          onClose={() => setChoosing(null)}
+        />
+      )}
     </>
   );
 }
@@ -122,7 +129,17 @@ function pretty(type: string, body: string): string {
   }
 }
 
-function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer; onClose: () => void }) {
+function Subscribe({
+  product,
+  offer,
+  meters,
+  onClose,
+}: {
+  product: Product;
+  offer: Offer;
+  meters: Portal["MeterAsked"][];
+  onClose: () => void;
+}) {
   const me = useMe();
   const own = useQuery({ ...applications(), refetchInterval: false, enabled: Boolean(me.name) && me.let_in });
   if (!me.name)
@@ -166,5 +183,14 @@ function Subscribe({ product, offer, onClose }: { product: Product; offer: Offer
         <Waiting words="Reading your applications" />
       </Dialog>
     );
-  return <Ask key={offer.plan_id} product={product} offer={offer} own={own.data ?? []} onClose={onClose} />;
+  return (
+    <Ask
+      key={offer.plan_id}
+      product={product}
+      offer={offer}
+      own={own.data ?? []}
+      meters={meters}
+      onClose={onClose}
+    />
+  );
 }

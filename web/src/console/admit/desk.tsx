@@ -5,7 +5,7 @@ import { api, type Console } from "../../api/console";
 import { request as ofRequest, STALE } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
 import { Button, Kbd, Trouble, WordButton } from "../../kit/controls";
-import { count, dayAndMinute, dayAndYear } from "../../kit/format";
+import { amount, count, dayAndMinute, dayAndYear, listed } from "../../kit/format";
 import { useKeys } from "../../kit/keys";
 import { Listing } from "../../kit/list";
 import { TermsTable } from "../compose/revision";
@@ -134,6 +134,7 @@ function Decide({ request }: { request: Request }) {
       <blockquote className="my-3 border-l-[3px] border-line pl-3 font-serif text-[17px]">
         {request.purpose}
       </blockquote>
+      {request.expected.length > 0 && <p className="mb-3">Expects about {listed(request.expected)}.</p>}
       {request.first_granted_by && (
         <p className="mb-3">
           {request.first_granted_by} has agreed{request.first_note && `: “${request.first_note}”`}. It takes a
@@ -197,6 +198,21 @@ function Background({ of }: { of: Console["RequestWithBackground"] }) {
       <Aside title={`What ${request.plan} gives`}>
         <TermsTable rows={b.plan_rows} />
       </Aside>
+      {b.comes_to && (
+        <Aside title="What it expects">
+          <p>
+            {b.comes_to.charge === null
+              ? `${request.plan} would refuse some of it.`
+              : `On ${request.plan} that is ${amount(b.comes_to.charge, b.comes_to.currency)} a month, before tax.`}
+          </p>
+          {b.comes_to.shortfalls.map((words) => (
+            <p key={words} className="mt-1 text-madder">
+              {words[0]?.toUpperCase()}
+              {words.slice(1)}.
+            </p>
+          ))}
+        </Aside>
+      )}
       <Aside title={request.consumer}>
         <Pair name="Consumer since">{dayAndYear(b.consumer_since)}</Pair>
         <Pair name="Served in 28 days">{count((calls.served ?? 0) + (calls.held ?? 0))}</Pair>
