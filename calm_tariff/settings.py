@@ -24,7 +24,8 @@ class Settings(BaseSettings):
     then `counters_away` says what happens while Redis is away: when it has not answered for `counters_patience`
     seconds; and `counters_space` sets installations apart.
     `sender_seconds`, `reader_seconds`: how long a gateway waits for the next part of a caller's body, and for a
-    caller to take the next part of an answer. `trusted_proxies`: addresses, with commas between. With a
+    caller to take the next part of an answer. `trusted_proxies`: addresses, with commas between; with
+    `client_certificates`, their Client-Cert field names the certificate that a call was made with. With a
     `proxy_token`, gateways decide for reverse proxies; with a `signing_secret`, the token endpoint gives tokens.
     Values that calls are counted by are hashed with the `value_secret`, and what back ends are asked with is sealed
     with it: web, worker and all gateways must share it. `reaches`: the networks the product may ask, with commas
@@ -60,6 +61,7 @@ class Settings(BaseSettings):
     sender_seconds: float = Field(default=30, gt=0)
     reader_seconds: float = Field(default=60, gt=0)
     trusted_proxies: str = ""
+    client_certificates: bool = False
     proxy_token: str = ""
     signing_secret: str = ""
     value_secret: str = ""

@@ -17,7 +17,9 @@ Verdict = Literal["served", "held", "refused"]
 
 # A header's name (RFC 9110, section 5.1), and those whose values are secrets.
 HEADER = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
-SECRET_HEADERS = frozenset({"authorization", "cookie", "proxy-authorization", "x-api-key"})
+SECRET_HEADERS = frozenset(
+    {"authorization", "client-cert", "client-cert-chain", "cookie", "proxy-authorization", "x-api-key"}
+)
 
 TRIAL_NAME = "Units of the trial"
 COUNTED_PER = ("key", "application", "consumer", "subscription", "everyone")

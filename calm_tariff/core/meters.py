@@ -14,7 +14,7 @@ from calm_tariff.core.limits import Cost, Costs
 Measure = Literal["calls", "bytes_out", "bytes_in", "reported"]
 Environment = Literal["live", "sandbox"]
 ENVIRONMENTS: tuple[Environment, ...] = ("live", "sandbox")
-CREDENTIALS = ("key", "basic", "client", "token")
+CREDENTIALS = ("key", "basic", "client", "token", "certificate")
 PLACES = Decimal("0.000001")
 # A reported number: plain digits, at most as many as are kept. Neither signs nor exponents nor separators.
 _NUMBER = re.compile(r"[0-9]{1,15}(?:\.[0-9]{1,30})?")

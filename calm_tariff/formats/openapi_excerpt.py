@@ -120,6 +120,8 @@ def _bring_along(document: dict[str, Any], result: dict[str, Any]) -> None:
 def _serve_from(result: dict[str, Any], url: str, proofs: Proofs) -> None:
     old = "swagger" in result
     schemes = _schemes_2_0(proofs) if old else _schemes(proofs)
+    if "certificate" in proofs.kinds and str(result.get("openapi", "")).startswith("3.1"):
+        schemes["clientCertificate"] = {"type": "mutualTLS"}  # OpenAPI knows it since 3.1
     result["security"] = [{name: []} for name in schemes]
     if old:
         protocol, _, rest = url.partition("://")
@@ -151,7 +153,7 @@ def _schemes(proofs: Proofs) -> dict[str, Any]:
         },
         "token": {"issuerToken": {"type": "http", "scheme": "bearer", "bearerFormat": "JWT"}},
     }
-    return {name: scheme for kind in proofs.kinds for name, scheme in known[kind].items()}
+    return {name: scheme for kind in proofs.kinds for name, scheme in known.get(kind, {}).items()}
 
 
 def _schemes_2_0(proofs: Proofs) -> dict[str, Any]:
@@ -169,4 +171,4 @@ def _schemes_2_0(proofs: Proofs) -> dict[str, Any]:
         },
         "token": {"issuerToken": {"type": "apiKey", "in": "header", "name": "Authorization"}},
     }
-    return {name: scheme for kind in proofs.kinds for name, scheme in known[kind].items()}
+    return {name: scheme for kind in proofs.kinds for name, scheme in known.get(kind, {}).items()}

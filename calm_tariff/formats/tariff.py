@@ -64,7 +64,7 @@ class TariffProduct:
     terms_of_use: str = ""
     access: Literal["open", "reviewed", "reviewed twice", "outside"] = "reviewed"
     groups: tuple[str, ...] = ()
-    shows: tuple[Literal["key", "basic", "client", "token"], ...] = ("key",)
+    shows: tuple[Literal["key", "basic", "client", "token", "certificate"], ...] = ("key",)
     key_header: str = "X-API-Key"
     key_query: str = ""
     older_fields: bool = False

@@ -42,7 +42,8 @@ def now_us() -> int:
 class Gateway:
     """The application. `snapshot`, `counters` and `session` are put in by whoever runs it.
 
-    `trusted` are the addresses of proxies before it, whose word on where a call came from is taken. A caller that
+    `trusted` are the addresses of proxies before it, whose word on where a call came from is taken; with
+    `certificates` also on the client certificate it was made with (RFC 9440). A caller that
     sends nothing of its body for `sender_seconds`, or takes nothing of its answer for `reader_seconds`, is given up.
     With `value_secret` the values that calls are counted by are hashed, before they are counted or recorded.
     `fresh_at` is when the snapshot was last known to be the newest, by the monotonic clock.
@@ -56,6 +57,7 @@ class Gateway:
     tally: Tally = field(default_factory=Tally)
     session: ClientSession | None = None
     trusted: frozenset[str] = frozenset()
+    certificates: bool = False
     sender_seconds: float = 30
     reader_seconds: float = 60
     breakers: Breakers = field(default_factory=Breakers)
@@ -87,6 +89,7 @@ class Gateway:
             address=address,
             peer=peer,
             by_proxy=by_proxy,
+            certified=by_proxy and self.certificates,
         )
         self.tally.in_flight += 1
         try:

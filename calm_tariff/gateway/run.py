@@ -78,6 +78,7 @@ class _Running:
             Journal(settings.journal / self.name, settings.journal_sync),
             self.name,
             trusted=settings.trusted,
+            certificates=settings.client_certificates,
             sender_seconds=settings.sender_seconds,
             reader_seconds=settings.reader_seconds,
             value_secret=settings.value_secret.encode(),

@@ -37,6 +37,7 @@ BUILDERS = {
     ("POST", "/applications"),
     ("POST", "/applications/{application_id}/keys"),
     ("POST", "/applications/{application_id}/passing-keys"),
+    ("POST", "/applications/{application_id}/certificates"),
     ("PUT", "/applications/{application_id}"),
     ("PUT", "/applications/{application_id}/tags"),
     ("PUT", "/keys/{key_id}"),

@@ -280,6 +280,7 @@ def credential_in_words(kind: str, header: str, query: str = "") -> str:
         "basic": "the application's client id and secret, by HTTP Basic",
         "client": "a token of the token endpoint (OAuth 2 client credentials), as Bearer",
         "token": "a signed token of a trusted issuer, as Bearer",
+        "certificate": "a client certificate (mutual TLS)",
     }[kind]
 
 

@@ -228,6 +228,7 @@ class Decisions:
             query=parts.query.encode("latin-1", "replace"),
             headers=headers,
             address=asked.address,
+            certified=self.gateway.certificates,
         )
 
     def _let_through(self, judged: Judged, outcome: Outcome, promised: str) -> None:

@@ -38,6 +38,8 @@ NOT_TO_BACK_END = HOP_BY_HOP | {
     b"host",
     b"content-length",
     b"authorization",
+    b"client-cert",
+    b"client-cert-chain",
     b"expect",
     b"forwarded",
     b"x-forwarded-for",

@@ -14,7 +14,7 @@ from calm_tariff.gateway.verdict.tokens import Tokens
 async def identify(snapshot: Snapshot, tokens: Tokens, located: Located) -> Identified | Refused:
     """Find out whose call it is."""
     call = located.call
-    presented = credentials.presented(snapshot, call.headers, call.query)
+    presented = credentials.presented(snapshot, call.headers, call.query, call.certified)
     if isinstance(presented, Fault):
         return Refused(located, presented)
     shown = Shown(located, presented)
@@ -23,6 +23,8 @@ async def identify(snapshot: Snapshot, tokens: Tokens, located: Located) -> Iden
         found = credentials.by_key(snapshot, presented.text, call.at_us)
     elif presented.kind == "basic":
         found = credentials.by_basic(snapshot, presented.text, call.at_us)
+    elif presented.kind == "certificate":
+        found = credentials.by_certificate(snapshot, presented.text, call.at_us)
     else:
         found = await tokens.identify(snapshot, presented.text, call.at_us)
     return Refused(shown, found) if isinstance(found, Fault) else Identified(shown, found)

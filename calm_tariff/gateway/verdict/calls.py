@@ -25,6 +25,7 @@ class InboundCall(NamedTuple):
     """A call as it arrived, at an instant in µs since the epoch, with a name of its own.
 
     `address` is where it came from, `peer` who sent it to us: the same, unless a trusted proxy did (`by_proxy`).
+    `certified` says that its Client-Cert field is such a proxy's word.
     """
 
     id: str
@@ -36,6 +37,7 @@ class InboundCall(NamedTuple):
     address: str = ""
     peer: str = ""
     by_proxy: bool = False
+    certified: bool = False
 
 
 def new_id(at_us: int) -> str:

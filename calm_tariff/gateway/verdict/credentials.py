@@ -17,6 +17,8 @@ from urllib.parse import unquote_plus
 
 from calm_tariff.core.bounds import Bounds
 from calm_tariff.core.keys import is_mistyped
+from calm_tariff.core.meters import CREDENTIALS
+from calm_tariff.formats.certificates import handed_over
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.services.serve.gateway_feed import Credential, ProductRules
@@ -25,7 +27,7 @@ LONGEST = 8192
 
 
 class Presented(NamedTuple):
-    """A credential as it came. `at` is the header's or query parameter's name, or `bearer` or `basic`."""
+    """A credential as it came. `at` is a header's or query parameter's name, or `bearer`, `basic` or `certificate`."""
 
     kind: str
     text: str
@@ -65,8 +67,9 @@ NONE = Fault(
 )
 
 
-def presented(snapshot: Snapshot, headers: Headers, query: bytes) -> Presented | Fault:
-    """The credential a request carries. A key in a header goes before Authorization, that before the query."""
+def presented(snapshot: Snapshot, headers: Headers, query: bytes, certified: bool = False) -> Presented | Fault:
+    """The credential a request carries. A key in a header goes before Authorization, that before the query, and all of
+    these before a client certificate, which counts where its field is a proxy's word."""
     authorization = None
     for name, value in headers:
         if name in snapshot.key_headers:
@@ -81,7 +84,25 @@ def presented(snapshot: Snapshot, headers: Headers, query: bytes) -> Presented |
             parameter = unquote_plus(name.decode("latin-1"))
             if parameter in snapshot.key_queries and value:
                 return Presented("key", unquote_plus(value.decode("latin-1")), f"?{parameter}")
-    return NONE
+    return (_certificate(headers) if certified else None) or NONE
+
+
+def _certificate(headers: Headers) -> Presented | Fault | None:
+    fields = [value for name, value in headers if name == b"client-cert"]
+    if not fields:
+        return None
+    fingerprint = handed_over(fields[0]) if len(fields) == 1 else None
+    if fingerprint is None:
+        return _malformed("The Client-Cert field is no certificate (RFC 9440).")
+    return Presented("certificate", fingerprint, "certificate")
+
+
+def by_certificate(snapshot: Snapshot, fingerprint: str, now_us: int) -> Identity | Fault:
+    """Whose client certificate it is."""
+    found = snapshot.credentials.get(fingerprint)
+    if found is None or found.kind != "certificate":
+        return Fault(401, "credential-unknown", "Unknown credential", "This certificate is not known here.")
+    return fault_of(found, now_us, "certificate") or _identity(found, "certificate")
 
 
 def _authorization(value: bytes) -> Presented | Fault:
@@ -143,7 +164,7 @@ def fault_of(found: Credential, now_us: int, what: str) -> Fault | None:
 def not_taken(shown: Presented, identity: Identity, rules: ProductRules) -> Fault | None:
     """Why a product does not take a good credential in this way; None where it does."""
     if identity.kind not in rules.kinds:
-        taken = " or ".join(_WORDS[kind] for kind in ("key", "basic", "client", "token") if kind in rules.kinds)
+        taken = " or ".join(_WORDS[kind] for kind in CREDENTIALS if kind in rules.kinds)
         return Fault(
             401,
             "credential-kind",
@@ -189,6 +210,7 @@ _WORDS = {
     "basic": "the application's id and secret (Basic)",
     "client": "a token of the token endpoint",
     "token": "a signed token of a trusted issuer",
+    "certificate": "a client certificate",
 }
 
 

@@ -12,7 +12,7 @@ from calm_tariff.core.keys import Kind
 from calm_tariff.core.meters import Environment
 from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
-from calm_tariff.services.admit import applications, credentials, key_bounds
+from calm_tariff.services.admit import applications, certificates, credentials, key_bounds
 from calm_tariff.services.admit.applications import ApplicationView
 from calm_tariff.services.admit.credentials import KeyView, NewKey
 from calm_tariff.services.admit.key_bounds import OperationOffered
@@ -40,6 +40,14 @@ class KeyIn(BaseModel):
     expires_at: datetime | None = None
     last_day: date | None = None
     brought: str = Field(default="", max_length=1000)
+
+
+class CertificateIn(BaseModel):
+    """A client certificate, in PEM form."""
+
+    label: str = Field(default="", max_length=200)
+    environment: Environment = "live"
+    certificate: str = Field(max_length=30_000)
 
 
 class PassingKeyIn(BaseModel):
@@ -96,6 +104,12 @@ def change_application(ctx: Asking, application_id: int, typed: ApplicationIn) -
 def make_key(ctx: Asking, application_id: int, typed: KeyIn) -> NewKey:
     """Make a key; its secret is in this answer only."""
     return credentials.make_key(ctx, application_id, **typed.model_dump())
+
+
+@router.post("/applications/{application_id}/certificates", status_code=201)
+def bring_certificate(ctx: Asking, application_id: int, typed: CertificateIn) -> KeyView:
+    """Make a client certificate a credential."""
+    return certificates.bring(ctx, application_id, typed.label, typed.environment, typed.certificate)
 
 
 @router.post("/applications/{application_id}/passing-keys", status_code=201)

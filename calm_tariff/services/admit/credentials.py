@@ -112,9 +112,7 @@ def make_key(
         )
         session.add(key)
         session.flush()
-        if expires_at is not None and expires_at - TOLD_BEFORE > ctx.now:
-            told = expires_at - TOLD_BEFORE
-            jobs.write(session, ctx, TELL_OF_END, f"the end of key {key.prefix}…", {"key": key.id}, run_at=told)
+        tell_before_end(session, ctx, key)
         did = "brought a key along" if brought else f"made a {kind}"
         auditing.note(session, ctx, did, ("key", key.id, f"{key.prefix}… of {application.name}"))
         stamps.touch(session, ctx)
@@ -142,6 +140,8 @@ def rotate_key(ctx: Context, key_id: int, hours: int) -> NewKey:
         raise Invalid(f"must be between 1 and {LONGEST_OVERLAP:,}", "hours")
     with ctx.transaction() as session:
         key = owned.key(session, ctx, key_id)
+        if key.kind == "certificate":
+            raise Conflict("a certificate is not rotated; bring the next one beside it", key.label)
         if key.label == PASSING or key_view(key, ctx.now).state != "active":
             raise Conflict(
                 f"it is {key_view(key, ctx.now).state}, and nothing takes its place; make a new one", key.label
@@ -164,6 +164,13 @@ def rotate_key(ctx: Context, key_id: int, hours: int) -> NewKey:
         auditing.note(session, ctx, "rotated a key", subject, after={"new": made.key.prefix, "until": str(until)})
         stamps.touch(session, ctx)
         return made
+
+
+def tell_before_end(session: Session, ctx: Context, key: ApiKey) -> None:
+    """Have those who can make another told a week before a new key ends, where it lasts longer."""
+    if key.expires_at is not None and key.expires_at - TOLD_BEFORE > ctx.now:
+        told = key.expires_at - TOLD_BEFORE
+        jobs.write(session, ctx, TELL_OF_END, f"the end of key {key.prefix}…", {"key": key.id}, run_at=told)
 
 
 def tell_of_end(ctx: Context, key_id: int) -> datetime | None:

@@ -182,7 +182,7 @@ def _credential_rung(session: Session, call: Call, internals: bool, keys: bool) 
         note = "signed by a trusted issuer, which is not us"
         return Rung("passed", f"Signed token of {owner}", note, "credential", link=link)
     until = f"expires {key.expires_at:%-d %B %Y}" if key.expires_at else "expires never"
-    what = {"key": "Key", "basic": "Id and secret", "client": "Token for the secret"}.get(call.credential, "Key")
+    what = _SHOWN.get(call.credential, "Key")
     if not keys:
         return Rung("passed", f"{what} of {owner}", call.environment, "credential", link=link)
     note = f"{key.label}, now {key.state}, {until}, {call.environment}"
@@ -358,6 +358,7 @@ def _raised(limit: Limit, needed: Limit) -> str:
     return f"{number(needed.calls)} calls"
 
 
+_SHOWN = {"basic": "Id and secret", "client": "Token for the secret", "certificate": "Certificate"}
 _REASONS = {
     "credential": "No valid credential",
     "route": "No such operation",

@@ -30,23 +30,33 @@ export function Keys({ app }: { app: App }) {
     start: {
       label: "",
       environment: "live" as "live" | "sandbox",
-      made: "key" as "key" | "secret" | "brought",
+      made: "key" as "key" | "secret" | "brought" | "certificate",
       last_day: "",
       brought: "",
+      certificate: "",
     },
-    send: ({ made, brought, ...typed }) =>
-      api.post("/applications/{application_id}/keys", {
+    send: async ({ made, brought, certificate, ...typed }) => {
+      const environment = app.environment === "live" ? typed.environment : "sandbox";
+      if (made === "certificate") {
+        await api.post("/applications/{application_id}/certificates", {
+          params: { path: { application_id: app.id } },
+          body: { label: typed.label, environment, certificate },
+        });
+        return null;
+      }
+      return api.post("/applications/{application_id}/keys", {
         params: { path: { application_id: app.id } },
         body: {
           ...typed,
-          environment: app.environment === "live" ? typed.environment : "sandbox",
+          environment,
           kind: made === "secret" ? "secret" : "key",
           brought: made === "brought" ? brought : "",
           last_day: typed.last_day || null,
         },
-      }),
+      });
+    },
     done: (_, typed, form) => {
-      form.reset({ ...typed, label: "", last_day: "", brought: "" });
+      form.reset({ ...typed, label: "", last_day: "", brought: "", certificate: "" });
       return stale(STALE.key);
     },
   });
@@ -90,7 +100,7 @@ export function Keys({ app }: { app: App }) {
                     ) : (
                       k.label
                     )}
-                    {k.kind === "secret" && <span className="text-soft">, a secret</span>}
+                    {k.kind !== "key" && <span className="text-soft">, a {k.kind}</span>}
                     {[narrowed(k), written(k.tags)].filter(Boolean).map((words) => (
                       <div key={words} className="text-[12px] text-soft">
                         {words}
@@ -128,7 +138,7 @@ export function Keys({ app }: { app: App }) {
                 look: "whitespace-nowrap",
                 cell: (k) => (
                   <>
-                    {k.state === "active" && k.label !== PASSING && (
+                    {k.state === "active" && k.kind !== "certificate" && k.label !== PASSING && (
                       <WordButton className="mr-3" onClick={() => setRotating(k)}>
                         rotate
                       </WordButton>
@@ -157,6 +167,7 @@ export function Keys({ app }: { app: App }) {
               ["key", "a key"],
               ["secret", "a secret for the client id"],
               ["brought", "a key that I bring along"],
+              ["certificate", "a client certificate a credential"],
             ]}
           />
           {made === "brought" && (
@@ -168,6 +179,17 @@ export function Keys({ app }: { app: App }) {
                 autoComplete="off"
                 placeholder="32 random characters or more"
                 required
+              />
+            </div>
+          )}
+          {made === "certificate" && (
+            <div className="w-full">
+              <Line
+                name="certificate"
+                label="The certificate, in PEM form"
+                area
+                required
+                hint="The certificate alone, never its private key. It is good for as long as it says itself."
               />
             </div>
           )}
@@ -184,10 +206,12 @@ export function Keys({ app }: { app: App }) {
               ]}
             />
           )}
-          <div className="w-40">
-            <Line name="last_day" label="Good until the end of" type="date" />
-          </div>
-          <Send className="mb-3">{made === "secret" ? "Make a secret" : "Make a key"}</Send>
+          {made !== "certificate" && (
+            <div className="w-40">
+              <Line name="last_day" label="Good until the end of" type="date" />
+            </div>
+          )}
+          <Send className="mb-3">{SENDS[made]}</Send>
         </div>
         <Refused />
       </Form>
@@ -245,6 +269,12 @@ function narrowed(of: Key): string {
 }
 
 const GOOD = ["active", "retiring"];
+const SENDS = {
+  key: "Make a key",
+  secret: "Make a secret",
+  brought: "Make a key",
+  certificate: "Bring the certificate",
+};
 /** What a key is called that was made to try calls with, and lives an hour. */
 const PASSING = "for an hour";
 

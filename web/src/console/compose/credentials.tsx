@@ -10,6 +10,7 @@ const KINDS = [
   ["basic", "the application's id and secret, by HTTP Basic"],
   ["client", "a token of the token endpoint (OAuth 2 client credentials)"],
   ["token", "a signed token of a trusted issuer"],
+  ["certificate", "a client certificate (mutual TLS, ended by a reverse proxy)"],
 ] as const;
 
 /** How callers of a product prove who they are, and which older fields its replies carry. */

@@ -80,6 +80,7 @@ const CREDENTIALS = [
   ["basic", "an id and secret"],
   ["client", "a token made here"],
   ["token", "a token of a trusted issuer"],
+  ["certificate", "a client certificate"],
 ] as const;
 
 function inWords(m: View): string {

@@ -41,12 +41,14 @@ export function useProof(one: Operation, product: string) {
   const [shownToken, setShownToken] = useState("");
   const holds = (a: Application) => a.plans.some((p) => p.product === product && p.subscription_id !== null);
   const app = own.data?.find((a) => a.id === application) ?? own.data?.find(holds) ?? own.data?.[0];
-  const ways: Way[] = (one.kinds as Way["shows"][]).flatMap((shows) => [
-    ...(app && me.may.includes("run applications") && one.sandbox && shows !== "token"
-      ? [{ shows, hour: true }]
-      : []),
-    { shows, hour: false },
-  ]);
+  const ways: Way[] = (one.kinds as Way["shows"][])
+    .filter((kind) => kind in WORDS)
+    .flatMap((shows) => [
+      ...(app && me.may.includes("run applications") && one.sandbox && shows !== "token"
+        ? [{ shows, hour: true }]
+        : []),
+      { shows, hour: false },
+    ]);
   const way = ways.find((w) => wayName(w) === chosen) ?? ways[0] ?? { shows: "key", hour: false };
 
   /** The secret that goes with a way; made now where it is one for an hour and none is good. */
