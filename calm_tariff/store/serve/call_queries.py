@@ -207,7 +207,7 @@ def bodies(session: Session, call_id: str) -> CallBodies | None:
     return session.get(CallBodies, call_id)
 
 
-def forget_bodies(session: Session, before_us: int, at_most: int = 5000) -> int:
+def forget_bodies(session: Session, before_us: int, at_most: int) -> int:
     """Throw away bodies of calls before an instant, the oldest first; how many there were."""
     old = select(CallBodies.call_id).where(CallBodies.at_us < before_us).order_by(CallBodies.at_us).limit(at_most)
     gone = list(session.scalars(old))

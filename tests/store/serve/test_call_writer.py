@@ -70,7 +70,7 @@ def test_bodies_are_kept_once_and_set_nothing_aside(office: Office) -> None:
     with office.ctx.transaction() as session:
         kept = call_queries.bodies(session, call["call_id"])
         assert kept is not None and (kept.sent, kept.answered["text"]) == (None, "ab")
-        assert call_queries.forget_bodies(session, call["at_us"]) == 0
-        assert call_queries.forget_bodies(session, call["at_us"] + 1) == 1
+        assert call_queries.forget_bodies(session, call["at_us"], 10) == 0
+        assert call_queries.forget_bodies(session, call["at_us"] + 1, 10) == 1
         assert call_queries.bodies(session, call["call_id"]) is None
     assert set_aside.listed(office.manager, PageQuery()).total == 0

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.community import Author
 from calm_tariff.core.errors import NotFound
 from calm_tariff.services.admit.portals import storefront
-from calm_tariff.services.base.context import Actor, Context
+from calm_tariff.services.base.context import Actor, Context, provider_of
 from calm_tariff.services.base.notices import Kind, Notice, members, notify
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.community import Answer, Question, QuestionFollower
@@ -83,8 +83,8 @@ def add_answer(session: Session, ctx: Context, question: Question, text: str) ->
     session.refresh(made)
     query = select(QuestionFollower.member_id).where(QuestionFollower.question_id == question.id)
     told = [each for each in _reached(session, question, set(session.scalars(query))) if each.id != made.member_id]
-    by_office = made.member is None
-    tell(session, ctx, question, told, kind="question answered", who="The provider" if by_office else "Somebody")
+    who = provider_of(session).name if made.member is None else "A developer"
+    tell(session, ctx, question, told, kind="question answered", who=who)
     return made
 
 
