@@ -99,7 +99,7 @@ function InBody({ body }: { body: Body }) {
       {body.example !== null && (
         <details className="mt-1">
           <summary className="cursor-pointer text-[13px]">an example</summary>
-          <pre className="mt-1 overflow-x-auto bg-(--portal-tint) p-3 font-mono text-[12.5px]">
+          <pre className="mt-1 bg-(--portal-tint) p-3 font-mono text-[12.5px] break-words whitespace-pre-wrap">
             {indented(body.example)}
           </pre>
         </details>

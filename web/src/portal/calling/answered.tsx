@@ -149,7 +149,7 @@ function AsSent({ request }: { request: Request }) {
   return (
     <details className="mt-2">
       <summary className="cursor-pointer text-[13px]">the request as sent</summary>
-      <pre className="mt-1 overflow-x-auto bg-(--portal-tint) p-3 font-mono text-[12.5px]">
+      <pre className="mt-1 bg-(--portal-tint) p-3 font-mono text-[12.5px] break-words whitespace-pre-wrap">
         {[
           `${request.method} ${request.url}`,
           ...request.headers

@@ -58,36 +58,38 @@ function Endings({ of }: { of: Ending[] }) {
     })),
   });
   return (
-    <Table
-      className="mt-4 max-w-[860px]"
-      rows={of}
-      id={(e) => e.subscription_id}
-      columns={[
-        {
-          head: "Ends",
-          names: true,
-          cell: (e) => (
-            <Link className="figure-link" to={`/subscriptions/${e.subscription_id}`}>
-              {e.offer}
-            </Link>
-          ),
-        },
-        { head: "Of", cell: (e) => e.application },
-        {
-          head: "When",
-          cell: (e) => (e.last_day ? `with ${date(e.last_day)} at the earliest, after notice` : "at once"),
-        },
-        {
-          head: "Due this month, before tax",
-          number: true,
-          cell: (e, at) => {
-            if (e.last_day) return "";
-            const found = due[at]?.data;
-            return found ? amount(found.after.subtotal, found.currency) : "working it out …";
+    <section aria-label="What ends" className="relative mt-4 overflow-x-auto">
+      <Table
+        className="max-w-[860px]"
+        rows={of}
+        id={(e) => e.subscription_id}
+        columns={[
+          {
+            head: "Ends",
+            names: true,
+            cell: (e) => (
+              <Link className="figure-link" to={`/subscriptions/${e.subscription_id}`}>
+                {e.offer}
+              </Link>
+            ),
           },
-        },
-      ]}
-    />
+          { head: "Of", cell: (e) => e.application },
+          {
+            head: "When",
+            cell: (e) => (e.last_day ? `with ${date(e.last_day)} at the earliest, after notice` : "at once"),
+          },
+          {
+            head: "Due this month, before tax",
+            number: true,
+            cell: (e, at) => {
+              if (e.last_day) return "";
+              const found = due[at]?.data;
+              return found ? amount(found.after.subtotal, found.currency) : "working it out …";
+            },
+          },
+        ]}
+      />
+    </section>
   );
 }
 

@@ -45,7 +45,12 @@ export function OrganisationPage() {
       </p>
       <div className="mt-5 grid gap-x-12 gap-y-8 lg:grid-cols-[1fr_300px]">
         <div className="min-w-0">
-          <section aria-label="Who belongs to it" className="relative overflow-x-auto">
+          <section
+            aria-label="Who belongs to it"
+            // biome-ignore lint/a11y/noNoninteractiveTabindex: what is wider is scrolled with keys, too
+            tabIndex={0}
+            className="relative overflow-x-auto"
+          >
             <Table
               rows={of.members}
               id={(m) => m.id}

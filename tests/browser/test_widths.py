@@ -1,0 +1,61 @@
+"""Every page of both of the demo's portals, on a phone and on a desk: nothing serious for axe, nothing cut off."""
+
+from __future__ import annotations
+
+import pytest
+
+from tests.browser.conftest import People
+from tests.browser.test_views import serious
+
+WIDTHS = (375, 1280)
+# What anybody sees, by portal; and what members see besides.
+ANYBODY = {
+    "/portal": "harbour-data",
+    "/portals/pilots": "harbour-data",
+}
+OPEN = [
+    "/",
+    "/products/{slug}",
+    *(f"/products/{{slug}}?view={view}" for view in ("operations", "notes", "answering", "questions", "terms")),
+    "/products/{slug}?view=questions&question=1",
+    "/sign-in",
+    "/sign-up",
+    "/forgotten",
+]
+OWN = [
+    "/applications",
+    "/applications/{application}",
+    "/subscriptions/{subscription}",
+    "/usage",
+    "/usage?environment=sandbox",
+    "/notices",
+    "/organisation",
+    "/organisation/closing",
+    "/invoices",
+    "/you",
+]
+MEMBERS = {"/portal": "leonor@gannet.example", "/portals/pilots": "bento@larkmouth-pilots.example"}
+
+
+@pytest.mark.parametrize("portal", list(ANYBODY))
+def test_every_page_fits_a_phone_and_a_desk_and_axe_finds_nothing_serious(people: People, portal: str) -> None:
+    page = people.page()
+    wrong = []
+
+    def look(paths: list[str], **filled: object) -> None:
+        for path in paths:
+            page.goto(portal + path.format(slug=ANYBODY[portal], **filled))
+            page.get_by_role("heading", level=1).first.wait_for()
+            for width in WIDTHS:
+                page.set_viewport_size({"width": width, "height": 800})
+                wrong.extend(serious(page))
+                if page.evaluate("document.documentElement.scrollWidth") > width:
+                    wrong.append(f"{page.url} is wider than {width}")
+
+    look(OPEN)
+    entered = page.request.post(f"{portal}/api/v1/session/demo", data={"email": MEMBERS[portal]})
+    assert entered.status == 204
+    (first, *_) = page.request.get(f"{portal}/api/v1/applications").json()
+    subscription = next(plan["subscription_id"] for plan in first["plans"] if plan["subscription_id"])
+    look(OWN, application=first["id"], subscription=subscription)
+    assert wrong == [], "\n".join(wrong)
