@@ -265,8 +265,10 @@ def _seen(session: Session, ctx: Context, question: Question | None, question_id
 
 
 def _reads(ctx: Context, post: Post) -> bool:
-    """Whether whoever asks sees it: what is hidden is seen by whoever wrote it alone."""
-    return post.state == "shown" or (post.state == "hidden" and author(post) == writer(ctx.actor))
+    """Whether whoever asks sees it: what is hidden is seen by the member who wrote it alone. A stranger is no member,
+    nor is the provider."""
+    mine = post.member is not None and author(post) == writer(ctx.actor)
+    return post.state == "shown" or (post.state == "hidden" and mine)
 
 
 def _held(session: Session, ctx: Context, question_id: int) -> Question:

@@ -95,6 +95,15 @@ def test_a_hidden_question_is_gone_for_others_with_its_answers(office: Office) -
     assert titles(office.ctx) == ["Which datum?"]
 
 
+def test_what_the_provider_hides_of_its_own_is_seen_by_nobody_in_a_portal(office: Office) -> None:
+    made = asked(office)
+    ours = moderation.answer(office.manager, made.id, "The wrong datum.").answers[0]
+    moderation.hide(office.manager, made.id, ours.id, "It was wrong.")
+    for ctx in (office.ctx, owner(office), owner(office, 1)):
+        assert questions.one(ctx, made.id).answers == []
+    assert moderation.one(office.reviewer, made.id).answers[0].hidden_why == "It was wrong."
+
+
 def test_nobody_reports_their_own_nor_what_the_provider_says(office: Office) -> None:
     made = asked(office)
     ours = moderation.answer(office.manager, made.id, "x").answers[0]
