@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from httpx._config import DEFAULT_TIMEOUT_CONFIG
 from hypothesis import settings
 from sqlalchemy import Engine
 
@@ -16,7 +17,7 @@ from calm_tariff.store.base import locking
 from tests.office import Clock, Office
 from tests.opened import OpenedOffice
 from tests.ports import RUNS, free_port, run_of_its_own, take_part_of_ports
-from tests.processes import HERE, RedisServer
+from tests.processes import HERE, PATIENCE, RedisServer
 from tests.servers import QUICK, RunDatabase, emptied
 
 TESTS = Path(__file__).parent
@@ -26,6 +27,10 @@ PORTS: pytest.StashKey[tuple[int, int]] = pytest.StashKey()
 # What is tested is what is computed, not how quick the machine is at the moment.
 settings.register_profile("untimed", deadline=None)
 settings.load_profile("untimed")
+
+# Nor are answers waited for only the five seconds that httpx gives them by itself.
+for part in ("connect", "read", "write", "pool"):
+    setattr(DEFAULT_TIMEOUT_CONFIG, part, PATIENCE)
 
 # Rows are locked in one order, or the test fails that does otherwise.
 locking.strict = True
