@@ -60,6 +60,7 @@ def test_terms_stand_side_by_side_and_those_that_differ_alone(people: People) ->
     page.get_by_role("button", name="all terms").click()
     expect(fair).to_be_visible()
     page.goto("/portal/products/sea-watch")
+    expect(page.get_by_text("costs least:")).to_be_visible()  # what is above has its height, and moves nothing below
     page.get_by_role("button", name="Terms of use").click()
     expect(page.get_by_text("They are not for navigation.")).to_be_visible()
     page.get_by_role("button", name="Operations").click()

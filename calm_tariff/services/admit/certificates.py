@@ -22,7 +22,8 @@ def bring(ctx: Context, application_id: int, label: str, environment: Environmen
     """Make a certificate a credential of one's own application, from when it is good until it ends. Raises `NotFound`
     for another's, `Invalid`, naming the field; one that anybody has, or had, is not taken again, and whose it is is not
     told."""
-    ctx.actor.consumer_to("run applications")
+    with ctx.transaction() as session:
+        owned.application(session, ctx, application_id)
     certificate = certificates.brought(pem)
     if certificate.ends_at <= ctx.now:
         raise Invalid("has ended; bring one that is good", "certificate")

@@ -48,12 +48,12 @@ export function Use({ estimates, onChoose }: { estimates: EstimatesOf; onChoose:
   const { answer, error, change } = estimates;
   if (!answer)
     return (
-      <div className="mt-6 bg-(--portal-tint) px-6 py-5">
+      <div className="mt-6 min-h-32 bg-(--portal-tint) px-6 py-5">
         {error ? <Trouble error={error} /> : <Waiting words="Working out what it costs" />}
       </div>
     );
   return (
-    <section aria-label="What it costs" className="mt-6 bg-(--portal-tint) px-6 py-4">
+    <section aria-label="What it costs" className="mt-6 min-h-32 bg-(--portal-tint) px-6 py-4">
       <div className="flex flex-wrap items-baseline gap-x-1.5 gap-y-1 text-[16px]">
         {answer.meters.length > 0 && <span>About</span>}
         {answer.meters.map((meter, place) => (
