@@ -10,8 +10,9 @@ from calm_tariff.core.limits import Limit
 from calm_tariff.core.meters import Environment, Meter
 from calm_tariff.core.terms import PlanTerms, bound
 
-# A trial's units stand beside the layers: they say which terms apply, and refuse nothing.
-Layer = Literal["provider", "api", "plan", "operation", "subscription", "trial"]
+# A trial's units stand beside the layers: they say which terms apply, and refuse nothing. So does what bounds tries of
+# the sandbox without an account, which are under no plan.
+Layer = Literal["provider", "api", "plan", "operation", "subscription", "trial", "sandbox"]
 # How limits for everything are named apart.
 EVERYWHERE = "every API"
 LAYERS: tuple[Layer, ...] = ("provider", "api", "plan", "operation", "subscription")

@@ -1,4 +1,5 @@
-"""How the demo serves: who shows what, which back ends are told who calls, and a limit made for one subscription."""
+"""How the demo serves: who shows what, which back ends are told who calls, what anyone may try, and a limit made for
+one subscription."""
 
 from __future__ import annotations
 
@@ -7,8 +8,8 @@ from datetime import timedelta
 from calm_tariff.services.admit import overrides
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.compose import issuers, products
-from calm_tariff.services.compose.apis import forwarding, versions
+from calm_tariff.services.compose import issuers, products, strangers
+from calm_tariff.services.compose.apis import forwarding, operations, versions
 from calm_tariff.services.compose.apis.views import ForwardingTyped
 from calm_tariff.services.compose.issuers import IssuerTyped
 from calm_tariff.services.compose.products import CredentialsTyped
@@ -41,6 +42,9 @@ def serve_as_told(manager: Context, standins: str) -> None:
         versions.one(manager, berths.id).edition,
         ForwardingTyped(answer_ms=5000, passes_caller=True, cors_origins=["https://maps.larkmouth.example"]),
     )
+    tides = next(v for v in versions.summaries(manager) if (v.name, v.version) == ("Tides", "v2"))
+    tried = [o.id for o in operations.page(manager, tides.id).operations]
+    strangers.let_anyone_try(manager, tides.id, tried, True)
     (consumer,) = consumers.listed(manager, PageQuery(words=OVERRIDDEN)).rows
     held = next(h for h in overrides.held_by(manager, consumer.id) if h.limit["kind"] == "rate")
     overrides.make(

@@ -374,7 +374,8 @@ class _Reader:
             words = f"list of {of}"
         elif called and names == ["object"]:
             words = called
-        return f"{words}, {schema['format']}" if isinstance(schema.get("format"), str) else words
+        told = "binary" if samples.is_file(schema) else schema.get("format")
+        return f"{words}, {told}" if isinstance(told, str) else words
 
 
 def _is_bound(value: Any) -> bool:

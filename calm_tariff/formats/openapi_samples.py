@@ -33,6 +33,12 @@ def sample(schema: Any, followed: Callable[[Any], dict[str, Any]], name: str = "
     return _Maker(followed).value(schema, name, 0)
 
 
+def is_file(schema: dict[str, Any]) -> bool:
+    """Whether a value is bytes as they are, and no text (3.1 by JSON Schema's content keywords, before by a format)."""
+    content = schema.get("contentMediaType") and not schema.get("contentEncoding")
+    return bool(content) or schema.get("format") == "binary"
+
+
 class _Maker:
     """A value being made, of so many parts at most: a document may refer to itself from everywhere."""
 

@@ -11,6 +11,7 @@ from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway import cors
 from calm_tariff.gateway.verdict import calls
 from calm_tariff.gateway.verdict.calls import Admitted, Refused
+from calm_tariff.gateway.verdict.credentials import WITHOUT
 
 Send = Callable[[dict[str, Any]], Any]
 
@@ -45,6 +46,8 @@ DOWN_CODES = {502: "back-end-broke-off", 503: "back-end-down", 504: "back-end-to
 def told_back_end(admitted: Admitted) -> Headers:
     """Who calls, for back ends whose owner wants to know. Values are percent-encoded where they are not ASCII."""
     caller, grant = admitted.access.caller, admitted.access.grant
+    if admitted.identified.identity.kind == WITHOUT.kind:
+        return [(b"calm-environment", admitted.environment.encode())]
     told = [
         (b"calm-consumer", caller.consumer),
         (b"calm-application", caller.name),

@@ -92,17 +92,20 @@ class Simulated:
         self.gateway.counters = self.done(rebuilt())
 
     def call(self, secret: str, path: str = "/stations/lm-01", at_us: int | None = None, **headers: str) -> Said:
-        """One call, at the office's time or at an instant."""
+        """One call, at the office's time or at an instant; without a credential where there is no secret. It comes from
+        the place that its `from_` says."""
         at = at_us or self.now_us
         self.gateway.now = lambda: at
-        sent = {"x-api-key": secret, **{name.replace("_", "-"): text for name, text in headers.items()}}
+        address = headers.pop("from_", "192.0.2.7")
+        key = {"x-api-key": secret} if secret else {}
+        sent = {**key, **{name.replace("_", "-"): text for name, text in headers.items()}}
         scope = {
             "type": "http",
             "method": "GET",
             "raw_path": f"/tides/v1{path}".encode(),
             "query_string": b"",
             "headers": [(k.lower().encode(), v.encode()) for k, v in sent.items()],
-            "client": ("192.0.2.7", 1),
+            "client": (address, 1),
         }
         said: list[dict[str, Any]] = []
 

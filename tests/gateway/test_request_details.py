@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-import gzip
 import json
-import threading
 from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
-from typing import Any
 
 import httpx
 import pytest
@@ -22,6 +18,7 @@ from calm_tariff.services.compose.apis.views import ForwardingTyped
 from calm_tariff.services.serve import receipts
 from calm_tariff.services.serve.request_details import RequestDetails
 from calm_tariff.store.serve.usage import CallBodies
+from tests.echo import echoing
 from tests.gateway.running import PLENTY, Running
 from tests.processes import PATIENCE, wait_for
 from tests.servers import RunDatabase
@@ -29,47 +26,18 @@ from tests.servers import RunDatabase
 PATH = "/tides/v1/stations/lm-01"
 
 
-class _Echo(BaseHTTPRequestHandler):
-    """Answers with what it was sent; much, or encoded, where the query says so."""
-
-    protocol_version = "HTTP/1.1"
-
-    def do_POST(self) -> None:
-        body = self._sent()
-        if "much" in self.path:
-            body = b"m" * 100_000
-        self.send_response(200)
-        if "packed" in self.path:
-            body = gzip.compress(body)
-            self.send_header("content-encoding", "gzip")
-        self.send_header("content-type", "application/json")
-        self.send_header("content-length", str(len(body)))
-        self.end_headers()
-        self.wfile.write(body)
-
-    def _sent(self) -> bytes:
-        if self.headers["transfer-encoding"] != "chunked":
-            return self.rfile.read(int(self.headers["content-length"] or 0))
-        body = b""
-        while size := int(self.rfile.readline(), 16):
-            body += self.rfile.read(size)
-            self.rfile.readline()
-        self.rfile.readline()
-        return body
-
-    do_GET = do_POST  # noqa: N815
-
-    def log_message(self, *_: Any) -> None:
-        """Say nothing."""
-
-
 @pytest.fixture(scope="module")
 def recorded(database: RunDatabase, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
     """An office whose back end echoes, and whose sandbox keeps bodies."""
     made = Running(database, tmp_path_factory.mktemp("details"), PLENTY, ("gateway", "worker"))
-    echo = ThreadingHTTPServer(("127.0.0.1", 0), _Echo)
-    threading.Thread(target=echo.serve_forever, daemon=True).start()
-    office, url = made.office, f"http://127.0.0.1:{echo.server_address[1]}"
+    with echoing() as url:
+        _keep_all(made, url)
+        yield made
+        made.stop()
+
+
+def _keep_all(made: Running, url: str) -> None:
+    office = made.office
     view = versions.one(office.manager, office.api)
     typed = ApiTyped("Tides", "v1", "", "/tides/v1", url, sandbox_url=url)
     view = versions.save(office.manager, office.api, view.edition, typed)
@@ -79,9 +47,6 @@ def recorded(database: RunDatabase, tmp_path_factory: pytest.TempPathFactory) ->
     found = {f"{o.method} {o.path}": o.id for o in operations.page(office.manager, office.api).operations}
     office.sell(found["POST /stations/{id}"])
     wait_for(lambda: made.get(PATH, method="POST").status_code == 200)
-    yield made
-    made.stop()
-    echo.shutdown()
 
 
 def send(running: Running, secret: str, query: str = "", body: bytes = b'{"ship": 17}') -> RequestDetails:

@@ -20,7 +20,7 @@ from calm_tariff.services.compose.apis.sunsets import State
 from calm_tariff.services.compose.apis.versions import ApiSummary, ApiTyped, ChosenBy
 from calm_tariff.services.compose.apis.views import ApiView, ForwardingTyped, LetsThrough
 from calm_tariff.store.base.paging import Page, listed
-from calm_tariff.store.compose.apis import KEPT_HEADERS
+from calm_tariff.store.compose.apis import KEPT_HEADERS, TRIES_AN_HOUR
 
 router = APIRouter(tags=["APIs"], route_class=Again)
 
@@ -79,6 +79,7 @@ class ForwardingIn(BaseModel):
     lets_through: list[LetsThrough] = []
     kept_headers: list[Annotated[str, Field(max_length=100)]] = Field(default=list(KEPT_HEADERS), max_length=100)
     keeps_bodies: bool = False
+    tries_an_hour: int = TRIES_AN_HOUR
 
 
 class StateIn(BaseModel):

@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.lists import PART, as_csv
+from calm_tariff.services.compose import strangers
 from calm_tariff.services.compose.apis import operations
 from calm_tariff.services.compose.apis.operations import Answers, OperationPage, OperationTyped, OperationView, Standing
 
@@ -42,6 +43,13 @@ class GroupingIn(BaseModel):
     operations: list[int]
     group: str
     belongs: bool = True
+
+
+class TryingIn(BaseModel):
+    """Operations to let anyone try in the sandbox, or nobody without an account."""
+
+    operations: list[int]
+    allowed: bool = True
 
 
 @router.put("/operations/{operation_id}/answers")
@@ -94,6 +102,12 @@ def add_operation(ctx: Asking, version_id: int, operation: OperationIn) -> Opera
 def group_operations(ctx: Asking, version_id: int, wanted: GroupingIn) -> int:
     """Put operations into a group or take them out; answers how many changed."""
     return operations.put_into_group(ctx, version_id, wanted.operations, wanted.group, wanted.belongs)
+
+
+@router.post("/apis/{version_id}/operations/trying")
+def let_anyone_try(ctx: Asking, version_id: int, wanted: TryingIn) -> int:
+    """Let operations be tried in the sandbox without an account, or no longer; answers how many changed."""
+    return strangers.let_anyone_try(ctx, version_id, wanted.operations, wanted.allowed)
 
 
 @router.put("/operations/{operation_id}")

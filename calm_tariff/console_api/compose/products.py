@@ -31,7 +31,8 @@ router = APIRouter(tags=["products"], route_class=Again)
 
 class ProductIn(BaseModel):
     """A product. With groups, only their consumers see it. With `moves_anew`, allowances start anew over a move to
-    another plan; otherwise they go on."""
+    another plan; otherwise they go on. With a `strangers_plan` it is sold open: calls without a credential are let in,
+    counted for their address under that plan's limits, and charged to nobody."""
 
     name: str = Field(max_length=200)
     description: str = ""
@@ -41,6 +42,7 @@ class ProductIn(BaseModel):
     groups: list[int] = []
     operations: list[int]
     moves_anew: bool = False
+    strangers_plan: int | None = None
 
     def typed(self) -> ProductTyped:
         """As the service takes it."""
@@ -53,6 +55,7 @@ class ProductIn(BaseModel):
             contact=self.contact,
             groups=self.groups,
             moves_anew=self.moves_anew,
+            strangers_plan=self.strangers_plan,
         )
 
 

@@ -13,6 +13,7 @@ from calm_tariff.core.limits import COUNTED_PER, TRIAL_NAME, Costs, Limit, Quota
 from calm_tariff.core.meters import Environment, Meter, costs_of
 from calm_tariff.core.periods import zone
 from calm_tariff.core.stays import boundaries, holds
+from calm_tariff.core.strangers import TRIES_NAME
 from calm_tariff.core.terms import PlanTerms, bound
 from calm_tariff.formats.replies import Policies
 from calm_tariff.services.serve.gateway_feed import (
@@ -75,6 +76,8 @@ class CountNames:
 
     def names(self, grant: Grant, at_us: int) -> Names | None:
         """The names of a grant's counts at an instant; None where all are plain, as with one stay and no override."""
+        if not grant.subscription_id:
+            return None
         grants = self.of_consumer[grant.consumer_id]
         if len(grants) == 1 and grant.subscription_id not in self.feed.overrides:
             return None
@@ -102,7 +105,7 @@ class Compiler:
             for operation in meter.operations:
                 self.counting.setdefault(int(operation), []).append(Counting(meter_id, meter))
         self.house = feed.house(environment)
-        self.above = self.house.layers
+        self.above: dict[str, Layer] = {**self.house.layers, TRIES_NAME: "sandbox"}
         self.secret_values = frozenset(f"header:{rules.key_header}" for rules in feed.products.values())
         self.prefix = "" if environment == "live" else f"{environment}/"
         self.shared: dict[_Place, Stack] = {}
@@ -122,7 +125,7 @@ class Compiler:
         layered = self.house.with_plan(terms, subscription=own)
         limits = [each.limit for each in layered]
         scopes = [
-            self.prefix + (house_name(e.layer, e.limit) if e.limit.name in self.above else names[e.limit.name])
+            self.prefix + (house_name(e.layer, e.limit) if e.limit.name in self.house.layers else names[e.limit.name])
             for e in layered
         ]
         if grant.free:

@@ -28,7 +28,7 @@ from calm_tariff.services.serve.gateway_feed import (
     Issuer,
     Route,
 )
-from calm_tariff.services.serve.grants import Grant
+from calm_tariff.services.serve.grants import STRANGER, TRYING, Grant
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,12 +89,12 @@ class Snapshot:
         self.credentials: dict[str, Credential] = {c.key_hash: c for c in feed.credentials}
         self.secrets: dict[int, Credential] = {c.key_id: c for c in feed.credentials if c.kind == "secret"}
         self.clients: dict[str, Caller] = {c.client_id: c for c in feed.callers}
-        self.key_headers = frozenset(rules.key_header.encode() for rules in feed.products.values())
+        self.key_headers = frozenset(rules.key_header.encode() for rules in feed.products.values() if rules.key_header)
         self.key_queries = frozenset(rules.key_query for rules in feed.products.values() if rules.key_query)
         self.issuers: dict[str, Issuer] = {i.issuer: i for i in feed.issuers}
         self.signing_keys = feed.signing_keys
         self.revoked_tokens = feed.revoked_tokens
-        self._callers = {c.application_id: c for c in feed.callers}
+        self._callers = {c.application_id: c for c in (*feed.callers, *_NOBODY)}
         self._feed = feed
         self._named = CountNames(feed)
         self._compilers = {e: Compiler(feed, e, self._named) for e in ENVIRONMENTS}
@@ -103,6 +103,8 @@ class Snapshot:
         for grant in feed.grants:
             self._grants.setdefault(grant.application_id, []).append(grant)
             self._stays.setdefault(grant.subscription_id, []).append(grant)
+        for grant in feed.strangers:
+            self._grants.setdefault(grant.application_id, []).append(grant)
         self._access: dict[tuple[int, int, str, str], _Found] = {}
         self._places: dict[tuple[str, str], Place] = {}
         self._places_size = 0
@@ -193,7 +195,7 @@ class Snapshot:
     def stacks(self, since_us: int) -> Iterator[Stack]:
         """The limits of every grant that lets calls through after an instant, in both environments, each once."""
         seen: set[int] = set()
-        for grant in self._feed.grants:
+        for grant in (*self._feed.grants, *self._feed.strangers):
             if grant.end_us is not None and grant.end_us <= since_us:
                 continue
             edges = self._named.edges(grant)
@@ -243,6 +245,12 @@ class Snapshot:
                 )
                 return _Found(start, end, found)
         return _Found(start, end, None, paused)
+
+
+_NOBODY = tuple(
+    Caller(application_id=each, consumer_id=0, client_id="", name="", consumer="", tags=())
+    for each in (STRANGER, TRYING)
+)
 
 
 def _entrances(feed: Feed) -> tuple[tuple[str, tuple[_Entrance, ...]], ...]:

@@ -20,10 +20,15 @@ from calm_tariff.gateway.decision_service.decisions import (
 )
 from calm_tariff.gateway.verdict import calls
 from calm_tariff.gateway.verdict.calls import Judged
-from calm_tariff.gateway.verdict.credentials import without_keys
+from calm_tariff.gateway.verdict.credentials import ASKS_FOR, without_keys
 
 # What a proxy's subrequest says of the call; everything else of its head is the caller's.
 _TOLD = frozenset({"x-original-method", "x-original-uri", "x-original-address"})
+
+
+def _is_callers(name: str) -> bool:
+    """Whether a field is the caller's own, and not one by which a proxy asks us."""
+    return not name.startswith("calm-") or name == ASKS_FOR.decode()
 
 
 def create_app(decisions: Decisions) -> FastAPI:
@@ -68,7 +73,7 @@ def create_app(decisions: Decisions) -> FastAPI:
         A subrequest can say only these, so that other refusals come as 403, with the true status in
         `Calm-Status`. A call over its pace is held here, before the answer.
         """
-        headers = {k: v for k, v in request.headers.items() if k not in _TOLD and not k.startswith("calm-")}
+        headers = {k: v for k, v in request.headers.items() if k not in _TOLD and _is_callers(k)}
         call = CallIn(
             method=x_original_method,
             uri=x_original_uri,

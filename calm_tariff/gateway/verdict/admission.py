@@ -16,7 +16,8 @@ async def identify(snapshot: Snapshot, tokens: Tokens, located: Located) -> Iden
     call = located.call
     presented = credentials.presented(snapshot, call.headers, call.query, call.certified)
     if isinstance(presented, Fault):
-        return Refused(located, presented)
+        known = _stranger(snapshot, located) if presented is credentials.NONE else None
+        return known or Refused(located, presented)
     shown = Shown(located, presented)
     found: Identity | Fault
     if presented.kind == "key":
@@ -28,6 +29,16 @@ async def identify(snapshot: Snapshot, tokens: Tokens, located: Located) -> Iden
     else:
         found = await tokens.identify(snapshot, presented.text, call.at_us)
     return Refused(shown, found) if isinstance(found, Fault) else Identified(shown, found)
+
+
+def _stranger(snapshot: Snapshot, located: Located) -> Identified | None:
+    """A call without a credential, where its operation is sold open or may be tried in the sandbox by anyone."""
+    call, operation = located.call, located.place.match.operation_id if located.place else None
+    known = Identified(Shown(located, credentials.WITHOUT), credentials.stranger(call.headers))
+    at = (known.environment, known.identity.kind, call.at_us)
+    if operation is None or snapshot.access(known.identity.application_id, operation, *at) is None:
+        return None
+    return known
 
 
 def route(identified: Identified) -> Routed | Refused:

@@ -4,15 +4,21 @@ from __future__ import annotations
 
 import hmac
 
-from calm_tariff.core.limits import Call
+from calm_tariff.core import strangers
+from calm_tariff.core.limits import Call, Costs
 from calm_tariff.gateway.verdict.calls import Admitted
+from calm_tariff.gateway.verdict.credentials import WITHOUT
 
 SHOWN = 4
 
 
 def counted(admitted: Admitted, secret: bytes = b"") -> Call:
-    """The call as the limiter sees it; the values it is counted by are hashed with a secret."""
+    """The call as the limiter sees it; the values it is counted by are hashed with a secret. One without a credential
+    is counted for its address in all that is counted."""
     access, identity = admitted.access, admitted.identified.identity
+    if identity.kind == WITHOUT.kind:
+        values = {**_carried(admitted, secret), "address": veiled(strangers.whose(admitted.call.address), secret)}
+        return strangers_call(admitted.call.at_us, access.operation, values, access.costs)
     return Call(
         at_us=admitted.call.at_us,
         key=key_subject(identity.key_id, identity.application_id),
@@ -25,6 +31,12 @@ def counted(admitted: Admitted, secret: bytes = b"") -> Call:
         settles=False,
         costs=access.costs,
     )
+
+
+def strangers_call(at_us: int, operation: str, values: dict[str, str], costs: Costs | None = None) -> Call:
+    """A call without a credential as the limiter sees it, by the values it carries, its address among them."""
+    whose = f"address {values.get('address', '')}"
+    return Call(at_us, whose, whose, whose, whose, operation, values=values, costs=costs)
 
 
 def key_subject(key_id: int | None, application_id: int) -> str:

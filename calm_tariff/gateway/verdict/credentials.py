@@ -22,6 +22,7 @@ from calm_tariff.formats.certificates import handed_over
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.services.serve.gateway_feed import Credential, ProductRules
+from calm_tariff.services.serve.grants import STRANGER, TRYING
 
 LONGEST = 8192
 
@@ -36,7 +37,7 @@ class Presented(NamedTuple):
 
 class Identity(NamedTuple):
     """Whose call it is. `key_id` is None for a token of an outside issuer; `scopes` and `bounds` are None where none
-    bound it."""
+    bound it. Of the kind "none" is whoever calls without a credential, of nobody's application."""
 
     kind: str
     application_id: int
@@ -59,6 +60,10 @@ class Fault:
     by: str = "credential"
 
 
+# By this field a call without a credential asks for the sandbox: one that has forgotten its key must not take the
+# sandbox's answers for true ones.
+ASKS_FOR = b"calm-environment"
+WITHOUT = Presented("none", "", "none")
 NONE = Fault(
     401,
     "credential-missing",
@@ -85,6 +90,14 @@ def presented(snapshot: Snapshot, headers: Headers, query: bytes, certified: boo
             if parameter in snapshot.key_queries and value:
                 return Presented("key", unquote_plus(value.decode("latin-1")), f"?{parameter}")
     return (_certificate(headers) if certified else None) or NONE
+
+
+def stranger(headers: Headers) -> Identity:
+    """Whoever calls without a credential: live, unless it asks for the sandbox."""
+    asked = next((value for name, value in headers if name == ASKS_FOR), b"")
+    if asked.strip().lower() == b"sandbox":
+        return Identity(WITHOUT.kind, TRYING, 0, "sandbox")
+    return Identity(WITHOUT.kind, STRANGER, 0, "live")
 
 
 def _certificate(headers: Headers) -> Presented | Fault | None:
@@ -163,6 +176,8 @@ def fault_of(found: Credential, now_us: int, what: str) -> Fault | None:
 
 def not_taken(shown: Presented, identity: Identity, rules: ProductRules) -> Fault | None:
     """Why a product does not take a good credential in this way; None where it does."""
+    if identity.kind == WITHOUT.kind:
+        return None
     if identity.kind not in rules.kinds:
         taken = " or ".join(_WORDS[kind] for kind in CREDENTIALS if kind in rules.kinds)
         return Fault(

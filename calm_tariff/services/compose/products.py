@@ -19,7 +19,7 @@ from calm_tariff.formats.letters import Prose
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.base.notices import Notice, members, notify
-from calm_tariff.services.compose import credential_fields, visibility
+from calm_tariff.services.compose import credential_fields, strangers, visibility
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.apis import Operation
@@ -41,6 +41,7 @@ class ProductTyped:
     contact: str = ""
     groups: Sequence[int] = ()
     moves_anew: bool = False
+    strangers_plan: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +86,7 @@ class ProductView:
     edition: int
     credentials: CredentialsTyped
     moves_anew: bool
+    strangers_plan: int | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,6 +140,8 @@ def create(ctx: Context, typed: ProductTyped) -> ProductView:
     slug = slugify(typed.name, max_length=40)
     if not slug:
         raise Invalid("must have letters or digits", "name")
+    if typed.strangers_plan is not None:
+        raise Invalid("a product is sold open once it has a plan on sale", "strangers_plan")
     with ctx.transaction() as session:
         if session.scalar(select(Product).where((Product.slug == slug) | (Product.name == typed.name))):
             raise Conflict(f"there is already a product {typed.name!r}", "name")
@@ -182,10 +186,9 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
             _keep_terms(session, ctx, product)
             _ask_again(session, ctx, product)
         product.name, product.description, product.contact = typed.name, typed.description, typed.contact
-        if product.moves_anew != typed.moves_anew:
-            product.moves_anew = typed.moves_anew
-            stamps.touch(session, ctx)
+        product.moves_anew = typed.moves_anew
         product.groups = visibility.named(session, typed.groups)
+        product.strangers_plan_id = strangers.plan_for(session, product, typed.strangers_plan, typed.operations)
         product.access_route = typed.access_route
         product.operations = _operations(session, typed)
         product.edition += 1
@@ -264,7 +267,7 @@ def clone(ctx: Context, product_id: int, name: str) -> ProductView:
     with ctx.transaction() as session:
         source = get(session, product_id)
         joined = ctx.joining(session)
-        copied = create(joined, replace(typed_of(source), name=name))
+        copied = create(joined, replace(typed_of(source), name=name, strangers_plan=None))
         copied = set_credentials(joined, copied.id, copied.edition, credentials_of(source))
         plans = select(Plan).where(Plan.product_id == product_id, Plan.state != "withdrawn").order_by(Plan.place)
         for place, plan in enumerate(session.scalars(plans)):
@@ -299,6 +302,7 @@ def typed_of(product: Product) -> ProductTyped:
         contact=product.contact,
         groups=[g.id for g in product.groups],
         moves_anew=product.moves_anew,
+        strangers_plan=product.strangers_plan_id,
     )
 
 
@@ -350,6 +354,7 @@ def view(product: Product) -> ProductView:
         edition=product.edition,
         credentials=credentials_of(product),
         moves_anew=product.moves_anew,
+        strangers_plan=product.strangers_plan_id,
     )
 
 
@@ -386,5 +391,6 @@ def _terms(product: ProductView) -> dict[str, object]:
         "access_route": product.access_route,
         "operations": product.operations,
         "groups": product.groups,
+        "sold open under plan": product.strangers_plan,
         "terms_dated": product.terms_dated.isoformat(),
     }

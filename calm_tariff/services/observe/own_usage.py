@@ -16,7 +16,7 @@ from calm_tariff.core.errors import Invalid
 from calm_tariff.core.meters import Environment
 from calm_tariff.core.periods import day_start, local_day
 from calm_tariff.services.base.context import Context, zone_of
-from calm_tariff.services.serve import receipts
+from calm_tariff.services.serve import advice, receipts
 from calm_tariff.store.admit.applications import ApiKey, Application
 from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.serve import call_queries, usage_queries
@@ -263,7 +263,7 @@ def _refusals(session: Session, rows: Sequence[OwnOutcomes], calls: CallFilter) 
                 name=receipts.refused_by_in_words(by),
                 calls=count,
                 newest=newest.call_id if newest else None,
-                advice=receipts.advice_for(session, newest) if newest else [],
+                advice=advice.advice_for(session, newest) if newest else [],
             )
         )
     return found

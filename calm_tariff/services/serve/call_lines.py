@@ -13,10 +13,14 @@ from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.serve.usage import Call
 
+# Who calls without a credential.
+A_STRANGER = "a stranger"
+
 
 @dataclass(frozen=True, slots=True)
 class CallLine:
-    """A line of the log. `at` is when the call came; `took_us` the whole time it took."""
+    """A line of the log. `at` is when the call came; `took_us` the whole time it took. A `consumer` without an id is
+    none: a stranger, who sent no credential, or nobody known."""
 
     call_id: str
     at: datetime
@@ -50,7 +54,7 @@ def lines(session: Session, calls: list[Call]) -> list[CallLine]:
                 at=moment_of(c.at_us),
                 operation=operations.get(c.operation_id or 0, f"{c.method} {c.path}"),
                 consumer_id=c.consumer_id,
-                consumer=application.consumer.name if application else "",
+                consumer=application.consumer.name if application else A_STRANGER if c.credential == "none" else "",
                 application=application.name if application else "",
                 status=c.status,
                 took_us=c.took_us,

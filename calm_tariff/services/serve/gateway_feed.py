@@ -9,6 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core import bounds
+from calm_tariff.core import strangers as rules_of_strangers
 from calm_tariff.core.bounds import Bounds
 from calm_tariff.core.counts import Override
 from calm_tariff.core.layers import House, counted_on
@@ -133,6 +134,10 @@ class ProductRules:
     moves_anew: bool = False
 
 
+# Of what takes no credential at all.
+NO_CREDENTIAL = ProductRules(frozenset(), "", "", older_fields=False)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Issuer:
     """An outside issuer whose tokens are credentials."""
@@ -151,7 +156,7 @@ class Feed:
     """Everything, consistent at one moment. `number` is the stamp it was read at.
 
     `provider_limits` and `api_limits` stand above all plans, named by their place; `overrides` and `pauses` are by
-    subscription.
+    subscription; `strangers` are what lets calls without a credential through.
     """
 
     number: int
@@ -171,6 +176,7 @@ class Feed:
     issuers: tuple[Issuer, ...] = ()
     signing_keys: tuple[str, ...] = ()
     revoked_tokens: frozenset[str] = frozenset()
+    strangers: tuple[Grant, ...] = ()
 
     def house(self, environment: Environment) -> House:
         """What holds besides a plan for calls of an environment."""
@@ -191,6 +197,8 @@ def read_feed(ctx: Context) -> Feed:
         origins = serving.origins(session, ctx)
         routes = tuple(_route(ctx, v, origins) for v in versions)
         found = tuple(grants.of_all(session))
+        strangers = tuple(grants.of_strangers(session))
+        trying = tuple(grants.of_trying(session))
         keys = select(
             ApiKey.key_hash,
             ApiKey.id,
@@ -230,10 +238,11 @@ def read_feed(ctx: Context) -> Feed:
                 *narrowed,
             ) in session.execute(keys)
         )
-        used = {g.revision_id for g in found}
+        used = {g.revision_id for g in (*found, *strangers)}
         revisions = session.execute(select(PlanRevision.id, PlanRevision.terms).where(PlanRevision.id.in_(used)))
         terms = {key: read(PlanTerms, raw) for key, raw in revisions}
-        sold: dict[int, set[int]] = {}
+        terms |= {grant.revision_id: rules_of_strangers.trying(calls) for grant, calls, _ in trying}
+        sold: dict[int, set[int]] = {grant.product_id: set(operations) for grant, _, operations in trying}
         for product, operation in session.execute(select(ProductOperation)):
             sold.setdefault(product, set()).add(operation)
         active = select(Meter).where(Meter.state == "active").options(selectinload(Meter.operations))
@@ -250,12 +259,14 @@ def read_feed(ctx: Context) -> Feed:
             provider_limits=provider_limits,
             api_limits=api_limits,
             callers=tuple(_callers(session)),
-            products={p.id: _rules(p) for p in session.scalars(select(Product))},
+            products={p.id: _rules(p) for p in session.scalars(select(Product))}
+            | {grant.product_id: NO_CREDENTIAL for grant, _, _ in trying},
             overrides=overrides.of_all(session),
             pauses=timelines.pauses_of_all(session),
             issuers=tuple(_issuers(session)),
             signing_keys=tuple(tokens.public_keys(session)),
             revoked_tokens=tokens.revoked(session, ctx.now),
+            strangers=(*strangers, *(grant for grant, _, _ in trying)),
         )
 
 

@@ -6,7 +6,7 @@ from collections.abc import Container, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Bundle, Session
 
 from calm_tariff.core.counts import History, Override
@@ -16,7 +16,11 @@ from calm_tariff.core.stays import TrialUnits
 from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
+from calm_tariff.store.compose.apis import ApiVersion, Operation
 from calm_tariff.store.compose.products import Plan, PlanRevision, Product
+
+# Applications that stand for callers without a credential: of products sold open, and of the sandbox.
+STRANGER, TRYING = 0, -1
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,3 +110,40 @@ def freed(grant: Grant, terms: Mapping[int, PlanTerms]) -> Grant:
     """A trial with the units that end it."""
     free = free_units(terms[grant.revision_id]) if grant.trial else None
     return grant if free is None else replace(grant, free=free)
+
+
+def of_strangers(session: Session) -> Iterator[Grant]:
+    """What lets calls without a credential through: the newest terms of the plan under which a product is sold open.
+    There is no subscription, and nothing is charged."""
+    newest = select(PlanRevision.plan_id, func.max(PlanRevision.number).label("number")).group_by(PlanRevision.plan_id)
+    of = newest.subquery()
+    query = (
+        select(Product.id, Product.name, Plan.id, Plan.name, PlanRevision.id)
+        .join(Plan, Plan.id == Product.strangers_plan_id)
+        .join(of, of.c.plan_id == Plan.id)
+        .join(PlanRevision, (PlanRevision.plan_id == Plan.id) & (PlanRevision.number == of.c.number))
+        .where(Plan.state != "withdrawn")
+        .order_by(Product.id)
+    )
+    for product, name, plan, plan_name, revision in session.execute(query):
+        yield _nobodys(STRANGER, (product, name), (plan, plan_name), revision)
+
+
+def of_trying(session: Session) -> Iterator[tuple[Grant, int, frozenset[int]]]:
+    """What lets calls without a credential into the sandbox: for each API version with operations that anyone may try,
+    how many calls an hour, and these operations. Of what is no product's and no plan's, the ids are below 0."""
+    query = (
+        select(ApiVersion.id, ApiVersion.tries_an_hour, Operation.id)
+        .join(Operation, Operation.api_version_id == ApiVersion.id)
+        .where(Operation.tried_by_anyone, Operation.retired_at.is_(None))
+        .order_by(ApiVersion.id)
+    )
+    found: dict[tuple[int, int], set[int]] = {}
+    for version, calls, operation in session.execute(query):
+        found.setdefault((version, calls), set()).add(operation)
+    for (version, calls), operations in found.items():
+        yield _nobodys(TRYING, (-version, ""), (-version, ""), -version), calls, frozenset(operations)
+
+
+def _nobodys(application: int, product: tuple[int, str], plan: tuple[int, str], revision: int) -> Grant:
+    return Grant(0, application, 0, *product, *plan, revision, stay_id=0, started_us=0)

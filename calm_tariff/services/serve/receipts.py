@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any, cast
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
@@ -14,17 +12,18 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.limits import Limit, Pace, Quota, Rate
 from calm_tariff.core.periods import moment_of
-from calm_tariff.core.relief import Refusal, least_change, would_have_let_in
 from calm_tariff.core.sentences import limit_sentence, number, words
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.services.base.context import ROLES, Context, zone_of
+from calm_tariff.services.serve.advice import advice_on
 from calm_tariff.services.serve.call_lines import CallLine, lines
+from calm_tariff.services.serve.kept_checks import KeptCheck, kept_checks
 from calm_tariff.services.serve.request_details import RequestDetails, details
 from calm_tariff.store.admit.applications import ApiKey, Application
 from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.store.compose.meters import Meter
-from calm_tariff.store.compose.products import Plan, PlanRevision
+from calm_tariff.store.compose.products import PlanRevision
 from calm_tariff.store.serve import call_queries
 from calm_tariff.store.serve.usage import Call
 
@@ -59,24 +58,6 @@ class Receipt:
     request: RequestDetails
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Check:
-    """A limit as it was checked. `layer` is where it came from: plan unless the receipt says otherwise."""
-
-    limit: Limit
-    layer: str
-    refused: bool
-    wait_us: int
-    left: Decimal
-    before: Decimal
-    used: Decimal
-
-    @property
-    def cost(self) -> Decimal:
-        """What the call took of it."""
-        return self.used - self.before
-
-
 def receipt(ctx: Context, call_id: str) -> Receipt:
     """The receipt of any call, for the provider's staff. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
@@ -96,15 +77,6 @@ def own_receipt(ctx: Context, call_id: str) -> Receipt:
         return _receipt(session, call, internals=False, keys=ctx.actor.may("see credentials"))
 
 
-def advice_for(session: Session, call: Call) -> list[str]:
-    """What would have let a refused call in, as its consumer reads it."""
-    if call.revision_id is None:
-        return []
-    revision = session.get_one(PlanRevision, call.revision_id)
-    checks = list(_checks(call, read(PlanTerms, revision.terms)))
-    return _advice(session, call, checks, revision.plan, internals=False)
-
-
 def refused_by_in_words(by: str) -> str:
     """What refused a call: something before the limits, in words, or a limit by its name."""
     return _REASONS.get(by, by)
@@ -112,49 +84,48 @@ def refused_by_in_words(by: str) -> str:
 
 def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -> Receipt:
     line = lines(session, [call])[0]
+    revision = session.get_one(PlanRevision, call.revision_id) if call.revision_id else None
+    terms = read(PlanTerms, revision.terms) if revision else PlanTerms()
+    checks = list(kept_checks(call, terms))
     rungs = [_credential_rung(session, call, internals, keys)]
-    remarks = list(call.remarks) if internals else []
-    if call.revision_id is None:
+    if revision is None and not checks:
         rungs.append(Rung("refused", _REASONS.get(call.refused_by or "", "Refused"), "nothing else was checked", "end"))
-        return Receipt(
-            call=line,
-            summary=summary(call),
-            advice=[],
-            rungs=rungs,
-            took=_took(call, internals),
-            remarks=remarks,
-            told=_told(call),
-            request=details(session, call),
-        )
-    revision = session.get_one(PlanRevision, call.revision_id)
-    plan = f"{revision.plan.product.name} · {revision.plan.name}"
-    link = f"/compose/revisions/{revision.id}" if internals else None
-    title = f"Subscription to {plan}, revision {revision.number}"
-    rungs.append(Rung("passed", title, f"{line.operation} is part of it", "access", link=link))
-    terms = read(PlanTerms, revision.terms)
-    checks = list(_checks(call, terms))
-    rungs += limit_rungs(call, terms, zone_of(session))
-    if call.verdict == "refused":
-        rungs += _unasked(call, limited=bool(checks))
     else:
-        rungs.append(_back_end_rung(session, call, internals))
-        rungs.extend(_meter_rungs(session, call, internals))
-    advice = _advice(session, call, checks, revision.plan, internals)
+        rungs.append(_terms_rung(call, revision, line.operation, internals))
+        rungs += limit_rungs(call, terms, zone_of(session))
+        if call.verdict == "refused":
+            rungs += _unasked(call, limited=bool(checks))
+        else:
+            rungs.append(_back_end_rung(session, call, internals))
+            rungs.extend(_meter_rungs(session, call, internals))
     return Receipt(
         call=line,
         summary=summary(call),
-        advice=advice,
+        advice=advice_on(session, call, checks, revision.plan if revision else None, internals),
         rungs=rungs,
         took=_took(call, internals),
-        remarks=remarks,
+        remarks=list(call.remarks) if internals else [],
         told=_told(call),
         request=details(session, call),
     )
 
 
+def _terms_rung(call: Call, revision: PlanRevision | None, operation: str, internals: bool) -> Rung:
+    """Under which terms a call was admitted."""
+    if revision is None:
+        return Rung("passed", f"Anyone may try {operation} in the sandbox", "counted for its address", "access")
+    plan = f"{revision.plan.product.name} · {revision.plan.name}"
+    link = f"/compose/revisions/{revision.id}" if internals else None
+    if call.subscription_id is None:
+        title = f"Sold open under {plan}, revision {revision.number}"
+        return Rung("passed", title, "counted for its address, charged to nobody", "access", link=link)
+    title = f"Subscription to {plan}, revision {revision.number}"
+    return Rung("passed", title, f"{operation} is part of it", "access", link=link)
+
+
 def limit_rungs(call: Call, terms: PlanTerms, where: ZoneInfo) -> list[Rung]:
     """The limits of a call in the order tested, by the terms it was decided under."""
-    return [_limit_rung(where, check, call) for check in _checks(call, terms)]
+    return [_limit_rung(where, check, call) for check in kept_checks(call, terms)]
 
 
 def summary(call: Call) -> str:
@@ -173,6 +144,8 @@ def summary(call: Call) -> str:
 def _credential_rung(session: Session, call: Call, internals: bool, keys: bool) -> Rung:
     application = session.get(Application, call.application_id) if call.application_id else None
     if application is None:
+        if call.credential == "none" and (call.revision_id or call.checks):
+            return Rung("passed", "No credential", f"a stranger, {call.environment}", "credential")
         note = "none was sent" if call.credential == "none" else "it is unknown, revoked, expired or malformed"
         return Rung("refused", "No valid credential", note, "credential")
     owner = f"{application.name}, {application.consumer.name}"
@@ -189,29 +162,7 @@ def _credential_rung(session: Session, call: Call, internals: bool, keys: bool) 
     return Rung("passed", f"{what} {key.prefix}… of {owner}", note, "credential", link=link)
 
 
-def _checks(call: Call, terms: PlanTerms) -> Iterator[_Check]:
-    known = {limit.name: limit for limit in (*terms.limits, *terms.overrides)}
-    for name, refused, wait_us, left, used, *kept in call.checks:
-        limit = cast(Limit, read(cast(Any, Limit), kept[0])) if kept else known[name]
-        layer = kept[1] if len(kept) > 1 else "above" if kept else "plan"
-        before, after = used if isinstance(used, list) else (_before(call, used), used or 0)
-        yield _Check(
-            limit=limit,
-            layer=layer,
-            refused=refused,
-            wait_us=wait_us,
-            left=Decimal(left or 0),
-            before=Decimal(before),
-            used=Decimal(after),
-        )
-
-
-def _before(call: Call, used: str | None) -> Decimal:
-    """What was used before a call whose record says only what was used after it."""
-    return Decimal(used or 0) - (call.reserved if call.verdict != "refused" else 0)
-
-
-def _limit_rung(where: ZoneInfo, check: _Check, call: Call) -> Rung:
+def _limit_rung(where: ZoneInfo, check: KeptCheck, call: Call) -> Rung:
     limit = check.limit
     sentence = words(limit_sentence(limit))
     title = {
@@ -298,64 +249,6 @@ def _meter_rungs(session: Session, call: Call, internals: bool) -> list[Rung]:
         )
         for meter, units in call.units.items()
     ]
-
-
-def _advice(session: Session, call: Call, checks: list[_Check], plan: Plan, internals: bool) -> list[str]:
-    """When a call that a limit refused would have been let in, and what would have let it in at once."""
-    refusing = [check for check in checks if check.refused]
-    if not refusing:
-        return []
-    found = []
-    if call.retry_after_us is not None:
-        at = moment_of(call.at_us + call.retry_after_us).astimezone(zone_of(session))
-        when = f"At {at:%H:%M:%S.%f}"[:-3] if call.retry_after_us < 3_600_000_000 else f"From {at:%-d %B, %H:%M} on"
-        found.append(f"{when} it would have been let in.")
-    refusals = [_refusal(check, call) for check in refusing]
-    for refusal in refusals:
-        found.append(
-            f"With {refusal.limit.name} at {_raised(refusal.limit, least_change(refusal))} it would have "
-            f"been let in at once."
-        )
-    if any(check.layer in ("provider", "api", "above") for check in refusing):
-        return found  # no plan changes what stands above all plans
-    wider = []
-    for other in plan.product.plans:
-        if other.id == plan.id:
-            drafted = other.draft is not None and internals
-            if drafted and other.draft and would_have_let_in(refusals, _limits(other.draft.terms)):
-                wider.append(f"{other.name} as drafted")
-            continue
-        # Consumers do not learn of plans that are for groups.
-        sold = other.state == "on sale" and other.revisions and (internals or not other.groups)
-        if sold and would_have_let_in(refusals, _limits(other.revisions[-1].terms)):
-            wider.append(other.name)
-    if wider:
-        named = f"{', '.join(wider[:-1])} and {wider[-1]}" if len(wider) > 1 else wider[0]
-        found.append(f"{named} would have let it in.")
-    return found
-
-
-def _refusal(check: _Check, call: Call) -> Refusal:
-    limit = check.limit
-    used = check.used if isinstance(limit, Quota) else Decimal(getattr(limit, "calls", 0)) - check.left
-    whole = int(used) if used == int(used) else used
-    return Refusal(limit, whole, call.reserved, call.retry_after_us)
-
-
-def _limits(raw: dict[str, Any]) -> tuple[Limit, ...]:
-    terms = read(PlanTerms, raw)
-    return (*terms.limits, *terms.overrides)
-
-
-def _raised(limit: Limit, needed: Limit) -> str:
-    """The number that was raised, in words."""
-    if isinstance(needed, Quota):
-        return f"{number(needed.units)} a {needed.every}"
-    if isinstance(needed, Rate):
-        return f"{number(needed.burst)} at once"
-    if isinstance(needed, Pace):
-        return f"a wait of up to {number(needed.max_wait_ms)} ms"
-    return f"{number(needed.calls)} calls"
 
 
 _SHOWN = {"basic": "Id and secret", "client": "Token for the secret", "certificate": "Certificate"}

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Mapped, mapped_column, relationship
 from calm_tariff.store.base.columns import Base, Id, Long, LongJson, Name, Prose, Word
 
 # What is recorded of a call's fields unless its API's owner says otherwise.
+TRIES_AN_HOUR = 30
 KEPT_HEADERS = ("accept", "content-type", "user-agent")
 
 
@@ -67,6 +68,7 @@ class ApiVersion(Base):
     breaker_seconds: Mapped[int] = mapped_column(default=10)
     kept_headers: Mapped[list[Any]] = mapped_column(default=lambda: list(KEPT_HEADERS))
     keeps_bodies: Mapped[bool] = mapped_column(default=False)
+    tries_an_hour: Mapped[int] = mapped_column(default=TRIES_AN_HOUR)
     edition: Mapped[int] = mapped_column(default=1)
     api: Mapped[Api] = relationship(back_populates="versions", lazy="joined")
     operations: Mapped[list[Operation]] = relationship(
@@ -126,7 +128,8 @@ class Operation(Base):
     """A method on a path template. A retired one answers no more but keeps its history explicable.
 
     `answers`: back end, example, or sandbox example (the back end when live). `example` is what its
-    document gives for it: status, type, body.
+    document gives for it: status, type, body. With `tried_by_anyone`, calls without a credential may ask for its
+    sandbox.
     """
 
     __tablename__ = "operation"
@@ -139,6 +142,7 @@ class Operation(Base):
     groups: Mapped[list[Any]] = mapped_column(default=list)
     answers: Mapped[Word] = mapped_column(default="back end")
     example: Mapped[dict[str, Any] | None]
+    tried_by_anyone: Mapped[bool] = mapped_column(default=False)
     retired_at: Mapped[datetime | None]
     api_version: Mapped[ApiVersion] = relationship(back_populates="operations", lazy="joined")
 

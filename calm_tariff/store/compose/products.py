@@ -42,7 +42,8 @@ class Product(Base):
     With `groups`, only consumers of these groups see it. `terms_of_use` are the newest version's.
     `credential_kinds`: key, basic, client, token; a key comes in `key_header`, or in the query parameter
     `key_query` where that is not empty. `older_fields` adds X-RateLimit fields to replies.
-    With `moves_anew`, allowances start anew when a subscription moves to another plan.
+    With `moves_anew`, allowances start anew when a subscription moves to another plan. Where it is sold open, calls
+    without a credential are let in under the limits of `strangers_plan_id`.
     """
 
     __tablename__ = "product"
@@ -60,10 +61,13 @@ class Product(Base):
     key_query: Mapped[str] = mapped_column(String(100), default="")
     older_fields: Mapped[bool] = mapped_column(default=False)
     moves_anew: Mapped[bool] = mapped_column(default=False)
+    strangers_plan_id: Mapped[int | None] = mapped_column(ForeignKey("plan.id", use_alter=True))
     edition: Mapped[int] = mapped_column(default=1)
     operations: Mapped[list[Operation]] = relationship(secondary=ProductOperation, order_by="Operation.id")
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary=ProductGroup, order_by="ConsumerGroup.name")
-    plans: Mapped[list[Plan]] = relationship(back_populates="product", order_by="Plan.place")
+    plans: Mapped[list[Plan]] = relationship(
+        back_populates="product", order_by="Plan.place", foreign_keys="Plan.product_id"
+    )
 
 
 class TermsOfUse(Base):
@@ -89,7 +93,7 @@ class Plan(Base):
     place: Mapped[int]
     state: Mapped[Word]
     edition: Mapped[int] = mapped_column(default=1)
-    product: Mapped[Product] = relationship(back_populates="plans", lazy="joined")
+    product: Mapped[Product] = relationship(back_populates="plans", lazy="joined", foreign_keys=product_id)
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary=PlanGroup, order_by="ConsumerGroup.name")
     draft: Mapped[PlanDraft | None] = relationship(back_populates="plan", cascade="all, delete-orphan")
     revisions: Mapped[list[PlanRevision]] = relationship(back_populates="plan", order_by="PlanRevision.number")

@@ -23,6 +23,7 @@ _REPLAYED = (
     "consumer_id",
     "key_id",
     "operation_id",
+    "credential",
     "carried",
     "checks",
     "decided_us",

@@ -193,7 +193,8 @@ class Sums:
             cell[2] += call["bytes_out"]
             if verdict != "refused" and call["environment"] == "live" and call["operation_id"]:
                 self._answers.setdefault(_answer(call), [0])[0] += 1
-            for meter_id, units in call["units"].items():
+            # What was counted of a stranger's call is on the call alone: it is charged to nobody.
+            for meter_id, units in call["units"].items() if call.get("subscription_id") else ():
                 key = (
                     hour,
                     call["subscription_id"],

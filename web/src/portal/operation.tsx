@@ -73,6 +73,12 @@ export function OperationInFull({ product, id }: { product: Portal["Storefront"]
           {one.credentials.map((credential) => (
             <p key={credential}>{credential}</p>
           ))}
+          {one.open_under && <p>or none, under the limits of {one.open_under} for your address</p>}
+          {one.tried_by_anyone && (
+            <p>
+              in the sandbox none, with <code className="font-mono">Calm-Environment: sandbox</code>
+            </p>
+          )}
         </Part>
       </aside>
     </div>

@@ -42,6 +42,12 @@ export function Plans({
   );
   return (
     <>
+      {product.open_under && (
+        <p className="mb-3 max-w-[68ch]">
+          Anyone may call it without a credential: such calls count for their address under the limits of{" "}
+          {product.open_under}, and cost nothing.
+        </p>
+      )}
       <div className="hidden md:block">
         <table className="w-full table-fixed text-[14px]">
           <caption className="sr-only">Plans of {product.name} side by side</caption>

@@ -62,8 +62,10 @@ class TrustedIssuer:
 class OperationView:
     """An operation in full: what its document says of it (None where it has none), until when its version answers where
     an end is announced, what counts it, how each plan limits it, and how callers prove who they are: in words, by kind
-    (core.meters.CREDENTIALS), and where a key stands. A call is for its version by the `host` or the
-    `headers` that choose it, where the path alone does not. `sandbox` tells whether there is one that answers it."""
+    (core.meters.CREDENTIALS), and where a key stands. A call is for its version by the `host` or the `headers` that
+    choose it, where the path alone does not. `sandbox` tells whether there is one that answers it. Live calls without
+    a credential are let in under the limits of the plan `open_under`, where there is one; those of the sandbox where
+    `tried_by_anyone`."""
 
     line: OperationLine
     ends_at: datetime | None
@@ -78,6 +80,8 @@ class OperationView:
     host: str
     headers: dict[str, str]
     sandbox: bool
+    open_under: str | None
+    tried_by_anyone: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,6 +126,8 @@ def operation(ctx: Context, slug: str, operation_id: int) -> OperationView:
             host=version.chosen_value if version.chosen_by == "host" else "",
             headers={version.chosen_name: version.chosen_value} if version.chosen_by == "header" else {},
             sandbox=bool(version.sandbox_url) or (one.answers != "back end" and bool(one.example)),
+            open_under=storefront.open_under(product),
+            tried_by_anyone=one.tried_by_anyone,
         )
 
 

@@ -94,7 +94,8 @@ class ProductLine:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Storefront:
-    """One product with its plans side by side."""
+    """One product with its plans side by side. Where it is sold open, anyone may call it without a credential under the
+    limits of the plan `open_under`."""
 
     slug: str
     name: str
@@ -111,6 +112,7 @@ class Storefront:
     offers: list[Offer]
     terms: list[OfferedTerm]
     key_header: str
+    open_under: str | None
 
 
 def products(ctx: Context) -> list[ProductLine]:
@@ -162,6 +164,7 @@ def product(ctx: Context, slug: str) -> Storefront:
             offers=[Offer(plan.id, plan.name) for plan in plans],
             terms=_side_by_side(session, one, plans),
             key_header=one.key_header,
+            open_under=open_under(one),
         )
 
 
@@ -186,6 +189,12 @@ def found(session: Session, ctx: Context, slug: str) -> tuple[Product, list[Plan
     if one is None or not plans:
         raise NotFound("there is no such product", slug)
     return one, plans
+
+
+def open_under(product: Product) -> str | None:
+    """The plan under whose limits a product may be called without a credential, where it is sold open."""
+    plans = (plan for plan in product.plans if plan.id == product.strangers_plan_id and plan.state != "withdrawn")
+    return next((plan.name for plan in plans), None)
 
 
 def known(session: Session, ctx: Context, slug: str) -> Product:

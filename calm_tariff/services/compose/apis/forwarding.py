@@ -6,6 +6,7 @@ from dataclasses import asdict
 from typing import get_args
 from urllib.parse import urlsplit
 
+from calm_tariff.core import strangers
 from calm_tariff.core.errors import Invalid, Stale
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context
@@ -34,6 +35,7 @@ def change(ctx: Context, version_id: int, edition: int, typed: ForwardingTyped) 
             raise Invalid(f"{origin!r} is no origin, such as https://maps.example, nor *", "cors_origins")
     if set(typed.lets_through) - set(get_args(LetsThrough)):
         raise Invalid(f"must be some of {', '.join(get_args(LetsThrough))}", "lets_through")
+    strangers.trying(typed.tries_an_hour)
     kept = [name.strip().lower() for name in typed.kept_headers]
     with ctx.transaction() as session:
         credential_fields.refuse_kept(session, kept)

@@ -41,7 +41,8 @@ class OperationTyped:
 class OperationView:
     """An operation with the names of the meters that count it and the plans that sell it.
 
-    `answers`: back end, example, or sandbox example; `example` is the answer it then gives.
+    `answers`: back end, example, or sandbox example; `example` is the answer it then gives. `tried_by_anyone`: calls
+    without a credential may ask for its sandbox.
     """
 
     id: int
@@ -53,6 +54,7 @@ class OperationView:
     plans: list[str]
     answers: str
     example: str | None
+    tried_by_anyone: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -292,6 +294,7 @@ def view(o: Operation, used: Uses) -> OperationView:
         plans=used.plans.get(o.id, []),
         answers=o.answers,
         example=o.example["body"] if o.example else None,
+        tried_by_anyone=o.tried_by_anyone,
     )
 
 

@@ -14,7 +14,14 @@ from calm_tariff.core.errors import NotFound
 from calm_tariff.core.lifecycles import API_VERSION
 from calm_tariff.services.compose.apis import operations
 from calm_tariff.store.base.locking import locked
-from calm_tariff.store.compose.apis import KEPT_HEADERS, ApiDocument, ApiVersion, BackEndHealth, Operation
+from calm_tariff.store.compose.apis import (
+    KEPT_HEADERS,
+    TRIES_AN_HOUR,
+    ApiDocument,
+    ApiVersion,
+    BackEndHealth,
+    Operation,
+)
 from calm_tariff.store.compose.meters import Meter, MeterOperation
 from calm_tariff.store.compose.products import ProductOperation
 
@@ -41,7 +48,8 @@ class ForwardingTyped:
     may call it from a browser (`*` for all), whether the back end is told who calls, after how many
     failures in a row (0: never) it is left alone for how many seconds, and what goes through that back ends read
     differently and is refused otherwise; which header fields are recorded with each call, and whether the beginnings
-    of a sandbox call's bodies are kept for some days."""
+    of a sandbox call's bodies are kept for some days; how many calls an hour one address may try in the sandbox without
+    an account, of operations that anyone may try."""
 
     connect_ms: int = 3000
     answer_ms: int = 30_000
@@ -53,6 +61,7 @@ class ForwardingTyped:
     lets_through: Sequence[LetsThrough] = ()
     kept_headers: Sequence[str] = KEPT_HEADERS
     keeps_bodies: bool = False
+    tries_an_hour: int = TRIES_AN_HOUR
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -168,4 +177,5 @@ def forwarding_of(v: ApiVersion) -> ForwardingTyped:
         lets_through=list(v.lets_through),
         kept_headers=list(v.kept_headers),
         keeps_bodies=v.keeps_bodies,
+        tries_an_hour=v.tries_an_hour,
     )

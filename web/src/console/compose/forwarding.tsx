@@ -52,6 +52,9 @@ export function Forwarding({ view, onShow }: { view: View; onShow: (view: View) 
           : ", and no bodies."}
       </p>
       <p className="mt-1">
+        Of what anyone may try in the sandbox, one address tries {plural(f.tries_an_hour, "call")} an hour.
+      </p>
+      <p className="mt-1">
         <WordButton onClick={() => setOpen(true)}>change how they are asked</WordButton>
       </p>
       {open && (
@@ -82,13 +85,20 @@ function letsThrough(chosen: Settings["lets_through"]): string {
     : "What they might read as another path or method is refused.";
 }
 
-type Numbers = "connect_ms" | "answer_ms" | "most_body_bytes" | "breaker_failures" | "breaker_seconds";
+type Numbers =
+  | "connect_ms"
+  | "answer_ms"
+  | "most_body_bytes"
+  | "breaker_failures"
+  | "breaker_seconds"
+  | "tries_an_hour";
 const NUMBERS: readonly (readonly [Numbers, string])[] = [
   ["connect_ms", "To connect, ms"],
   ["answer_ms", "Between parts of an answer, ms"],
   ["most_body_bytes", "Longest body, bytes"],
   ["breaker_failures", "Left alone after so many failures in a row"],
   ["breaker_seconds", "for so many seconds"],
+  ["tries_an_hour", "Tries an hour without an account"],
 ];
 
 function Change({

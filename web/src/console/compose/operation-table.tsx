@@ -76,7 +76,12 @@ export function OperationTable({ view }: { view: View }) {
           </Button>
         </div>
       </div>
-      {chosen.length > 0 && <Group view={view} chosen={chosen} onDone={refresh} />}
+      {chosen.length > 0 && (
+        <div className="mb-2 border-l-[3px] border-kelp pl-3">
+          <Group view={view} chosen={chosen} onDone={refresh} />
+          <Anyone view={view} chosen={chosen} onDone={refresh} />
+        </div>
+      )}
       <Trouble error={page.error} />
       {!data && <Waiting words="Reading the operations" />}
       {data && data.operations.length === 0 && <p className="py-3 text-soft">No operation is like that.</p>}
@@ -123,6 +128,9 @@ export function OperationTable({ view }: { view: View }) {
                     </div>
                   )}
                   {o.summary && <div className="text-[13px] text-soft">{o.summary}</div>}
+                  {o.tried_by_anyone && (
+                    <div className="text-[13px] text-soft">anyone may try it in the sandbox</div>
+                  )}
                 </>
               ),
             },
@@ -194,7 +202,7 @@ function Group({ view, chosen, onDone }: { view: View; chosen: number[]; onDone:
     onSuccess: onDone,
   });
   return (
-    <div className="mb-2 flex items-end gap-3 border-l-[3px] border-kelp pl-3">
+    <div className="flex items-end gap-3">
       <div className="w-56">
         <Field
           label={`Group of the ${plural(chosen.length, "chosen operation")}`}
@@ -218,6 +226,33 @@ function Group({ view, chosen, onDone }: { view: View; chosen: number[]; onDone:
       </div>
       <Trouble error={put.error} />
     </div>
+  );
+}
+
+/** Whether operations may be tried in the sandbox without an account. */
+function Anyone({ view, chosen, onDone }: { view: View; chosen: number[]; onDone: () => void }) {
+  const allow = useMutation({
+    mutationFn: (allowed: boolean) =>
+      api.post("/apis/{version_id}/operations/trying", {
+        params: { path: { version_id: view.id } },
+        body: { operations: chosen, allowed },
+      }),
+    onSuccess: onDone,
+  });
+  return (
+    <>
+      <p className="pb-1 text-[13.5px]">
+        Without an account, in the sandbox:{" "}
+        <WordButton disabled={allow.isPending} onClick={() => allow.mutate(true)}>
+          anyone may try {chosen.length === 1 ? "it" : "them"}
+        </WordButton>{" "}
+        ·{" "}
+        <WordButton disabled={allow.isPending} onClick={() => allow.mutate(false)}>
+          nobody may
+        </WordButton>
+      </p>
+      <Trouble error={allow.error} />
+    </>
   );
 }
 

@@ -53,6 +53,7 @@ const EMPTY: Typed = {
   groups: [],
   operations: [],
   moves_anew: false,
+  strangers_plan: null,
 };
 
 export function NewProduct() {
@@ -87,12 +88,14 @@ const MOVES = [
 
 type FormProps<R> = {
   start: Typed;
+  /** Its plans on sale, under whose limits it may be sold open. */
+  plans?: { id: number; name: string }[];
   verb: string;
   send: (typed: Typed) => Promise<R>;
   done: (answer: R) => unknown;
 };
 
-export function ProductForm<R>({ start, verb, send, done }: FormProps<R>) {
+export function ProductForm<R>({ start, plans = [], verb, send, done }: FormProps<R>) {
   const entry = useEntry({ start, send, done });
   const groups = useQuery(ofGroups());
   const typed = entry.form.watch();
@@ -123,6 +126,25 @@ export function ProductForm<R>({ start, verb, send, done }: FormProps<R>) {
           />
         )}
       </Own>
+      {plans.length > 0 && (
+        <Own<number | null> name="strangers_plan">
+          {({ value, onChange, error }) => (
+            <Choose
+              label="Without a credential"
+              value={value === null ? "" : String(value)}
+              choices={[
+                ["", "nobody calls it"],
+                ...plans.map(({ id, name }): [string, string] => [
+                  String(id),
+                  `anyone calls it: counted for the address under the limits of ${name}, never charged`,
+                ]),
+              ]}
+              error={error}
+              onChange={(chosen) => onChange(chosen === "" ? null : Number(chosen))}
+            />
+          )}
+        </Own>
+      )}
       <Choices
         name="groups"
         label="Seen by consumers of"

@@ -247,7 +247,9 @@ function EditProduct({ sheet, onClose, onDone }: { sheet: Sheet; onClose: () => 
           groups: p.group_ids,
           operations: p.operations,
           moves_anew: p.moves_anew,
+          strangers_plan: p.strangers_plan,
         }}
+        plans={sheet.plans.filter((plan) => plan.state === "on sale")}
         verb="Save"
         send={(body) =>
           api.put("/products/{product_id}", {

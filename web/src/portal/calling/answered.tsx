@@ -9,6 +9,7 @@ import { ReceiptLadder } from "../../kit/receipt";
 import { Table } from "../../kit/table";
 import { beginning } from "../beginning";
 import { useMe } from "../me";
+import { inPlace, partsAsText } from "./files";
 import { type Left, limitsOf, meaning, span } from "./limits";
 import { isJson, parsed, type Request } from "./request";
 import { Scrolled } from "./scrolled";
@@ -52,7 +53,7 @@ export function Answered({ request, answer }: { request: Request; answer: Answer
           {limits.map((limit) => (
             <LimitLeft key={limit.name} of={limit} />
           ))}
-          {me.name && answer.call && <Receipt call={answer.call} />}
+          {me.name && request.secret && answer.call && <Receipt call={answer.call} />}
         </aside>
       </div>
     </section>
@@ -155,7 +156,7 @@ function AsSent({ request }: { request: Request }) {
           ...request.headers
             .filter(([name]) => !left.includes(name))
             .map(([name, value]) => `${name}: ${name === request.secret ? begins(value) : value}`),
-          ...(request.body ? ["", request.body] : []),
+          ...(bodyAsText(request) ? ["", bodyAsText(request)] : []),
         ].join("\n")}
       </pre>
       {left.length > 0 && (
@@ -163,6 +164,12 @@ function AsSent({ request }: { request: Request }) {
       )}
     </details>
   );
+}
+
+/** What was sent, with words in place of what is no text. */
+function bodyAsText({ body, parts, file }: Request): string {
+  if (parts) return partsAsText(parts).replaceAll("\r\n", "\n");
+  return file ? inPlace(file) : (body ?? "");
 }
 
 function begins(value: string): string {

@@ -8,7 +8,7 @@ import { count, dayAndMinute, listed, plural } from "../../kit/format";
 import { useMe } from "../me";
 import { Answered } from "./answered";
 import { Fill } from "./fill";
-import { type ProofChosen, useProof, WORDS, wayName } from "./proof";
+import { isWithout, type ProofChosen, useProof, WORDS, wayName } from "./proof";
 import { begun, missing, type Request, requestOf } from "./request";
 import { type Answer, reason, sendKnown } from "./sending";
 import { Snippet } from "./snippet";
@@ -75,6 +75,7 @@ function Try({
 }) {
   const { change } = useAddress();
   const history = useTries();
+  const me = useMe();
   const [sent, setSent] = useState<Sent | null>(null);
   const [trouble, setTrouble] = useState("");
   const [running, setRunning] = useState(false);
@@ -110,7 +111,8 @@ function Try({
       what: `${one.line.method} ${new URL(request.url).pathname}`,
       status: answer.status,
       took: Math.round(answer.took),
-      call: answer.call,
+      // A stranger's call has no receipt that its caller could open.
+      call: request.secret && me.name ? answer.call : "",
       before,
     });
   };
@@ -238,18 +240,25 @@ function Try({
   );
 }
 
+const LABELS: Record<string, string> = {
+  key: "The key",
+  basic: "The secret",
+  client: "The secret",
+  token: "The token",
+};
+
 /** Who calls, as a sentence; with a place for what has to be typed. */
 function Who({ proof, one, product }: { proof: ProofChosen; one: Operation; product: Product }) {
   const { sandbox, issuers } = one;
   const me = useMe();
   const { way, app } = proof;
-  const secret = { key: "The key", basic: "The secret", client: "The secret", token: "The token" }[way.shows];
+  const without = isWithout(way);
   return (
     <fieldset className="mb-3">
       <legend className="sr-only">Who calls</legend>
       <p>
         Call{" "}
-        {proof.apps.length > 0 && (
+        {proof.apps.length > 0 && !without && (
           <>
             as{" "}
             <select
@@ -281,9 +290,20 @@ function Who({ proof, one, product }: { proof: ProofChosen; one: Operation; prod
         </select>
         .
       </p>
-      {!way.hour && (
+      {way.shows === "sandbox" && (
+        <p className="text-[13px] text-soft">
+          It asks for the sandbox, which answers so many calls an hour from your address.
+        </p>
+      )}
+      {way.shows === "nothing" && (
+        <p className="text-[13px] text-soft">
+          The call is live. It counts for your address, under the limits of {one.open_under}, and costs
+          nothing.
+        </p>
+      )}
+      {!way.hour && !without && (
         <Field
-          label={secret}
+          label={LABELS[way.shows] ?? ""}
           type="password"
           autoComplete="off"
           value={proof.typed}
@@ -291,7 +311,7 @@ function Who({ proof, one, product }: { proof: ProofChosen; one: Operation; prod
           hint="It goes from this page to the gateway alone. A live one makes live calls: they count, and cost what they cost."
         />
       )}
-      {app && !proof.held && (
+      {app && !proof.held && !without && (
         <p className="text-[13px] text-soft">
           {app.name} is on no plan of {product.name} yet; the gateway says so.{" "}
           <Link className="figure-link" to={`/products/${product.slug}`}>
@@ -299,7 +319,7 @@ function Who({ proof, one, product }: { proof: ProofChosen; one: Operation; prod
           </Link>
         </p>
       )}
-      {!sandbox && (
+      {!sandbox && !without && (
         <p className="text-[13px] text-soft">No sandbox answers it: a live credential does alone.</p>
       )}
       {way.shows === "token" &&

@@ -1,7 +1,8 @@
 import type { Portal } from "../../api/portal";
 import { WordButton } from "../../kit/controls";
 import { Prose } from "../../kit/prose";
-import { begun, isForm, isJson, keyOf, parsed, type Values } from "./request";
+import { chosen } from "./files";
+import { begun, filesOf, isBytes, isForm, isJson, isMultipart, keyOf, parsed, type Values } from "./request";
 
 type Operation = Portal["OperationView"];
 type Parameter = Portal["Parameter"];
@@ -14,7 +15,7 @@ export function Fill({
 }: {
   one: Operation;
   values: Values;
-  onChange: (values: Values) => void;
+  onChange: React.Dispatch<React.SetStateAction<Values>>;
 }) {
   const said = one.described;
   const set = (key: string, value: string) =>
@@ -30,11 +31,12 @@ export function Fill({
           onChange={(value) => set(keyOf(parameter), value)}
         />
       ))}
-      {bodies.length > 0 && (
+      {bodies.length > 0 && !isBytes(values.media) && (
         <div className="mb-3">
           <label className="block text-[13px] text-soft">
             Body, {values.media}
-            {isForm(values.media) && ": each name and value of this object as a field"}
+            {(isForm(values.media) || isMultipart(values.media)) &&
+              ": each name and value of this object as a field"}
             {said?.body_required && <b className="ml-2 font-semibold text-ink">required</b>}
             <textarea
               className="field resize-y font-mono text-[12.5px] text-ink"
@@ -48,13 +50,63 @@ export function Fill({
             <WordButton onClick={() => onChange({ ...values, body: begun(one).body })}>
               the example again
             </WordButton>
-            {isJson(values.media) && values.body.trim() !== "" && parsed(values.body) === null && (
-              <span role="status">This is no JSON object; it is sent as it stands.</span>
-            )}
+            {(isJson(values.media) || isMultipart(values.media)) &&
+              values.body.trim() !== "" &&
+              parsed(values.body) === null && (
+                <span role="status">
+                  This is no JSON object; it is {isMultipart(values.media) ? "left out" : "sent as it stands"}
+                  .
+                </span>
+              )}
           </p>
         </div>
       )}
+      {filesOf(one, values.media).map((name) => (
+        <OneFile
+          key={name}
+          label={name === "" ? `The body, a file of ${values.media}` : name}
+          required={
+            name === ""
+              ? Boolean(said?.body_required)
+              : Boolean(
+                  bodies
+                    .find((b) => b.media_type === values.media)
+                    ?.schema?.parts.find((p) => p.name === name)?.required,
+                )
+          }
+          onChoose={async (file) => {
+            const read = file && (await chosen(file));
+            onChange((now) => {
+              const { [name]: _, ...others } = now.files;
+              return { ...now, files: read ? { ...others, [name]: read } : others };
+            });
+          }}
+        />
+      ))}
     </>
+  );
+}
+
+/** A file that goes with a call. */
+function OneFile({
+  label,
+  required,
+  onChoose,
+}: {
+  label: string;
+  required: boolean;
+  onChoose: (file: File | undefined) => void;
+}) {
+  return (
+    <label className="mb-3 block text-[13px] text-soft">
+      <code className="font-mono text-ink">{label}</code>
+      {required && <b className="ml-2 font-semibold text-ink">required</b>}
+      <input
+        type="file"
+        className="mt-1 block w-full text-[13px] text-ink"
+        onChange={(e) => onChoose(e.target.files?.[0])}
+      />
+    </label>
   );
 }
 

@@ -11,6 +11,7 @@ import { reqwest } from "httpsnippet/dist/targets/rust/reqwest/client";
 import { curl } from "httpsnippet/dist/targets/shell/curl/client";
 import { nsurlsession } from "httpsnippet/dist/targets/swift/nsurlsession/client";
 import type { Client } from "httpsnippet/dist/targets/targets";
+import { BOUNDARY, inPlace, partsAsText, typeOf } from "./files";
 import type { Language } from "./language-names";
 import { isJson, parsed, type Request } from "./request";
 
@@ -34,7 +35,13 @@ const LANGUAGES = {
 export function written(request: Request, language: Language): string {
   const url = new URL(request.url);
   const query = Object.fromEntries([...url.searchParams.keys()].map((k) => [k, url.searchParams.getAll(k)]));
-  const headers = Object.fromEntries(request.headers);
+  // A shell takes files by their names; elsewhere what is sent stands in the program as it is.
+  const byName = language === "Shell" && (request.parts !== null || request.file !== null);
+  const sent = request.headers.flatMap(([name, value]): [string, string][] => {
+    if (!request.parts || name !== "Content-Type") return [[name, value]];
+    return byName ? [] : [[name, `${value}; boundary=${BOUNDARY}`]];
+  });
+  const headers = Object.fromEntries(sent);
   const json = isJson(request.media) ? parsed(request.body ?? "") : null;
   const path = `${url.pathname}${url.search}`;
   // What the package's own preparation comes to, which needs more than a browser has.
@@ -47,7 +54,7 @@ export function written(request: Request, language: Language): string {
     headersSize: 0,
     bodySize: 0,
     queryString: [],
-    headers: request.headers.map(([name, value]) => ({ name, value })),
+    headers: sent.map(([name, value]) => ({ name, value })),
     cookies: [],
     cookiesObj: {},
     queryObj: {},
@@ -64,12 +71,32 @@ export function written(request: Request, language: Language): string {
       href: request.url,
       query,
     },
-    postData: {
-      mimeType: json === null ? "text/plain" : "application/json",
-      text: request.body ?? undefined,
-      jsonObj: json ?? undefined,
-    },
+    postData: byName
+      ? filesByName(request)
+      : {
+          mimeType: json === null ? "text/plain" : "application/json",
+          text: request.parts
+            ? partsAsText(request.parts)
+            : request.file
+              ? inPlace(request.file)
+              : (request.body ?? undefined),
+          jsonObj: json ?? undefined,
+        },
   };
   const client: Client = LANGUAGES[language];
-  return client.convert(prepared as unknown as Parameters<Client["convert"]>[0]) as string;
+  const options = { binary: byName };
+  const text = client.convert(prepared as unknown as Parameters<Client["convert"]>[0], options) as string;
+  // The package takes every answer for JSON here.
+  return language === "JavaScript" && !request.answersJson
+    ? text.replace("await response.json()", "await response.text()")
+    : text;
+}
+
+/** What is sent of a form or a file, where a program reads files by their names. */
+function filesByName({ parts, file }: Request) {
+  if (file) return { mimeType: typeOf(file), text: `@${file.file.name}` };
+  const params = (parts ?? []).map(({ name, value }) =>
+    typeof value === "string" ? { name, value } : { name, fileName: value.file.name },
+  );
+  return { mimeType: "multipart/form-data", params };
 }

@@ -12,7 +12,7 @@ type Operation = Portal["OperationView"];
 type Application = Portal["ApplicationView"];
 
 /** How a call proves who makes it: by what it shows, and whether that is made on the spot for an hour. */
-export type Way = { shows: "key" | "basic" | "client" | "token"; hour: boolean };
+export type Way = { shows: "key" | "basic" | "client" | "token" | "sandbox" | "nothing"; hour: boolean };
 
 /** What a way is called in a sentence. */
 export const WORDS: Record<string, string> = {
@@ -23,6 +23,8 @@ export const WORDS: Record<string, string> = {
   "client hour": "a token, for a secret made for an hour",
   client: "a token, for a secret that I have",
   token: "a token of an issuer that is trusted here",
+  sandbox: "no credential, in the sandbox",
+  nothing: "no credential",
 };
 export const wayName = (way: Way) => `${way.shows}${way.hour ? " hour" : ""}`;
 
@@ -41,7 +43,7 @@ export function useProof(one: Operation, product: string) {
   const [shownToken, setShownToken] = useState("");
   const holds = (a: Application) => a.plans.some((p) => p.product === product && p.subscription_id !== null);
   const app = own.data?.find((a) => a.id === application) ?? own.data?.find(holds) ?? own.data?.[0];
-  const ways: Way[] = (one.kinds as Way["shows"][])
+  const shown: Way[] = (one.kinds as Way["shows"][])
     .filter((kind) => kind in WORDS)
     .flatMap((shows) => [
       ...(app && me.may.includes("run applications") && one.sandbox && shows !== "token"
@@ -49,6 +51,12 @@ export function useProof(one: Operation, product: string) {
         : []),
       { shows, hour: false },
     ]);
+  const without: Way[] = [
+    ...(one.tried_by_anyone ? [{ shows: "sandbox" as const, hour: false }] : []),
+    ...(one.open_under ? [{ shows: "nothing" as const, hour: false }] : []),
+  ];
+  // Who has no account here begins with what needs none.
+  const ways = me.name ? [...shown, ...without] : [...without, ...shown];
   const way = ways.find((w) => wayName(w) === chosen) ?? ways[0] ?? { shows: "key", hour: false };
 
   /** The secret that goes with a way; made now where it is one for an hour and none is good. */
@@ -93,7 +101,12 @@ export function useProof(one: Operation, product: string) {
     /** When what calls was made here; long ago where it was not. */
     madeAt: () => (way.hour && app ? (made.get(`${app.id} ${kindOf(way)}`)?.at ?? 0) : 0),
     /** What is still to be typed before a call can be sent. */
-    wanting: way.hour || typed.trim() !== "" ? "" : way.shows === "key" ? "the key" : secretWords(way),
+    wanting:
+      way.hour || isWithout(way) || typed.trim() !== ""
+        ? ""
+        : way.shows === "key"
+          ? "the key"
+          : secretWords(way),
     /** As it stands in a program: only what was made for an hour is written out. */
     written: proofOf(one, way, app?.client_id ?? "YOUR-CLIENT-ID", placeholder(way, app, typed)),
     /** As it is sent; made first where it is to be. */
@@ -108,20 +121,25 @@ export function useProof(one: Operation, product: string) {
   };
 }
 
+/** Whether a way shows no credential. */
+export const isWithout = ({ shows }: Way) => shows === "sandbox" || shows === "nothing";
+
 export type ProofChosen = ReturnType<typeof useProof>;
 
 const kindOf = (way: Way) => (way.shows === "key" ? "key" : "secret");
 const secretWords = (way: Way) => (way.shows === "token" ? "the token" : "the secret");
 
-/** What shows who calls: a key where the product takes it, Basic (RFC 7617) or a bearer token (RFC 6750). */
+/** What shows who calls, or asks for the sandbox without it: a key where the product takes it, Basic (RFC 7617) or a bearer token (RFC 6750). */
 function proofOf(one: Operation, { shows }: Way, client: string, secret: string): Proof {
-  if (shows === "key") return { header: [one.key_header, secret] };
-  if (shows === "basic") return { header: ["Authorization", basic(client, secret)] };
-  return { header: ["Authorization", `Bearer ${secret}`] };
+  if (shows === "nothing") return { header: null, secret: false };
+  if (shows === "sandbox") return { header: ["Calm-Environment", "sandbox"], secret: false };
+  const value = shows === "basic" ? basic(client, secret) : `Bearer ${secret}`;
+  return { header: shows === "key" ? [one.key_header, secret] : ["Authorization", value], secret: true };
 }
 
 /** What stands for a secret in a program: one for an hour itself, and of another no more than shows which it is. */
 function placeholder(way: Way, app: Application | undefined, typed: string): string {
+  if (isWithout(way)) return "";
   if (way.shows === "client" || way.shows === "token") return "YOUR-TOKEN";
   const kind = kindOf(way);
   const known = way.hour && app ? made.get(`${app.id} ${kind}`) : undefined;

@@ -1,4 +1,4 @@
-import type { Request } from "./request";
+import { isMultipart, type Request } from "./request";
 
 /** An answer, as a page can show it. `took` is in milliseconds, to its head. */
 export type Answer = {
@@ -12,6 +12,19 @@ export type Answer = {
 /** What a page may not set itself; a browser would leave it out without a word. */
 const NOT_SET = ["cookie", "host"];
 
+/** Whether a page leaves a field out, or to the browser, which says itself what stands between a form's parts. */
+const left = (request: Request, name: string) =>
+  NOT_SET.includes(name.toLowerCase()) ||
+  (request.parts !== null && isMultipart(request.media) && name === "Content-Type");
+
+function formOf(parts: NonNullable<Request["parts"]>): FormData {
+  const form = new FormData();
+  for (const { name, value } of parts)
+    if (typeof value === "string") form.append(name, value);
+    else form.append(name, value.file);
+  return form;
+}
+
 /** What of a call is not sent from a page, by name. */
 export const unsent = (request: Request) =>
   request.headers.map(([name]) => name).filter((name) => NOT_SET.includes(name.toLowerCase()));
@@ -21,8 +34,8 @@ export async function send(request: Request, signal?: AbortSignal): Promise<Answ
   const begun = performance.now();
   const answer = await fetch(request.url, {
     method: request.method,
-    headers: request.headers.filter(([name]) => !NOT_SET.includes(name.toLowerCase())),
-    body: request.body,
+    headers: request.headers.filter(([name]) => !left(request, name)),
+    body: request.parts ? formOf(request.parts) : (request.file?.file ?? request.body),
     cache: "no-store",
     credentials: "omit",
     redirect: "manual",
