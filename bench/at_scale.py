@@ -82,7 +82,7 @@ def measure(folder: Path | None = None) -> dict[str, dict[str, float]]:
 def _fill(home: Path, size: str, url: str) -> None:
     if (home / size).exists():
         return
-    ctx = context_for(engine(url), reach=HERE)
+    ctx = context_for(engine(url), reach=HERE, sealing_secret="for the bench alone")
     found(ctx)
     load(ctx, Processes(home, url, demo=True).standins)
     if size == "hundredfold":

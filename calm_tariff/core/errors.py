@@ -32,6 +32,10 @@ class Conflict(CalmTariffError):
     """The thing is in a state in which this cannot be done."""
 
 
+class Away(CalmTariffError):
+    """Something outside that has to be asked does not answer, or not as it must."""
+
+
 class Deadlocked(Conflict):
     """Two did things at the same moment that wait for each other. Nothing of this one was done: it may be tried again
     as it was."""

@@ -19,7 +19,7 @@ from calm_tariff.demo.history import Called, Caller, World
 from calm_tariff.demo.lately import lately
 from calm_tariff.demo.offers import APIS, HOUSE_LIMITS, METERS, PRODUCTS
 from calm_tariff.demo.office import DemoOffice
-from calm_tariff.demo.portals import PORTALS, WAITING
+from calm_tariff.demo.portals import CLIENT, CLIENT_SECRET, PORTALS, WAITING
 from calm_tariff.demo.scenario import (
     DAYS,
     PASSWORD,
@@ -33,7 +33,8 @@ from calm_tariff.formats.callers import Asked, LiveCaller
 from calm_tariff.formats.pictures import KINDS
 from calm_tariff.services.admit import carrying_over, groups
 from calm_tariff.services.admit.carrying_over import Existing
-from calm_tariff.services.admit.portals import portals
+from calm_tariff.services.admit.portals import identity_provider, portals
+from calm_tariff.services.admit.portals.identity_provider import IdentityProviderTyped
 from calm_tariff.services.admit.portals.portals import PortalTyped
 from calm_tariff.services.base.context import Actor, Context
 from calm_tariff.services.compose import house_limits, meters, products
@@ -87,7 +88,7 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     offers: dict[str, int] = {}
     for product in PRODUCTS:
         offers |= _sell(office, product, labels, seen_by)
-    _open_portals(office, seen_by)
+    _open_portals(office, seen_by, standins)
     say(f"admitting {len(CONSUMERS)} consumers")
     secrets: dict[int, str] = {}
     for consumer in (*CONSUMERS, WAITING):
@@ -178,8 +179,8 @@ def _sell(office: DemoOffice, product: DemoProduct, labels: dict[str, int], seen
     return {f"{product.name} · {plan.name}": plan.id for plan in sheet.plans}
 
 
-def _open_portals(office: DemoOffice, seen_by: dict[str, int]) -> None:
-    """How the portals look, and what each offers to whom."""
+def _open_portals(office: DemoOffice, seen_by: dict[str, int], standins: str) -> None:
+    """How the portals look, what each offers to whom, and through whom people sign in."""
     ctx = office.on(0, "Ines", 0)
     product_ids = {p.name: p.id for p in products.summaries(ctx)}
     for demo in PORTALS:
@@ -197,6 +198,11 @@ def _open_portals(office: DemoOffice, seen_by: dict[str, int]) -> None:
         for kind in KINDS:
             picture = PICTURES / f"{demo.pictures}-{kind}.png"
             portals.set_picture(ctx, kept.id, kind, picture.read_bytes())
+        if demo.through:
+            client = IdentityProviderTyped(
+                name=demo.through, issuer=f"{standins}/issuer", client_id=CLIENT, client_secret=CLIENT_SECRET
+            )
+            identity_provider.set_provider(ctx, kept.id, client)
 
 
 def _bound(terms: dict[str, Any], labels: dict[str, int]) -> dict[str, Any]:

@@ -7,12 +7,15 @@ from dataclasses import dataclass
 from calm_tariff.core.portals import FIRST, OTHERS, Brand, Entrance, Page
 from calm_tariff.demo.scenario import DemoConsumer
 
+# The client that portals are to the issuer among the stand-ins.
+CLIENT, CLIENT_SECRET = "larkmouth-portal", "larkmouth-demo-client"
 PILOT_ROOM = f"{OTHERS}pilots"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DemoPortal:
-    """A portal; `pictures` begins the names of its logo and icon. Without products it offers everything."""
+    """A portal; `pictures` begins the names of its logo and icon. Without products it offers
+    everything. People sign in `through` an outside provider, too, where one is named."""
 
     path: str
     brand: Brand
@@ -21,6 +24,7 @@ class DemoPortal:
     groups: tuple[str, ...] = ()
     pages: tuple[Page, ...] = ()
     pictures: str
+    through: str = ""
 
 
 _BEGIN = """
@@ -74,6 +78,7 @@ PORTALS = (
         groups=("Harbour pilots",),
         pages=(Page(prefix="the-watch", title="The watch", text=_WATCH),),
         pictures="pilots",
+        through="Coast identity",
     ),
 )
 

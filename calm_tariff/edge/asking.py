@@ -74,6 +74,17 @@ def session_token(request: Request, cookie: str) -> str:
     return request.cookies.get(_cookie(request, cookie)[0], "")
 
 
+def keep_in_browser(request: Request, response: Response, cookie: str, value: str, seconds: int) -> None:
+    """Have the browser keep a value for a while that only we read."""
+    name, https = _cookie(request, cookie)
+    response.set_cookie(name, value, httponly=True, samesite="strict", path="/", max_age=seconds, secure=https)
+
+
+def kept_in_browser(request: Request, cookie: str) -> str:
+    """A value that the browser keeps for us; empty where there is none."""
+    return request.cookies.get(_cookie(request, cookie)[0], "")
+
+
 def _cookie(request: Request, cookie: str) -> tuple[str, bool]:
     https = request.app.state.settings.address.startswith("https://")
     return (f"__Host-{cookie}" if https else cookie), https

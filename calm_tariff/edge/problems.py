@@ -12,6 +12,7 @@ from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
 
 from calm_tariff.core.errors import (
+    Away,
     CalmTariffError,
     Conflict,
     Invalid,
@@ -33,6 +34,7 @@ _STATUS: dict[type[CalmTariffError], tuple[int, str]] = {
     Conflict: (409, "Not possible now"),
     Stale: (412, "Changed meanwhile"),
     TooMany: (429, "Too many attempts"),
+    Away: (503, "Not answered"),
 }
 
 

@@ -1,15 +1,25 @@
-"""A token issuer: signs tokens with whatever claims it is asked for, and rotates its keys."""
+"""A token issuer: signs tokens with whatever claims it is asked for, and rotates its keys; and a provider of identities
+(OpenID Connect) for made-up people."""
 
 from __future__ import annotations
 
+import base64
+import hashlib
+import secrets
 import time
-from typing import Any
+from collections.abc import Mapping
+from dataclasses import dataclass
+from html import escape
+from typing import Annotated, Any
+from urllib.parse import urlencode
 
-from fastapi import APIRouter, Request
-from fastapi.responses import PlainTextResponse
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import HTMLResponse, JSONResponse, PlainTextResponse
 from joserfc import jwt
 from joserfc.jwk import ECKey, RSAKey
 from pydantic import BaseModel, Field
+
+_Field = Annotated[str, Form()]
 
 
 class TokenIn(BaseModel):
@@ -18,6 +28,26 @@ class TokenIn(BaseModel):
     claims: dict[str, Any] = {}
     algorithm: str = Field(default="ES256", pattern="ES256|RS256")
     seconds: int = 300
+
+
+@dataclass(frozen=True)
+class Known:
+    """Somebody whom the provider knows, and whether it has verified their mail address."""
+
+    subject: str
+    name: str
+    email: str
+    verified: bool = True
+
+
+PEOPLE = (
+    Known("p-4711", "Bento Farol", "bento@larkmouth-pilots.example"),
+    Known("p-4712", "Ondina Faro", "ondina@tugs.example"),
+    Known("p-4713", "Ruivo Pargo", "ruivo@elsewhere.example"),
+    Known("p-4714", "Noa Maresia", "noa@tugs.example", verified=False),
+)
+# The client that portals of a demo are.
+CLIENT, CLIENT_SECRET = "larkmouth-portal", "larkmouth-demo-client"
 
 
 def router() -> APIRouter:
@@ -42,6 +72,49 @@ def router() -> APIRouter:
         key = keys[wanted.algorithm]
         header = {"alg": wanted.algorithm, "kid": key.kid}
         return {"token": jwt.encode(header, {**usual, **wanted.claims}, key, algorithms=[wanted.algorithm])}
+
+    # By code: whom it was given for, and the question that it answers.
+    given: dict[str, tuple[Known, Mapping[str, str]]] = {}
+
+    @made.get("/.well-known/openid-configuration")
+    async def described(request: Request) -> Any:
+        here = f"{str(request.base_url).rstrip('/')}/issuer"
+        return {
+            "issuer": here,
+            "authorization_endpoint": f"{here}/authorize",
+            "token_endpoint": f"{here}/token",
+            "jwks_uri": f"{here}/jwks.json",
+            "response_types_supported": ["code"],
+            "subject_types_supported": ["public"],
+            "id_token_signing_alg_values_supported": ["ES256"],
+        }
+
+    @made.get("/authorize")
+    async def who_is_it(request: Request) -> HTMLResponse:
+        """Whom to be, as links back with a code."""
+        asked, lines = dict(request.query_params), []
+        for one in PEOPLE:
+            code = secrets.token_urlsafe(16)
+            given[code] = one, asked
+            back = f"{asked.get('redirect_uri', '')}?{urlencode({'code': code, 'state': asked.get('state', '')})}"
+            lines.append(f'<li><a href="{escape(back)}">{escape(one.name)}, {escape(one.email)}</a></li>')
+        text = f"<h1>Who are you?</h1><p>Made-up people of a demo.</p><ul>{''.join(lines)}</ul>"
+        return HTMLResponse(f"<!doctype html><html lang=en><title>Coast identity</title>{text}</html>")
+
+    @made.post("/token")
+    async def answer(request: Request, code: _Field, redirect_uri: _Field, code_verifier: _Field) -> Any:
+        """An ID token for a code, once."""
+        login = base64.b64encode(f"{CLIENT}:{CLIENT_SECRET}".encode()).decode()
+        if request.headers.get("authorization") != f"Basic {login}":
+            return JSONResponse({"error": "invalid_client"}, 401)
+        one, asked = given.pop(code, (None, {}))
+        proof = base64.urlsafe_b64encode(hashlib.sha256(code_verifier.encode()).digest()).decode().rstrip("=")
+        if one is None or asked.get("redirect_uri") != redirect_uri or asked.get("code_challenge") != proof:
+            return JSONResponse({"error": "invalid_grant"}, 400)
+        claims: dict[str, Any] = {"sub": one.subject, "aud": CLIENT, "nonce": asked.get("nonce"), "name": one.name}
+        claims |= {"email": one.email, "email_verified": one.verified}
+        signed = await sign(request, TokenIn(claims=claims))
+        return {"access_token": secrets.token_urlsafe(16), "token_type": "Bearer", "id_token": signed["token"]}
 
     @made.post("/rotate")
     async def rotate() -> Any:

@@ -30,7 +30,7 @@ def product(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Ite
     upgrade(url)
     serving = database.let_serve("calm_browser", metadata.tables)
     processes = Processes(tmp_path_factory.mktemp("product"), serving, demo=True)
-    ctx = context_for(engine(url), reach=HERE)
+    ctx = context_for(engine(url), reach=HERE, sealing_secret=processes.settings.value_secret)
     found(ctx)
     processes.callers = load(ctx, processes.standins, scale=0.15).callers
     for command in ("standins", "web", "gateway", "worker"):

@@ -37,6 +37,7 @@ SIGNING_IN = {"/me", "/session", "/session/demo", "/session/forgotten", "/sessio
 ANYONE = (
     SIGNING_IN
     | {"/joining", "/joining/look"}
+    | {"/session/outside", *(f"/session/outside/{part}" for part in ("answer", "code", "account"))}
     | {"/sign-up", "/sign-up/confirm", "/products", "/products/{slug}", "/products/{slug}/estimate"}
 )
 ANYONE |= {"/products/{slug}/versions", "/products/{slug}/calls.har"}
@@ -110,6 +111,7 @@ def lived(office: Office) -> dict[str, Any]:
         "consumer_id": ferries.member.consumer_id,
         "start": "2026-09-01",
         "issuer_id": 1,
+        "identity_id": 1,
         "note_id": 1,
         "session_id": "0" * 24,
         "member_id": ferries.member.member_id,

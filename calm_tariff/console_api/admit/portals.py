@@ -14,7 +14,8 @@ from calm_tariff.core.portals import ACCENT, FONTS, MAIN, Brand, Entrance, Page,
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.formats.pictures import Kind
-from calm_tariff.services.admit.portals import invitations, portals
+from calm_tariff.services.admit.portals import identity_provider, invitations, portals
+from calm_tariff.services.admit.portals.identity_provider import IdentityProviderTyped, IdentityProviderView
 from calm_tariff.services.admit.portals.invitations import InvitationView
 from calm_tariff.services.admit.portals.portals import PortalTyped, PortalView
 from calm_tariff.services.base.context import ROLES
@@ -28,6 +29,16 @@ class PortalName(BaseModel):
 
     name: str = Field(max_length=200)
     prefix: str = Field(max_length=100)
+
+
+class IdentityProviderIn(BaseModel):
+    """Through whom people sign in to a portal: the provider's name and issuer (OpenID Connect), and the client that the
+    portal is to it. Without a secret, the one that was kept stays."""
+
+    name: str = Field(max_length=60)
+    issuer: str = Field(max_length=200)
+    client_id: str = Field(max_length=200)
+    client_secret: str = Field(default="", max_length=1000)
 
 
 class PageIn(BaseModel):
@@ -154,3 +165,21 @@ def invite(ctx: Asking, portal_id: int, typed: Invited) -> InvitationView:
 def take_invitation_back(ctx: Asking, portal_id: int, email: str) -> None:
     """Take an invitation back."""
     invitations.take_back(ctx, portal_id, email)
+
+
+@router.get("/portals/{portal_id}/sign-in")
+def signs_in_through(ctx: Asking, portal_id: int) -> IdentityProviderView:
+    """Through which outside provider people sign in to a portal, besides by password."""
+    return identity_provider.of_portal(ctx, portal_id)
+
+
+@router.put("/portals/{portal_id}/sign-in")
+def sign_in_through(ctx: Asking, portal_id: int, typed: IdentityProviderIn) -> IdentityProviderView:
+    """Have people sign in to a portal through an outside provider, too."""
+    return identity_provider.set_provider(ctx, portal_id, IdentityProviderTyped(**typed.model_dump()))
+
+
+@router.delete("/portals/{portal_id}/sign-in", status_code=204)
+def sign_in_through_nobody(ctx: Asking, portal_id: int) -> None:
+    """Have nobody sign in to a portal through an outside provider any more."""
+    identity_provider.remove(ctx, portal_id)

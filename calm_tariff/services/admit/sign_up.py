@@ -29,6 +29,8 @@ from calm_tariff.store.base.locking import locked
 
 log = logging.getLogger("calm_tariff.sign_in")
 WAITS = timedelta(hours=24)
+# What stands for a hash where there is no password: no password has it.
+NO_PASSWORD = "none"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -144,6 +146,15 @@ def _portal(session: Session, ctx: Context) -> Portal:
     """The portal that somebody signs up at: the one they came by, or the first."""
     here = ctx.actor.portal_id
     return serving.first(session) if here is None else session.get_one(Portal, here)
+
+
+def must_be_taken_here(session: Session, ctx: Context, email: str) -> None:
+    """See that somebody with an address may make an account at the portal they came by, or was invited there. Raises
+    `Invalid`."""
+    portal = _portal(session, ctx)
+    mine = (AwaitedSignUp.email == email, AwaitedSignUp.portal_id == portal.id, AwaitedSignUp.expires_at > ctx.now)
+    invited = session.scalar(select(AwaitedSignUp.token_hash).where(*mine, AwaitedSignUp.invited_by.is_not(None)))
+    _must_be_taken(portal, email, invited=invited is not None)
 
 
 def _must_be_taken(portal: Portal, email: str, invited: bool = False) -> None:

@@ -20,7 +20,14 @@ from calm_tariff.store.house.people import Account
 
 log = logging.getLogger("calm_tariff.sign_in")
 Changed = Literal[
-    "password", "password by letter", "address", "factor on", "factor off", "recovery code", "recovery codes"
+    "password",
+    "password by letter",
+    "address",
+    "factor on",
+    "factor off",
+    "recovery code",
+    "recovery codes",
+    "outside sign-in",
 ]
 RECORDED: Mapping[Changed, str] = {
     "password": "changed the password",
@@ -30,6 +37,7 @@ RECORDED: Mapping[Changed, str] = {
     "factor off": "turned the second factor off",
     "recovery code": "used a recovery code",
     "recovery codes": "made other recovery codes",
+    "outside sign-in": "signed in through an outside provider for the first time",
 }
 
 

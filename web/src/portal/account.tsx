@@ -16,6 +16,7 @@ import {
 } from "../kit/signing-in";
 import { useEntered } from "./entered";
 import { useMe } from "./me";
+import { OwnOutside, SignInThrough } from "./outside";
 
 const NARROW = "mx-auto max-w-[420px] pt-6";
 export function SignIn() {
@@ -23,18 +24,21 @@ export function SignIn() {
   const entered = useEntered();
   return (
     <div className="mx-auto grid max-w-[860px] gap-x-16 gap-y-8 pt-6 md:grid-cols-2">
-      <Credentials
-        heading={<h1 className="mb-4">Sign in</h1>}
-        enter={(body) => api.post("/session", { body })}
-        onEntered={entered}
-      >
-        <Link className="figure-link" to="/sign-up">
-          Sign up instead
-        </Link>
-        <Link className="figure-link" to="/forgotten">
-          Password forgotten
-        </Link>
-      </Credentials>
+      <div>
+        <Credentials
+          heading={<h1 className="mb-4">Sign in</h1>}
+          enter={(body) => api.post("/session", { body })}
+          onEntered={entered}
+        >
+          <Link className="figure-link" to="/sign-up">
+            Sign up instead
+          </Link>
+          <Link className="figure-link" to="/forgotten">
+            Password forgotten
+          </Link>
+        </Credentials>
+        <SignInThrough />
+      </div>
       <DemoPeople
         people={me.demo}
         enter={(email) => api.post("/session/demo", { body: { email } })}
@@ -191,6 +195,7 @@ export function You() {
           endOthers: () => api.delete("/sessions", {}),
         }}
       />
+      <OwnOutside />
     </>
   );
 }

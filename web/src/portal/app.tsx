@@ -13,6 +13,7 @@ import { Browse } from "./browse";
 import { picture, useLook } from "./look";
 import { Me, useMe } from "./me";
 import { Join } from "./organisation/invite";
+import { SignedIn } from "./outside";
 import { FurtherPage } from "./page";
 import { ProductPage } from "./product";
 
@@ -72,6 +73,7 @@ export function App() {
                   <Route path="/forgotten" element={<ForgottenPassword />} />
                   <Route path="/reset" element={<ResetPassword />} />
                   <Route path="/join" element={<Join />} />
+                  <Route path="/signed-in" element={<SignedIn />} />
                   <Route path="/address" element={<NewAddress />} />
                   <Route
                     path="/you"

@@ -13,6 +13,7 @@ from calm_tariff.core import membership
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.membership import ROLES, Belongs, Role
 from calm_tariff.core.sentences import role_in_words
+from calm_tariff.services.admit import outside_sign_in
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
@@ -190,6 +191,7 @@ def _gone(session: Session, ctx: Context, everybody: Sequence[Member], member_id
     auditing.note(session, ctx, "ended that somebody belongs to it", ("member", member.id, member.email))
     for forget in (sessions.end_all, passwords.forget_letters, mail_addresses.forget_letters, second_factor.forget):
         forget(session, MEMBERS, member.id)
+    outside_sign_in.forget(session, member.id)
     member.left_at, member.email, member.password_hash = ctx.now, f"left {member.id}", ""
     session.flush()
     told = subscribers.members_who_may(session, member.consumer_id, "run the account")

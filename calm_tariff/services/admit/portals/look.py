@@ -10,6 +10,7 @@ from sqlalchemy import select
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.portals import SignUp
 from calm_tariff.formats.markdown import html
+from calm_tariff.services.admit.portals import identity_provider
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.store.admit.portals import Portal, PortalPage, PortalPicture
 
@@ -35,7 +36,8 @@ class PageView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Look:
-    """How a portal looks, what it says first and who may sign up; and where calls go. `logo` and `icon` are digests of
+    """How a portal looks, what it says first and who may sign up; through which outside provider people
+    sign in (empty: none); and where calls go. `logo` and `icon` are digests of
     pictures; empty where there is none."""
 
     name: str
@@ -49,6 +51,7 @@ class Look:
     icon: str
     pages: list[PageLink]
     sign_up: SignUp
+    signs_in_through: str
     at_once: bool
     provider: str
     currency: str
@@ -75,6 +78,7 @@ def look(ctx: Context, portal_id: int, gateway: str) -> Look:
             icon=pictures.get("icon", ""),
             pages=[PageLink(page.prefix, page.title) for page in p.pages],
             sign_up=sign_up,
+            signs_in_through=identity_provider.name_of(session, portal_id),
             at_once=p.at_once,
             provider=provider.name,
             currency=provider.currency,

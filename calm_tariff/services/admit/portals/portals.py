@@ -20,6 +20,7 @@ from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.compose import visibility
 from calm_tariff.store.admit.consumers import AwaitedSignUp, Consumer
+from calm_tariff.store.admit.identities import IdentityProvider, OutsideSignIn
 from calm_tariff.store.admit.portals import Portal, PortalPage, PortalPicture
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.products import Product
@@ -166,7 +167,8 @@ def remove(ctx: Context, portal_id: int) -> None:
             raise Conflict("every installation has this one; it can be changed, not taken away", "the portal")
         before = _terms(_shown(session, ctx, portal_id))
         session.execute(update(Consumer).where(Consumer.portal_id == portal.id).values(portal_id=home.id))
-        session.execute(delete(AwaitedSignUp).where(AwaitedSignUp.portal_id == portal.id))
+        for waiting in (AwaitedSignUp, OutsideSignIn, IdentityProvider):
+            session.execute(delete(waiting).where(waiting.portal_id == portal.id))
         auditing.note(session, ctx, "took a portal away", ("portal", portal.id, portal.name), before=before)
         portal.products, portal.groups = [], []
         session.delete(portal)

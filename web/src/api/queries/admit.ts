@@ -28,6 +28,8 @@ export const contrast = (main: string, accent: string) =>
     { placeholderData: keepPreviousData, staleTime: Number.POSITIVE_INFINITY },
   );
 
+export const portalSignIn = (id: number) =>
+  ask("/portals/{portal_id}/sign-in", { params: { path: { portal_id: id } } });
 export const question = (id: number) =>
   ask("/questions/{question_id}", { params: { path: { question_id: id } } });
 export const ratings = () => ask("/ratings");
@@ -53,6 +55,7 @@ export const STALE = {
   override: ["/consumers/{consumer_id}/overrides", "/consumers/{consumer_id}", "/allowances"],
   group: ["/groups"],
   portal: ["/portals", "/portals/{portal_id}"],
+  portalSignIn: ["/portals/{portal_id}/sign-in"],
   invitation: ["/portals/{portal_id}/invitations"],
   question: ["/questions", "/counts", "/today"],
   answer: ["/consumers", "/consumers/{consumer_id}", "/today"],

@@ -8,6 +8,7 @@ const ask = asking<paths>(api);
 export const me = () => ask("/me", {}, { staleTime: Number.POSITIVE_INFINITY });
 
 export const ownSessions = () => ask("/sessions");
+export const outsideSignIns = () => ask("/outside-sign-ins");
 export const ownAddress = () => ask("/address");
 export const ownFactor = () => ask("/second-factor");
 export const organisation = () => ask("/organisation");
@@ -126,6 +127,7 @@ export const STALE = {
   question: ["/products/{slug}/questions"],
   notices: ["/notices", "/notices/unread"],
   organisation: ["/organisation"],
+  outside: ["/outside-sign-ins"],
   myRole: ["/organisation", "/me"],
   application: ["/applications"],
   key: ["/applications"],

@@ -19,6 +19,7 @@ import { ColourFields } from "./portal-colours";
 import { FurtherPages } from "./portal-pages";
 import { Pictures } from "./portal-pictures";
 import { Preview } from "./portal-preview";
+import { SignInThrough } from "./portal-sign-in";
 import { type Typed, typedOf } from "./portal-typed";
 
 type View = Console["PortalView"];
@@ -134,6 +135,8 @@ function Edit({ view }: { view: View }) {
           </Form>
           <Head>Pictures</Head>
           <Pictures view={view} />
+          <Head>Sign-in</Head>
+          <SignInThrough portal={view} />
           <Head>Invitations</Head>
           <Invitations portal={view} />
           {!view.first && <Remove view={view} />}
