@@ -5,6 +5,7 @@ from __future__ import annotations
 import unicodedata
 from functools import cache
 from hashlib import sha256
+from urllib.parse import urlsplit
 
 import email_validator
 from confusable_homoglyphs import confusables
@@ -14,6 +15,7 @@ from calm_tariff.core.errors import Invalid
 
 # Whether somebody can be reached is for the letter to find out; names kept for documentation are used in demos.
 email_validator.SPECIAL_USE_DOMAIN_NAMES.clear()
+LONGEST_PAGE = 200
 
 
 def mail_address(text: str, field: str = "email") -> str:
@@ -61,3 +63,16 @@ def _shapes() -> dict[str, str]:
             one, two = sorted((root(text), root(other["c"])), key=lambda t: (-len(t), t))
             parent[two] = one
     return {text: root(text) for text in parent if len(text) == 1}
+
+
+def page_address(address: str, field: str) -> str:
+    """The address of a page to which people are sent; empty for none. Raises `Invalid`."""
+    address = address.strip()
+    try:
+        url = urlsplit(address)
+        good = url.scheme in ("http", "https") and url.hostname and not url.username and not url.fragment
+    except ValueError:
+        good = False
+    if address and (not good or len(address) > LONGEST_PAGE or any(c.isspace() for c in address)):
+        raise Invalid("must be the http or https address of a page, without a name and password", field)
+    return address

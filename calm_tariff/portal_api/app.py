@@ -8,6 +8,7 @@ from calm_tariff.edge import own_account, problems, reference, signing_in
 from calm_tariff.portal_api.admit import (
     applications,
     downloads,
+    handing_over,
     look,
     organisation,
     outside_sign_in,
@@ -31,6 +32,7 @@ ROUTERS = (
     look,
     sign_up,
     outside_sign_in,
+    handing_over,
     organisation,
     products,
     questions,

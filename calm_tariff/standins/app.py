@@ -15,7 +15,7 @@ from fastapi import FastAPI, HTTPException, Query, Request, Response
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
-from calm_tariff.standins import harbour, issuer, tickets
+from calm_tariff.standins import harbour, issuer, own_site, tickets
 from calm_tariff.standins.mailbox import Mailbox
 from calm_tariff.standins.tides import STATIONS, extremes, predictions
 
@@ -108,7 +108,14 @@ def create_app(mailbox: Mailbox, desk_secret: str, calling: Coroutine[Any, Any, 
     async def read_asked() -> Any:
         return {"calls": asked.calls, "last_headers": asked.last_headers}
 
-    for made in (harbour.berths(), harbour.sea(), harbour.tiles(), tickets.router(desk_secret), issuer.router()):
+    for made in (
+        harbour.berths(),
+        harbour.sea(),
+        harbour.tiles(),
+        tickets.router(desk_secret),
+        issuer.router(),
+        own_site.router(),
+    ):
         app.include_router(made)
 
     @app.get("/mailbox.json")

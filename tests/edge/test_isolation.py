@@ -38,6 +38,7 @@ ANYONE = (
     SIGNING_IN
     | {"/joining", "/joining/look"}
     | {"/session/outside", *(f"/session/outside/{part}" for part in ("answer", "code", "account"))}
+    | {"/sign-up/elsewhere", "/personal"}
     | {"/sign-up", "/sign-up/confirm", "/products", "/products/{slug}", "/products/{slug}/estimate"}
 )
 ANYONE |= {"/products/{slug}/versions", "/products/{slug}/calls.har"}

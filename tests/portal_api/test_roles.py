@@ -34,6 +34,7 @@ OWNERS = {
     ("DELETE", "/subscriptions/{subscription_id}/coming-move"),
 }
 BUILDERS = {
+    ("POST", "/products/{slug}/elsewhere"),
     ("POST", "/applications"),
     ("POST", "/applications/{application_id}/keys"),
     ("POST", "/applications/{application_id}/passing-keys"),

@@ -14,9 +14,10 @@ from calm_tariff.core.portals import ACCENT, FONTS, MAIN, Brand, Entrance, Page,
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.formats.pictures import Kind
-from calm_tariff.services.admit.portals import identity_provider, invitations, portals
+from calm_tariff.services.admit.portals import identity_provider, invitations, own_site, portals
 from calm_tariff.services.admit.portals.identity_provider import IdentityProviderTyped, IdentityProviderView
 from calm_tariff.services.admit.portals.invitations import InvitationView
+from calm_tariff.services.admit.portals.own_site import OwnSiteView
 from calm_tariff.services.admit.portals.portals import PortalTyped, PortalView
 from calm_tariff.services.base.context import ROLES
 
@@ -39,6 +40,12 @@ class IdentityProviderIn(BaseModel):
     issuer: str = Field(max_length=200)
     client_id: str = Field(max_length=200)
     client_secret: str = Field(default="", max_length=1000)
+
+
+class OwnSiteIn(BaseModel):
+    """Where accounts are made instead of at the portal; empty: at the portal."""
+
+    sign_up_site: str = Field(max_length=200)
 
 
 class PageIn(BaseModel):
@@ -183,3 +190,27 @@ def sign_in_through(ctx: Asking, portal_id: int, typed: IdentityProviderIn) -> I
 def sign_in_through_nobody(ctx: Asking, portal_id: int) -> None:
     """Have nobody sign in to a portal through an outside provider any more."""
     identity_provider.remove(ctx, portal_id)
+
+
+@router.get("/portals/{portal_id}/own-site")
+def own_site_of(ctx: Asking, portal_id: int) -> OwnSiteView:
+    """Where accounts are made instead of at the portal, and whether documentation elsewhere may ask for keys."""
+    return own_site.of_portal(ctx, portal_id)
+
+
+@router.put("/portals/{portal_id}/own-site")
+def set_own_site(ctx: Asking, portal_id: int, typed: OwnSiteIn) -> OwnSiteView:
+    """Have accounts made at a site of one's own."""
+    return own_site.set_site(ctx, portal_id, typed.sign_up_site)
+
+
+@router.post("/portals/{portal_id}/documentation-secret", status_code=201)
+def make_documentation_secret(ctx: Asking, portal_id: int) -> str:
+    """A secret by which documentation elsewhere asks for somebody's keys, shown this once."""
+    return own_site.make_secret(ctx, portal_id)
+
+
+@router.delete("/portals/{portal_id}/documentation-secret", status_code=204)
+def take_documentation_secret(ctx: Asking, portal_id: int) -> None:
+    """Let no documentation ask any more."""
+    own_site.take_secret(ctx, portal_id)

@@ -43,6 +43,7 @@ class ProductIn(BaseModel):
     operations: list[int]
     moves_anew: bool = False
     strangers_plan: int | None = None
+    subscribing_site: str = Field(default="", max_length=200)
 
     def typed(self) -> ProductTyped:
         """As the service takes it."""
@@ -56,6 +57,7 @@ class ProductIn(BaseModel):
             groups=self.groups,
             moves_anew=self.moves_anew,
             strangers_plan=self.strangers_plan,
+            subscribing_site=self.subscribing_site.strip(),
         )
 
 

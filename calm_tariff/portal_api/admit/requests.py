@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.admit import requests
+from calm_tariff.services.admit.portals import handing_over
 from calm_tariff.services.admit.requests import RequestView
 
 router = APIRouter(route_class=Again)
@@ -28,6 +29,7 @@ class RequestIn(BaseModel):
 @router.post("/requests", status_code=201)
 def ask(ctx: Asking, typed: RequestIn) -> RequestView:
     """Ask for a plan."""
+    handing_over.refuse_here(ctx, typed.plan_id)
     return requests.ask(
         ctx, typed.application_id, typed.plan_id, typed.purpose, typed.terms_accepted, expected=typed.expected
     )

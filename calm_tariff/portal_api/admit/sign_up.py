@@ -9,6 +9,7 @@ from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import address_of, begin_session, same_origin
 from calm_tariff.portal_api.base.asking import COOKIE, Stranger
 from calm_tariff.services.admit import sign_up
+from calm_tariff.services.admit.portals import handing_over
 from calm_tariff.services.admit.sign_up import SignUpTyped
 
 router = APIRouter(route_class=Again)
@@ -32,6 +33,7 @@ class ConfirmIn(BaseModel):
 @router.post("/sign-up", status_code=204, dependencies=[Depends(same_origin)])
 def sign_up_(request: Request, ctx: Stranger, typed: SignUpIn) -> None:
     """Have a letter sent with which an account can be made. The answer is the same for every address."""
+    handing_over.refuse_sign_up(ctx)
     sign_up.ask(ctx, typed.email, address_of(request))
 
 

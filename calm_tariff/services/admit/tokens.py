@@ -93,6 +93,16 @@ def issue(ctx: Context, client_id: str, secret: str, wanted: str, address: str =
         return Issued(token, int(LIFE.total_seconds()), scope)
 
 
+def statement(session: Session, ctx: Context, claims: dict[str, Any], life: timedelta) -> str:
+    """Something that we state for a while, signed as our tokens are (JWT): whoever is told can see by our key set that
+    it is ours. Raises `Conflict` where the installation has no secret to seal signing keys with."""
+    now = instant_of(ctx.now) // 1_000_000
+    kid, signing = _newest(session, ctx)
+    ends = now + int(life.total_seconds())
+    said = {"iss": ctx.web_address, "iat": now, "exp": ends, "jti": ctx.token()[:40], **claims}
+    return jwt.encode({"alg": ALGORITHM, "kid": kid, "typ": "statement+jwt"}, said, signing)
+
+
 def turned_away(ctx: Context, client_id: str, address: str) -> None:
     """Say that a client id was shown with a wrong secret, to the record and the log."""
     with ctx.transaction() as session:

@@ -6,6 +6,7 @@ own for its keys: then neither may a limit count by that header, nor may a produ
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
@@ -85,3 +86,30 @@ def _counting_by_header(session: Session, now: datetime) -> Iterator[tuple[str, 
         yield from (("the limits above the plans", limit["name"], limit["counted_per"]) for limit in house.limits)
     for override in subscribers.limits_overridden(session, now):
         yield "an override", override["name"], override["counted_per"]
+
+
+def check(key_header: str, key_query: str) -> None:
+    """See that keys can come in a header and, where it is not empty, in a query parameter. Raises `Invalid`, naming the
+    field."""
+    if not _FIELD_NAME.fullmatch(key_header) or key_header.lower() in _TAKEN:
+        raise Invalid("must be a header's name, and none that HTTP uses itself", "key_header")
+    if key_query and not re.fullmatch(r"[A-Za-z0-9_.-]{1,40}", key_query):
+        raise Invalid("must be up to 40 letters, digits, dots, dashes or underscores", "key_query")
+
+
+_FIELD_NAME = re.compile(r"[A-Za-z0-9!#$%&'*+.^_`|~-]{1,100}")
+_TAKEN = {
+    "authorization",
+    "connection",
+    "content-length",
+    "content-type",
+    "cookie",
+    "date",
+    "expect",
+    "host",
+    "origin",
+    "te",
+    "trailer",
+    "transfer-encoding",
+    "upgrade",
+}

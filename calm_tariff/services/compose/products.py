@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from datetime import datetime
@@ -15,6 +14,7 @@ from sqlalchemy.orm import Session, selectinload
 from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.meters import CREDENTIALS
+from calm_tariff.formats.addresses import page_address
 from calm_tariff.formats.letters import Prose
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
@@ -42,6 +42,7 @@ class ProductTyped:
     groups: Sequence[int] = ()
     moves_anew: bool = False
     strangers_plan: int | None = None
+    subscribing_site: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +88,7 @@ class ProductView:
     credentials: CredentialsTyped
     moves_anew: bool
     strangers_plan: int | None
+    subscribing_site: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +138,7 @@ def one(ctx: Context, product_id: int) -> ProductView:
 def create(ctx: Context, typed: ProductTyped) -> ProductView:
     """A new product. Raises `Invalid` or `Conflict`, naming the field."""
     ctx.actor.must_be("product manager")
-    typed = replace(typed, name=names.plain(typed.name, "name"))
+    typed = _plain(typed)
     slug = slugify(typed.name, max_length=40)
     if not slug:
         raise Invalid("must have letters or digits", "name")
@@ -157,6 +159,7 @@ def create(ctx: Context, typed: ProductTyped) -> ProductView:
             operations=_operations(session, typed),
             contact=typed.contact,
             moves_anew=typed.moves_anew,
+            subscribing_site=typed.subscribing_site,
             groups=visibility.named(session, typed.groups),
         )
         session.add(product)
@@ -177,7 +180,7 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
         before = view(product)
         if product.edition != edition:
             raise Stale("somebody else has changed this product meanwhile", product.name, before)
-        typed = replace(typed, name=names.plain(typed.name, "name"))
+        typed = _plain(typed)
         if session.scalar(select(Product.id).where(Product.name == typed.name, Product.id != product_id)):
             raise Conflict(f"there is already a product {typed.name!r}", "name")
         if product.terms_of_use != typed.terms_of_use:
@@ -189,7 +192,7 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
         product.moves_anew = typed.moves_anew
         product.groups = visibility.named(session, typed.groups)
         product.strangers_plan_id = strangers.plan_for(session, product, typed.strangers_plan, typed.operations)
-        product.access_route = typed.access_route
+        product.access_route, product.subscribing_site = typed.access_route, typed.subscribing_site
         product.operations = _operations(session, typed)
         product.edition += 1
         auditing.note(
@@ -211,10 +214,7 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
     unknown = set(typed.kinds) - set(CREDENTIALS)
     if unknown or not typed.kinds:
         raise Invalid(f"must be some of {', '.join(CREDENTIALS)}", "kinds")
-    if not _FIELD_NAME.fullmatch(typed.key_header) or typed.key_header.lower() in _TAKEN:
-        raise Invalid("must be a header's name, and none that HTTP uses itself", "key_header")
-    if typed.key_query and not re.fullmatch(r"[A-Za-z0-9_.-]{1,40}", typed.key_query):
-        raise Invalid("must be up to 40 letters, digits, dots, dashes or underscores", "key_query")
+    credential_fields.check(typed.key_header, typed.key_query)
     with ctx.transaction() as session:
         product = get(session, product_id, lock=True)
         if product.edition != edition:
@@ -241,24 +241,6 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
 def credentials_of(product: Product) -> CredentialsTyped:
     """How callers of a stored product prove who they are."""
     return CredentialsTyped(list(product.credential_kinds), product.key_header, product.key_query, product.older_fields)
-
-
-_FIELD_NAME = re.compile(r"[A-Za-z0-9!#$%&'*+.^_`|~-]{1,100}")
-_TAKEN = {
-    "authorization",
-    "connection",
-    "content-length",
-    "content-type",
-    "cookie",
-    "date",
-    "expect",
-    "host",
-    "origin",
-    "te",
-    "trailer",
-    "transfer-encoding",
-    "upgrade",
-}
 
 
 def clone(ctx: Context, product_id: int, name: str) -> ProductView:
@@ -303,6 +285,7 @@ def typed_of(product: Product) -> ProductTyped:
         groups=[g.id for g in product.groups],
         moves_anew=product.moves_anew,
         strangers_plan=product.strangers_plan_id,
+        subscribing_site=product.subscribing_site,
     )
 
 
@@ -355,7 +338,13 @@ def view(product: Product) -> ProductView:
         credentials=credentials_of(product),
         moves_anew=product.moves_anew,
         strangers_plan=product.strangers_plan_id,
+        subscribing_site=product.subscribing_site,
     )
+
+
+def _plain(typed: ProductTyped) -> ProductTyped:
+    site = page_address(typed.subscribing_site, "subscribing_site")
+    return replace(typed, name=names.plain(typed.name, "name"), subscribing_site=site)
 
 
 def _operations(session: Session, typed: ProductTyped) -> list[Operation]:

@@ -33,7 +33,8 @@ class Portal(Base):
 
     `everything`: it offers every product, and not only those of `products`. With `groups`, it serves only
     organisations of these, and those that came by it. `sign_up`: core.portals.SignUp; `at_once`: new organisations are
-    let in at once.
+    let in at once. Accounts are made at the `sign_up_site` where there is one; with the
+    `documentation_secret`, which is sealed, a documentation elsewhere asks for somebody's keys.
     """
 
     __tablename__ = "portal"
@@ -50,6 +51,8 @@ class Portal(Base):
     sign_up: Mapped[Word]
     mail_domains: Mapped[list[Any]] = mapped_column(default=list)
     at_once: Mapped[bool] = mapped_column(default=True)
+    sign_up_site: Mapped[Name] = mapped_column(default="")
+    documentation_secret: Mapped[Prose] = mapped_column(default="")
     everything: Mapped[bool] = mapped_column(default=True)
     created_at: Mapped[datetime]
     products: Mapped[list[Product]] = relationship(secondary=PortalProduct, order_by="Product.name")

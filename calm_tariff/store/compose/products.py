@@ -43,7 +43,8 @@ class Product(Base):
     `credential_kinds`: key, basic, client, token; a key comes in `key_header`, or in the query parameter
     `key_query` where that is not empty. `older_fields` adds X-RateLimit fields to replies.
     With `moves_anew`, allowances start anew when a subscription moves to another plan. Where it is sold open, calls
-    without a credential are let in under the limits of `strangers_plan_id`.
+    without a credential are let in under the limits of `strangers_plan_id`. Where there is a `subscribing_site`, plans
+    are chosen there.
     """
 
     __tablename__ = "product"
@@ -62,6 +63,7 @@ class Product(Base):
     older_fields: Mapped[bool] = mapped_column(default=False)
     moves_anew: Mapped[bool] = mapped_column(default=False)
     strangers_plan_id: Mapped[int | None] = mapped_column(ForeignKey("plan.id", use_alter=True))
+    subscribing_site: Mapped[Name] = mapped_column(default="")
     edition: Mapped[int] = mapped_column(default=1)
     operations: Mapped[list[Operation]] = relationship(secondary=ProductOperation, order_by="Operation.id")
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary=ProductGroup, order_by="ConsumerGroup.name")

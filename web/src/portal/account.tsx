@@ -14,6 +14,7 @@ import {
   NewPassword,
   Reset,
 } from "../kit/signing-in";
+import { GoOnElsewhere } from "./elsewhere";
 import { useEntered } from "./entered";
 import { useMe } from "./me";
 import { OwnOutside, SignInThrough } from "./outside";
@@ -51,7 +52,16 @@ export function SignIn() {
 
 /** First the address, which a letter shows to be one's own. */
 export function SignUp() {
-  const { sign_up, provider } = useMe().look;
+  const { sign_up, sign_up_site, provider } = useMe().look;
+  if (sign_up_site)
+    return (
+      <div className={NARROW}>
+        <h1 className="mb-4">Sign up</h1>
+        <GoOnElsewhere site={sign_up_site} ask={() => api.post("/sign-up/elsewhere", {})}>
+          {provider} makes accounts at a site of its own. You come back here afterwards.
+        </GoOnElsewhere>
+      </div>
+    );
   if (sign_up === "by invitation" || sign_up === "nobody")
     return (
       <div className={NARROW}>

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import type { Portal } from "../api/portal";
+import { api, type Portal } from "../api/portal";
 import { applications, product as ofProduct } from "../api/queries/portal";
 import { useAddress } from "../kit/address";
 import { Dialog, Trouble, Waiting } from "../kit/controls";
@@ -9,6 +9,7 @@ import { dayAndYear, untilWhen } from "../kit/format";
 import { Prose } from "../kit/prose";
 import { Answering } from "./answering";
 import { Ask } from "./ask";
+import { GoOnElsewhere } from "./elsewhere";
 import { Use, useEstimates } from "./estimator";
 import { useMe } from "./me";
 import { ReleaseNotes } from "./notes";
@@ -175,6 +176,23 @@ function Subscribe({
             ? `The account of ${me.consumer} is closed.`
             : `Owners and developers of ${me.consumer} choose plans; you belong to it as ${me.role}.`}
         </p>
+      </Dialog>
+    );
+  if (product.subscribing_site)
+    return (
+      <Dialog open onClose={onClose} title={`${product.name} · ${offer.name}`}>
+        <GoOnElsewhere
+          site={product.subscribing_site}
+          ask={() =>
+            api.post("/products/{slug}/elsewhere", {
+              params: { path: { slug: product.slug } },
+              body: { plan_id: offer.plan_id },
+            })
+          }
+        >
+          {me.look.provider} takes subscriptions to {product.name} at a site of its own. You come back here
+          afterwards.
+        </GoOnElsewhere>
       </Dialog>
     );
   if (own.isPending)

@@ -52,6 +52,7 @@ class Look:
     pages: list[PageLink]
     sign_up: SignUp
     signs_in_through: str
+    sign_up_site: str
     at_once: bool
     provider: str
     currency: str
@@ -78,6 +79,7 @@ def look(ctx: Context, portal_id: int, gateway: str) -> Look:
             icon=pictures.get("icon", ""),
             pages=[PageLink(page.prefix, page.title) for page in p.pages],
             sign_up=sign_up,
+            sign_up_site=p.sign_up_site,
             signs_in_through=identity_provider.name_of(session, portal_id),
             at_once=p.at_once,
             provider=provider.name,

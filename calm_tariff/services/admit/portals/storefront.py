@@ -95,7 +95,7 @@ class ProductLine:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Storefront:
     """One product with its plans side by side. Where it is sold open, anyone may call it without a credential under the
-    limits of the plan `open_under`."""
+    limits of the plan `open_under`; where there is a `subscribing_site`, plans are chosen there."""
 
     slug: str
     name: str
@@ -113,6 +113,7 @@ class Storefront:
     terms: list[OfferedTerm]
     key_header: str
     open_under: str | None
+    subscribing_site: str
 
 
 def products(ctx: Context) -> list[ProductLine]:
@@ -165,6 +166,7 @@ def product(ctx: Context, slug: str) -> Storefront:
             terms=_side_by_side(session, one, plans),
             key_header=one.key_header,
             open_under=open_under(one),
+            subscribing_site=one.subscribing_site,
         )
 
 

@@ -28,6 +28,8 @@ export const contrast = (main: string, accent: string) =>
     { placeholderData: keepPreviousData, staleTime: Number.POSITIVE_INFINITY },
   );
 
+export const ownSite = (id: number) =>
+  ask("/portals/{portal_id}/own-site", { params: { path: { portal_id: id } } });
 export const portalSignIn = (id: number) =>
   ask("/portals/{portal_id}/sign-in", { params: { path: { portal_id: id } } });
 export const question = (id: number) =>
@@ -55,6 +57,7 @@ export const STALE = {
   override: ["/consumers/{consumer_id}/overrides", "/consumers/{consumer_id}", "/allowances"],
   group: ["/groups"],
   portal: ["/portals", "/portals/{portal_id}"],
+  ownSite: ["/portals/{portal_id}/own-site"],
   portalSignIn: ["/portals/{portal_id}/sign-in"],
   invitation: ["/portals/{portal_id}/invitations"],
   question: ["/questions", "/counts", "/today"],

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
-import { portalSignIn, STALE } from "../../api/queries/admit";
+import { ownSite, portalSignIn, STALE } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
 import { Dialog, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { Line } from "../../kit/fields";
@@ -98,5 +98,90 @@ function Change({
         </Ends>
       </Form>
     </Dialog>
+  );
+}
+
+/** Where accounts are made instead of here, and what documentation elsewhere may ask. */
+export function OwnSite({ portal }: { portal: Console["PortalView"] }) {
+  const query = useQuery(ownSite(portal.id));
+  if (!query.data)
+    return query.error ? (
+      <Trouble error={query.error} />
+    ) : (
+      <Waiting words="Reading where accounts are made" />
+    );
+  return (
+    <>
+      <MadeAt key={query.data.sign_up_site} portal={portal.id} site={query.data.sign_up_site} />
+      <Documentation portal={portal.id} documented={query.data.documented} />
+    </>
+  );
+}
+
+function MadeAt({ portal, site }: { portal: number; site: string }) {
+  const stale = useStale();
+  const entry = useEntry({
+    start: { sign_up_site: site },
+    send: (body) =>
+      api.put("/portals/{portal_id}/own-site", { params: { path: { portal_id: portal } }, body }),
+    done: () => stale(STALE.ownSite),
+  });
+  return (
+    <Form of={entry}>
+      <Line
+        name="sign_up_site"
+        label="Accounts are made at a page of your own"
+        placeholder="at this portal; or https://…"
+        hint="People come there with a signed statement, good for five minutes; your back end answers through the API."
+      />
+      <Refused />
+      <Send disabled={!entry.form.formState.isDirty}>Save it</Send>
+    </Form>
+  );
+}
+
+function Documentation({ portal, documented }: { portal: number; documented: boolean }) {
+  const stale = useStale();
+  const [secret, setSecret] = useState("");
+  const path = { portal_id: portal };
+  const done = (made: string) => {
+    setSecret(made);
+    return stale(STALE.ownSite);
+  };
+  const make = useMutation({
+    mutationFn: () => api.post("/portals/{portal_id}/documentation-secret", { params: { path } }),
+    onSuccess: done,
+  });
+  const take = useMutation({
+    mutationFn: () => api.delete("/portals/{portal_id}/documentation-secret", { params: { path } }),
+    onSuccess: () => done(""),
+  });
+  return (
+    <>
+      <p className="mt-4">
+        {documented ? "Your" : "No"} documentation elsewhere may ask which applications and keys somebody has.{" "}
+        <WordButton disabled={make.isPending} onClick={() => make.mutate()}>
+          {documented ? "make another secret" : "make a secret for it"}
+        </WordButton>
+        {documented && (
+          <>
+            {" "}
+            ·{" "}
+            <WordButton disabled={take.isPending} onClick={() => take.mutate()}>
+              let it ask no longer
+            </WordButton>
+          </>
+        )}
+      </p>
+      {secret && (
+        <p role="status" className="mt-1">
+          <code className="font-mono text-[13px] break-all">{secret}</code>
+          <span className="block text-[13px] text-soft">
+            Shown this once. What is asked is signed with it.
+          </span>
+        </p>
+      )}
+      <Trouble error={make.error ?? take.error} />
+    </>
   );
 }

@@ -19,7 +19,7 @@ import { ColourFields } from "./portal-colours";
 import { FurtherPages } from "./portal-pages";
 import { Pictures } from "./portal-pictures";
 import { Preview } from "./portal-preview";
-import { SignInThrough } from "./portal-sign-in";
+import { OwnSite, SignInThrough } from "./portal-sign-in";
 import { type Typed, typedOf } from "./portal-typed";
 
 type View = Console["PortalView"];
@@ -137,6 +137,8 @@ function Edit({ view }: { view: View }) {
           <Pictures view={view} />
           <Head>Sign-in</Head>
           <SignInThrough portal={view} />
+          <Head>Your own site</Head>
+          <OwnSite portal={view} />
           <Head>Invitations</Head>
           <Invitations portal={view} />
           {!view.first && <Remove view={view} />}

@@ -54,6 +54,7 @@ const EMPTY: Typed = {
   operations: [],
   moves_anew: false,
   strangers_plan: null,
+  subscribing_site: "",
 };
 
 export function NewProduct() {
@@ -145,6 +146,11 @@ export function ProductForm<R>({ start, plans = [], verb, send, done }: FormProp
           )}
         </Own>
       )}
+      <Line
+        name="subscribing_site"
+        label="Plans are chosen at a page of your own"
+        placeholder="in the portal; or https://…"
+      />
       <Choices
         name="groups"
         label="Seen by consumers of"

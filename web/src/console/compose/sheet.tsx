@@ -248,6 +248,7 @@ function EditProduct({ sheet, onClose, onDone }: { sheet: Sheet; onClose: () => 
           operations: p.operations,
           moves_anew: p.moves_anew,
           strangers_plan: p.strangers_plan,
+          subscribing_site: p.subscribing_site,
         }}
         plans={sheet.plans.filter((plan) => plan.state === "on sale")}
         verb="Save"

@@ -1,0 +1,61 @@
+"""What a provider's own back end makes for those who signed up or subscribed at the provider's own site."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge.again import Again
+from calm_tariff.services.admit import on_behalf
+from calm_tariff.services.admit.applications import ApplicationView
+from calm_tariff.services.admit.on_behalf import ConsumerMade, ConsumerTyped
+from calm_tariff.services.admit.requests import RequestView
+
+router = APIRouter(tags=["consumers"], route_class=Again)
+
+
+class ConsumerIn(BaseModel):
+    """An organisation with its owner, who came by a portal (the first, where none is named). Whoever sends this answers
+    for the address."""
+
+    organisation: str = Field(max_length=200)
+    name: str = Field(max_length=200)
+    email: str = Field(max_length=254)
+    portal_id: int | None = None
+
+
+class ApplicationMadeIn(BaseModel):
+    """An application for a consumer."""
+
+    name: str = Field(max_length=200)
+    purpose: str = Field(default="", max_length=2000)
+
+
+class SubscriptionIn(BaseModel):
+    """A plan for an application, whose terms of use its owner has accepted; `expected` are units of a month by
+    meter."""
+
+    plan_id: int
+    purpose: str = Field(max_length=2000)
+    expected: dict[str, Decimal] = Field(default={}, max_length=100)
+
+
+@router.post("/consumers", status_code=201)
+def make_consumer(ctx: Asking, typed: ConsumerIn) -> ConsumerMade:
+    """Make an organisation's account; its owner gets a letter to set a password."""
+    return on_behalf.make_consumer(ctx, ConsumerTyped(**typed.model_dump()))
+
+
+@router.post("/consumers/{consumer_id}/applications", status_code=201)
+def make_application(ctx: Asking, consumer_id: int, typed: ApplicationMadeIn) -> ApplicationView:
+    """Register an application for a consumer."""
+    return on_behalf.make_application(ctx, consumer_id, typed.name, typed.purpose)
+
+
+@router.post("/applications/{application_id}/subscriptions", status_code=201)
+def subscribe(ctx: Asking, application_id: int, typed: SubscriptionIn) -> RequestView:
+    """Subscribe a consumer's application to a plan."""
+    return on_behalf.subscribe(ctx, application_id, typed.plan_id, typed.purpose, typed.expected)

@@ -1,0 +1,98 @@
+"""What the provider's back end does for somebody who signed up or subscribed at the provider's own site."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from decimal import Decimal
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.errors import Conflict, NotFound
+from calm_tariff.services.admit import applications, requests, sign_up
+from calm_tariff.services.admit.applications import ApplicationView
+from calm_tariff.services.admit.members import MEMBERS
+from calm_tariff.services.admit.requests import RequestView
+from calm_tariff.services.admit.sign_up import NO_PASSWORD, SignUpTyped
+from calm_tariff.services.base import auditing
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.house import passwords, sessions
+from calm_tariff.store.admit.applications import Application
+from calm_tariff.store.admit.consumers import Consumer, Member
+from calm_tariff.store.admit.portals import Portal
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ConsumerTyped:
+    """An organisation with its owner, who came by a portal (None: the first)."""
+
+    organisation: str
+    name: str
+    email: str
+    portal_id: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class ConsumerMade:
+    """A consumer and its owner, by their ids."""
+
+    consumer_id: int
+    member_id: int
+
+
+def make_consumer(ctx: Context, typed: ConsumerTyped) -> ConsumerMade:
+    """Make an organisation's account, which is let in. Its owner has no password, and gets a letter to set one. The
+    caller answers for the address. Raises `NotFound`, or `Invalid` or `Conflict`, naming the field."""
+    ctx.actor.must_be("reviewer", "product manager")
+    with ctx.transaction() as session:
+        if typed.portal_id is not None and session.get(Portal, typed.portal_id) is None:
+            raise NotFound("there is no such portal", "portal_id")
+        here = ctx.joining(session).acting(replace(ctx.actor, portal_id=typed.portal_id))
+        chosen = SignUpTyped(name=typed.name, organisation=typed.organisation, password="")
+        sign_up.open_account(here, typed.email, chosen, NO_PASSWORD)
+        member = session.scalars(select(Member).order_by(Member.id.desc()).limit(1)).one()
+        sessions.end_all(session, MEMBERS, member.id)  # nobody has come in yet
+        member.consumer.state = "let in"
+        subject = ("consumer", member.consumer_id, member.consumer.name)
+        auditing.note(session, ctx, "made an organisation's account", subject, after={"owner": member.email})
+        made, email, at = ConsumerMade(member.consumer_id, member.id), member.email, member.at
+    passwords.forgotten(ctx, replace(MEMBERS, at=at), email)
+    return made
+
+
+def make_application(ctx: Context, consumer_id: int, name: str, purpose: str = "") -> ApplicationView:
+    """Register an application for a consumer. Raises `NotFound`, or `Invalid` or `Conflict`, naming the field."""
+    ctx.actor.must_be("reviewer", "product manager")
+    with ctx.transaction() as session:
+        return applications.register(_for(session, ctx, consumer_id), name, purpose)
+
+
+def subscribe(
+    ctx: Context, application_id: int, plan_id: int, purpose: str, expected: dict[str, Decimal] | None = None
+) -> RequestView:
+    """Ask for a plan for an application and grant it, as far as one back end may: where two people decide, they still
+    do, and what an outside desk decides is passed there. The caller answers for the terms of use, which count as
+    accepted by the owner. Raises `NotFound`, or `Invalid` or `Conflict`, naming the field."""
+    ctx.actor.must_be("reviewer", "product manager")
+    with ctx.transaction() as session:
+        application = session.get(Application, application_id)
+        if application is None:
+            raise NotFound("there is no such application", str(application_id))
+        own = _for(session, ctx, application.consumer_id)
+        asked = requests.ask(own, application_id, plan_id, purpose, True, expected=expected or {})
+        if asked.state != "waiting" or asked.access_route == "reviewed twice":
+            return asked
+        return requests.decide(ctx.joining(session), asked.id, "granted", "Chosen at our own site.")
+
+
+def _for(session: Session, ctx: Context, consumer_id: int) -> Context:
+    """A context that acts for a consumer's owner, under a name that says who does so."""
+    consumer = session.get(Consumer, consumer_id)
+    if consumer is None:
+        raise NotFound("there is no such consumer", str(consumer_id))
+    query = select(Member).where(Member.consumer_id == consumer_id, Member.role == "owner", Member.left_at.is_(None))
+    owner = session.scalars(query.order_by(Member.id).limit(1)).first()
+    if owner is None:
+        raise Conflict("nobody owns this account", "consumer_id")
+    acting = MEMBERS.acting(owner)
+    return ctx.joining(session).acting(replace(acting, name=f"{ctx.actor.name}, for {acting.name}"[:200]))
