@@ -10,12 +10,20 @@ from pathlib import Path
 from statistics import median
 
 import httpx
+import orjson
 from sqlalchemy import Column, Engine, Table, func, select, text
 
+from bench.documents import document
 from calm_tariff.core.periods import DAY
 from calm_tariff.demo.load import found, load
 from calm_tariff.launch.database import Database
-from calm_tariff.services.base.context import context_for
+from calm_tariff.services.admit import carrying_over
+from calm_tariff.services.base.context import Actor, Context, context_for
+from calm_tariff.services.compose import products
+from calm_tariff.services.compose.apis import documents, operations
+from calm_tariff.services.compose.apis.versions import ApiTyped
+from calm_tariff.services.compose.products import ProductTyped
+from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.serve.usage import Call
@@ -24,6 +32,8 @@ from tests.ports import free_port
 from tests.processes import HERE, Processes
 
 TIMES = 100
+# A product as wide as documents come, and how many operations that is.
+WIDE, WIDELY = "Wide", 1000
 APART = 1_000_000  # how far the ids of one copy lie from those of the next
 ROUNDS = 5
 # What a consumer brings along, parents first, and the columns that name one of these by its id.
@@ -42,6 +52,8 @@ COPIED = (
     "hourly_usage",
     "hourly_outcomes",
     "hourly_verdicts",
+    "daily_usage",
+    "daily_verdicts",
 )
 SHIFTED = {
     "consumer_id",
@@ -85,9 +97,24 @@ def _fill(home: Path, size: str, url: str) -> None:
     ctx = context_for(engine(url), reach=HERE, sealing_secret="for the bench alone")
     found(ctx)
     load(ctx, Processes(home, url, demo=True).standins)
+    sell_widely(ctx)
     if size == "hundredfold":
         multiply(engine(url), lambda words: print(words, file=sys.stderr, flush=True))
     (home / size).touch()
+
+
+def sell_widely(ctx: Context) -> None:
+    """A product of a thousand operations, as their document describes them."""
+    manager = ctx.acting(Actor("the bench", "product manager"))
+    reading = documents.begin(manager, "wide.json", orjson.dumps(document()).decode())
+    documents.read(manager, reading.id)
+    typed = ApiTyped(WIDE, "v1", "", "/wide/v1", "http://127.0.0.1:9/wide")
+    api = documents.apply_as_new(manager, reading.id, typed, agreed=True)
+    sold = [o.id for o in operations.page(manager, api.id, limit=2000).operations]
+    product = products.create(manager, ProductTyped(WIDE, "", "", "open", sold))
+    head = plans.add(manager, product.id, "Skiff").plans[-1]
+    sheet = tariff_sheet.save_draft(manager, head.id, head.edition, {"limits": [], "pricing": {"prices": []}})
+    carrying_over.publish(manager, product.id, {plan.id: plan.edition for plan in sheet.plans}, "keep")
 
 
 def multiply(to: Engine, say: Callable[[str], None]) -> None:
@@ -141,7 +168,10 @@ def screens(home: Path, url: str) -> dict[str, float]:
     try:
         with httpx.Client(base_url=f"{processes.web}/api/v1", timeout=120, headers={"origin": processes.web}) as client:
             client.post("/session/demo", json={"email": "ines@larkmouth.example"}).raise_for_status()
-            return {name: _milliseconds(client, path) for name, path in addresses(client).items()}
+            took = {name: _milliseconds(client, path) for name, path in addresses(client).items()}
+            client.base_url = f"{processes.web}/portal/api/v1"
+            client.post("/session/demo", json={"email": "leonor@gannet.example"}).raise_for_status()
+            return took | {name: _milliseconds(client, path) for name, path in members_addresses(client).items()}
     finally:
         processes.stop()
 
@@ -177,6 +207,29 @@ def addresses(client: httpx.Client) -> dict[str, str]:
         "/calls/ID/receipt": f"/calls/{call['call_id']}/receipt",
         "/periods/LAST": f"/periods/{last}",
         "/periods/RUNNING": f"/periods/{running}",
+    }
+
+
+def members_addresses(client: httpx.Client) -> dict[str, str]:
+    """What the portal's pages ask for: a product's, the reference of a thousand operations, and a member's use."""
+    wide = client.get("/products/wide/operations").json()
+    assert len(wide) == WIDELY, len(wide)
+    plain = (
+        "/products",
+        "/products/harbour-data",
+        "/products/harbour-data/estimate?use=forecast_calls:40000&at_once=5",
+        "/products/harbour-data/answering",
+        "/products/harbour-data/operations",
+        "/products/wide/operations",
+        "/operations?words=high+water",
+        "/usage",
+        "/allowances",
+        "/running-month",
+        "/calls",
+    )
+    return {
+        **{f"portal {path.partition('?')[0]}": path for path in plain},
+        "portal /products/wide/operations/ID": f"/products/wide/operations/{wide[WIDELY // 2]['id']}",
     }
 
 

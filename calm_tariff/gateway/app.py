@@ -29,7 +29,8 @@ from calm_tariff.gateway.recording.sent import keeps_bodies
 from calm_tariff.gateway.tally import Tally
 from calm_tariff.gateway.verdict import calls, judging
 from calm_tariff.gateway.verdict.breaker import Breakers
-from calm_tariff.gateway.verdict.calls import InboundCall, Located, Outcome, Refused, Verdict
+from calm_tariff.gateway.verdict.calls import InboundCall, Judged, Located, Outcome, Refused, Verdict
+from calm_tariff.gateway.verdict.credentials import WITHOUT
 from calm_tariff.gateway.verdict.tokens import Tokens
 
 
@@ -147,7 +148,7 @@ class Gateway:
     def record(self, verdict: Verdict, outcome: Outcome) -> None:
         """Meter the call, settle what was reserved, and put it into the journal; of a flood of refused callers nobody
         knows, only the first. Raises `Unwritable`."""
-        if isinstance(verdict, Refused) and calls.identified(verdict) is None:
+        if _is_strangers_refusal(verdict):
             if not self.sampling.takes(time.monotonic()):
                 self.tally.count(verdict, outcome.status)
                 return
@@ -222,3 +223,10 @@ async def _say_options(call: InboundCall, place: Place, send: Send) -> None:
         fields = [(b"allow", ", ".join(cors.methods(place)).encode()), *cors.on_reply(place, call.headers)]
     await send({"type": "http.response.start", "status": 204, "headers": fields})
     await send({"type": "http.response.body", "body": b""})
+
+
+def _is_strangers_refusal(verdict: Verdict) -> bool:
+    """Whether a call was refused that costs its caller nothing: of somebody unknown, or without a credential."""
+    known = calls.identified(verdict)
+    let_through = isinstance(verdict, Judged) and verdict.let_through
+    return not let_through and (known is None or known.identity.kind == WITHOUT.kind)

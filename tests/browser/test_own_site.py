@@ -78,21 +78,21 @@ def test_a_plan_is_chosen_at_the_site_and_documentation_shows_the_reader_s_keys(
     dialog.get_by_role("button", name="Save").click()
     expect(dialog).to_have_count(0)
 
-    page = people.member("Leonor")
+    page = people.member("Marta")
     page.goto("/portal/products/chart-tiles")
     page.get_by_role("button", name="Choose Schooner").first.click()
     page.get_by_role("button", name=re.compile("^Go on at 127")).click()
-    expect(page.get_by_text(re.compile("Leonor .* of Gannet .* chose Schooner"))).to_be_visible()
+    expect(page.get_by_text(re.compile("Marta Vale of Driftline Apps chose Schooner"))).to_be_visible()
     page.get_by_role("button", name="Agree and go on").click()
     page.wait_for_url("**/portal/applications")
     expect(page.get_by_role("heading", name="For Schooner")).to_be_visible()
 
     reader = people.page()
-    reader.goto(f"{product.standins}/own-site/documentation?portal=/portal&email=leonor@gannet.example")
+    reader.goto(f"{product.standins}/own-site/documentation?portal=/portal&email=marta@driftline.example")
     expect(reader.get_by_text(re.compile(r"^X-API-Key: calmkey-live-\w{4}\.\.\. of "))).not_to_have_count(0)
     reader.goto(f"{product.standins}/own-site/documentation?portal=/portal&email=nobody@gannet.example")
     expect(reader.get_by_text("X-API-Key: YOUR-KEY")).to_be_visible()
-    unsigned = page.request.post("/portal/api/v1/personal", data={"email": "leonor@gannet.example"})
+    unsigned = page.request.post("/portal/api/v1/personal", data={"email": "marta@driftline.example"})
     assert unsigned.status == 401
 
     sheet = ines.request.get("/api/v1/products").json()["rows"]

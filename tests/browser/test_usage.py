@@ -106,6 +106,12 @@ def test_a_day_of_the_chart_opens_to_its_calls(people: People) -> None:
     expect(calls.get_by_text(re.compile(rf"^{made:,} in view"))).to_have_count(0)
 
 
+def amounts(text: str) -> list[int]:
+    """The amounts of money in a text, in cents."""
+    found = re.findall(r"(-?)€([\d,]+)\.(\d\d)(?!\d)", text)
+    return [int(f"{sign}{whole}{part}".replace(",", "")) for sign, whole, part in found]
+
+
 def test_what_the_month_comes_to_opens_to_its_lines(people: People) -> None:
     page = people.member("Leonor")
     page.goto("/portal/usage")
@@ -121,8 +127,8 @@ def test_what_the_month_comes_to_opens_to_its_lines(people: People) -> None:
         said, *lines = month.evaluate(
             "part => [part.innerText, ...[...part.querySelectorAll('tr')].map(row => row.innerText)]"
         )
-        cents = [round(float(line.split("€")[-2].strip().replace(",", "")) * 100) for line in lines if "€" in line]
-        so_far = round(float(said.split(" for ")[0].split("€")[1].strip().replace(",", "")) * 100)
+        cents = [amounts(line)[-2] for line in lines if "€" in line]
+        so_far = amounts(said.split(" for ")[0])[0]
         return len(cents) >= 5 and cents[-1] == sum(cents[:-1]) == so_far
 
     wait_for(adds_up)

@@ -94,6 +94,7 @@ def test_a_first_call_is_made_as_its_operation_is_called(people: People) -> None
             "line": {**one["line"], "method": "POST", "url_path": "/berths/v1/holds/{id}"},
             "described": {**one["described"], "bodies": [body]},
             "key_header": "X-Harbour-Key",
+            "tried_by_anyone": False,
         }
         route.fulfill(response=answer, json=held)
 

@@ -12,8 +12,12 @@ from sqlalchemy import func, select
 
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.strangers import TRIES_NAME
+from calm_tariff.gateway.recording import sampling
+from calm_tariff.gateway.recording.sampling import Sampling
+from calm_tariff.services.admit import carrying_over
 from calm_tariff.services.compose import products, strangers
 from calm_tariff.services.compose.apis import forwarding, versions, views
+from calm_tariff.services.compose.sheet import plans
 from calm_tariff.services.observe import traffic
 from calm_tariff.services.serve import receipts
 from calm_tariff.store.compose.apis import Operation
@@ -116,6 +120,21 @@ def test_what_strangers_used_survives_a_restart(here: Simulated) -> None:
     assert here.left("", LATEST, **HERE) == {"rate": 0, "forecast calls": 2}
 
 
+def test_a_flood_of_refused_strangers_is_counted_and_not_recorded_call_by_call(
+    here: Simulated, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(sampling, "PER_SECOND", 0)
+    here.gateway.sampling = Sampling(room=2)
+    republish(here, only(quota("Forecast calls", units=1)))
+    sell_open(here)
+
+    assert [here.call("", LATEST, **HERE).status for _ in range(20)] == [200, *[429] * 19]
+
+    assert [call.verdict for call in calls(here)].count("refused") == 2
+    assert here.gateway.sampling.left_out == 17
+    assert [call.verdict for call in calls(here)].count("served") == 1, "none that was let through is left out"
+
+
 def test_a_new_revision_holds_for_strangers_and_their_counts_go_on(here: Simulated) -> None:
     republish(here, only(quota("Forecast calls", units=2)))
     sell_open(here)
@@ -126,11 +145,26 @@ def test_a_new_revision_holds_for_strangers_and_their_counts_go_on(here: Simulat
     assert [here.call("", LATEST, **HERE).status for _ in range(2)] == [200, 429]
 
 
-def test_a_product_is_sold_open_no_longer_once_its_plan_is_withdrawn_or_it_is_taken_back(here: Simulated) -> None:
+def test_a_product_is_sold_open_no_longer_once_it_is_taken_back(here: Simulated) -> None:
     sell_open(here)
     assert here.call("", LATEST).status == 200
     here.office.change_product(strangers_plan=None)
     here.learn()
+    assert here.call("", LATEST).status == 401
+
+
+def test_a_closed_plan_goes_on_for_strangers_and_a_withdrawn_one_does_not(here: Simulated) -> None:
+    office = here.office
+    sell_open(here, "Skiff")
+    plans.close(office.manager, office.plans["Skiff"])
+    office.change_product(description="Saved again, with the plan as it is.")
+    here.learn()
+    assert here.call("", LATEST).status == 200
+
+    carrying_over.withdraw(office.manager, office.plans["Skiff"])
+    office.change_product(description="And once more.")
+    here.learn()
+
     assert here.call("", LATEST).status == 401
 
 

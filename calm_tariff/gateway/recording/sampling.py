@@ -1,4 +1,4 @@
-"""Refusals of callers nobody knows: the first ones are recorded, a flood of them is counted.
+"""Refusals of callers nobody knows, or who need no credential: the first ones are recorded, a flood of them is counted.
 
 What a caller without a good credential sends costs it nothing; a row for each would let anybody fill the disk. No call
 of a known caller is ever left out, and none that was let through.

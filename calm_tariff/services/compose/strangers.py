@@ -18,12 +18,13 @@ from calm_tariff.store.compose.products import Product, ProductOperation
 
 def plan_for(session: Session, product: Product, plan_id: int | None, operations: Sequence[int]) -> int | None:
     """The plan under whose limits anyone may call a product that is to have these operations. Raises `Invalid` for one
-    that is not this product's or not on sale, for what not everyone sees, and for operations that are sold open
-    elsewhere."""
+    that is not this product's or not on sale (the one that is in force may be closed by now), for what not everyone
+    sees, and for operations that are sold open elsewhere."""
     if plan_id is None:
         return None
     plan = next((each for each in product.plans if each.id == plan_id), None)
-    if plan is None or plan.state != "on sale":
+    goes_on = plan is not None and plan.id == product.strangers_plan_id and plan.state == "closed"
+    if plan is None or not (plan.state == "on sale" or goes_on):
         raise Invalid("choose a plan of this product that is on sale", "strangers_plan")
     if product.groups or plan.groups:
         raise Invalid("what is for some groups alone cannot be sold open to anyone", "strangers_plan")

@@ -104,6 +104,15 @@ def attempt(ctx: Context, account: str, address: str) -> None:
         raise TooMany("too many attempts to sign in; wait, and try again", wait, "password")
 
 
+def outside(ctx: Context, address: str) -> None:
+    """Count that somebody at an address begins to sign in elsewhere, who is not known yet. Raises `TooMany`, with the
+    seconds to wait."""
+    wait = _wait(ctx, (ADDRESS, "outside from", address), (ALTOGETHER, "outside"))
+    if wait:
+        log.warning("too many sign-ins through an outside provider from %s", address)
+        raise TooMany("too many sign-ins from where you are; wait, and try again", wait, "provider")
+
+
 def letter(ctx: Context, email: str, address: str) -> None:
     """Count a letter that somebody not signed in has sent to an address, whether or not one goes out. Raises
     `TooMany`, with the seconds to wait."""

@@ -118,6 +118,8 @@ def end(session: Session, ctx: Context, plan: Plan, moved: int) -> Sheet:
     if plan.state == "on sale":
         plan.state = move(PLAN, plan.name, plan.state, "closed")
     plan.state = move(PLAN, plan.name, plan.state, "withdrawn")
+    if plan.product.strangers_plan_id == plan.id:
+        plan.product.strangers_plan_id = None
     _noted(session, ctx, plan, "withdrew a plan", before=None, after={"moved": moved})
     stamps.touch(session, ctx)
     session.flush()

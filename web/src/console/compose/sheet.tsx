@@ -250,7 +250,7 @@ function EditProduct({ sheet, onClose, onDone }: { sheet: Sheet; onClose: () => 
           strangers_plan: p.strangers_plan,
           subscribing_site: p.subscribing_site,
         }}
-        plans={sheet.plans.filter((plan) => plan.state === "on sale")}
+        plans={sheet.plans.filter((plan) => plan.state === "on sale" || plan.id === p.strangers_plan)}
         verb="Save"
         send={(body) =>
           api.put("/products/{product_id}", {
