@@ -44,7 +44,7 @@ def asking(cookie: str, realm_of: Callable[..., Realm]) -> Callable[..., Context
         if authorization.lower().startswith("bearer "):
             return ctx.acting(service_tokens.who_by(ctx, authorization[7:].strip(), address_of(request)))
         same_origin(request)
-        return ctx.acting(sessions.who(ctx, realm, session_token(request, cookie)))
+        return ctx.acting(sessions.who(ctx, realm, kept_in_browser(request, cookie)))
 
     return find
 
@@ -57,10 +57,9 @@ def same_origin(request: Request) -> None:
 
 
 def begin_session(request: Request, response: Response, cookie: str, token: str) -> None:
-    """Hand the session token to the browser; over https bound to this host and to https (`__Host-`)."""
+    """Hand the session token to the browser."""
     sessions.began_from(context_of(request), token, address_of(request), request.headers.get("user-agent", ""))
-    name, https = _cookie(request, cookie)
-    response.set_cookie(name, token, httponly=True, samesite="strict", path="/", max_age=12 * 3600, secure=https)
+    keep_in_browser(request, response, cookie, token, 12 * 3600)
 
 
 def end_session(request: Request, response: Response, cookie: str) -> None:
@@ -69,20 +68,15 @@ def end_session(request: Request, response: Response, cookie: str) -> None:
     response.delete_cookie(name, path="/", secure=https, httponly=True, samesite="strict")
 
 
-def session_token(request: Request, cookie: str) -> str:
-    """The session token the browser sends; empty where there is none."""
+def kept_in_browser(request: Request, cookie: str) -> str:
+    """What the browser keeps for us under a name, a session's token for one; empty where there is nothing."""
     return request.cookies.get(_cookie(request, cookie)[0], "")
 
 
 def keep_in_browser(request: Request, response: Response, cookie: str, value: str, seconds: int) -> None:
-    """Have the browser keep a value for a while that only we read."""
+    """Have the browser keep a value for a while that only we read; over https bound to this host (`__Host-`)."""
     name, https = _cookie(request, cookie)
     response.set_cookie(name, value, httponly=True, samesite="strict", path="/", max_age=seconds, secure=https)
-
-
-def kept_in_browser(request: Request, cookie: str) -> str:
-    """A value that the browser keeps for us; empty where there is none."""
-    return request.cookies.get(_cookie(request, cookie)[0], "")
 
 
 def _cookie(request: Request, cookie: str) -> tuple[str, bool]:

@@ -17,8 +17,8 @@ from calm_tariff.edge.asking import (
     begin_session,
     context_of,
     end_session,
+    kept_in_browser,
     same_origin,
-    session_token,
 )
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house import passwords, sessions
@@ -90,13 +90,13 @@ def router(realm_of: Callable[..., Realm], cookie: str) -> APIRouter:
     @made.delete("/session", status_code=204)
     def sign_out(request: Request, response: Response, ctx: asked) -> None:
         """Sign out."""
-        sessions.sign_out(ctx, session_token(request, cookie))
+        sessions.sign_out(ctx, kept_in_browser(request, cookie))
         end_session(request, response, cookie)
 
     @made.get("/sessions")
     def own_sessions(request: Request, realm: people, ctx: asked) -> list[SessionView]:
         """Where one is signed in."""
-        return sessions.own(ctx, realm, session_token(request, cookie))
+        return sessions.own(ctx, realm, kept_in_browser(request, cookie))
 
     @made.delete("/sessions/{session_id}", status_code=204)
     def end_one(realm: people, ctx: asked, session_id: str) -> None:
@@ -106,7 +106,7 @@ def router(realm_of: Callable[..., Realm], cookie: str) -> APIRouter:
     @made.delete("/sessions", status_code=204)
     def end_others(request: Request, realm: people, ctx: asked) -> None:
         """End all of one's sessions but this."""
-        sessions.end_others(ctx, realm, session_token(request, cookie))
+        sessions.end_others(ctx, realm, kept_in_browser(request, cookie))
 
     @made.post("/session/forgotten", status_code=204, dependencies=_FROM_HERE)
     def forgotten(request: Request, realm: people, typed: Forgotten) -> None:

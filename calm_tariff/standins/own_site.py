@@ -11,7 +11,7 @@ from html import escape
 from typing import Annotated, Any
 
 import httpx
-from fastapi import APIRouter, Form, HTTPException
+from fastapi import APIRouter, Form, HTTPException, Request
 from fastapi.responses import HTMLResponse, RedirectResponse
 from joserfc import jwt
 from joserfc.errors import JoseError
@@ -41,15 +41,18 @@ class OwnSite:
             raise HTTPException(503, "tell this site first, at /own-site/settings")
         return self.told
 
-    def read(self, statement: str, use: bool = False) -> dict[str, Any]:
-        """What a statement says that the installation signed and that is meant for this site now."""
+    def read(self, statement: str, site: str, use: bool = False) -> dict[str, Any]:
+        """What a statement says that the installation signed and that is meant for this site, by its origin, now."""
         address = self.known().installation
         try:
             keys = KeySet.import_key_set(httpx.get(f"{address}/oauth2/jwks.json").json())
-            said = dict(jwt.decode(statement, keys, algorithms=["ES256"]).claims)
+            read = jwt.decode(statement, keys, algorithms=["ES256"])
         except (JoseError, ValueError) as error:
             raise HTTPException(403, "this statement is not the installation's") from error
-        if said["iss"] != address or said["exp"] < time.time() or said["jti"] in self.used:
+        said = dict(read.claims)
+        # What else the installation signs, such as a token, is no statement.
+        meant = read.header.get("typ") == "statement+jwt" and (said["iss"], said["aud"]) == (address, site)
+        if not meant or said["exp"] < time.time() or said["jti"] in self.used:
             raise HTTPException(403, "this statement is another's, too old, or was used")
         if use:
             self.used.add(said["jti"])
@@ -78,9 +81,9 @@ def router() -> APIRouter:
         site.told = told
 
     @made.get("")
-    def arrive(statement: str) -> HTMLResponse:
+    def arrive(request: Request, statement: str) -> HTMLResponse:
         """Who comes, and what is asked of them here."""
-        said = site.read(statement)
+        said = site.read(statement, _origin(request))
         if said["asks"] == "sign up":
             fields = "".join(
                 f"<p><label>{label} <input name={name} required></label></p>"
@@ -97,9 +100,11 @@ def router() -> APIRouter:
         )
 
     @made.post("/done")
-    def finish(statement: _Field, organisation: _Field = "", name: _Field = "", email: _Field = "") -> Any:
+    def finish(
+        request: Request, statement: _Field, organisation: _Field = "", name: _Field = "", email: _Field = ""
+    ) -> Any:
         """Make what was asked for, and send the person back."""
-        said = site.read(statement, use=True)
+        said = site.read(statement, _origin(request), use=True)
         if said["asks"] == "sign up":
             typed = {"organisation": organisation, "name": name, "email": email, "portal_id": said["portal"]["id"]}
             site.ask("POST", "/consumers", typed)
@@ -130,6 +135,10 @@ def router() -> APIRouter:
         return _page("".join(f"<pre>X-API-Key: {escape(key)}</pre>" for key in keys or ["YOUR-KEY"]))
 
     return made
+
+
+def _origin(request: Request) -> str:
+    return str(request.base_url).rstrip("/")
 
 
 def _page(inside: str) -> HTMLResponse:

@@ -98,5 +98,5 @@ def test_a_portal_s_owner_sets_the_provider_and_a_second_factor_is_asked_for(peo
         f"{PILOTS}/api/v1/second-factor/end", data={"password": "larkmouth-demo", "code": recovery["codes"][1]}
     )
     assert ended.ok
-    ines.get_by_role("button", name="no longer").click()
+    ines.get_by_role("button", name="no longer", exact=True).click()
     expect(ines.get_by_role("button", name="through an outside provider, too")).to_be_visible()

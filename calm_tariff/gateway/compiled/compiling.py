@@ -105,7 +105,8 @@ class Compiler:
             for operation in meter.operations:
                 self.counting.setdefault(int(operation), []).append(Counting(meter_id, meter))
         self.house = feed.house(environment)
-        self.above: dict[str, Layer] = {**self.house.layers, TRIES_NAME: "sandbox"}
+        self.layers = self.house.layers
+        self.above: dict[str, Layer] = {**self.layers, TRIES_NAME: "sandbox"}
         self.secret_values = frozenset(f"header:{rules.key_header}" for rules in feed.products.values())
         self.prefix = "" if environment == "live" else f"{environment}/"
         self.shared: dict[_Place, Stack] = {}
@@ -125,7 +126,7 @@ class Compiler:
         layered = self.house.with_plan(terms, subscription=own)
         limits = [each.limit for each in layered]
         scopes = [
-            self.prefix + (house_name(e.layer, e.limit) if e.limit.name in self.house.layers else names[e.limit.name])
+            self.prefix + (house_name(e.layer, e.limit) if e.limit.name in self.layers else names[e.limit.name])
             for e in layered
         ]
         if grant.free:

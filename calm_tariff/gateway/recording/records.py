@@ -68,12 +68,12 @@ def record_of(
         "path": call.path[:400],
         "operation_id": routed.operation_id if routed else None,
         "api_version_id": place.route.version_id if place else None,
-        "product_id": _told_apart(grant.product_id) if grant else None,
-        "revision_id": _told_apart(grant.revision_id) if grant else None,
-        "stay_id": _told_apart(grant.stay_id) if grant else None,
-        "subscription_id": _told_apart(grant.subscription_id) if grant else None,
-        "application_id": _told_apart(identity.application_id) if identity else None,
-        "consumer_id": _told_apart(identity.consumer_id) if identity else None,
+        "product_id": _somebodys(grant.product_id) if grant else None,
+        "revision_id": _somebodys(grant.revision_id) if grant else None,
+        "stay_id": _somebodys(grant.stay_id) if grant else None,
+        "subscription_id": _somebodys(grant.subscription_id) if grant else None,
+        "application_id": _somebodys(identity.application_id) if identity else None,
+        "consumer_id": _somebodys(identity.consumer_id) if identity else None,
         "key_id": identity.key_id if identity else None,
         "checks": rungs(decision, admitted.access.above) if decision and admitted else [],
         "units": metered.units,
@@ -94,7 +94,7 @@ def record_of(
     return record if bodies is None else {**record, "bodies": bodies}
 
 
-def _told_apart(number: int) -> int | None:
+def _somebodys(number: int) -> int | None:
     """An id that is somebody's; None where it stands for nobody's, as of a call without a credential."""
     return number if number > 0 else None
 

@@ -9,6 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, NotFound
+from calm_tariff.formats.addresses import mail_address
 from calm_tariff.services.admit import applications, requests, sign_up
 from calm_tariff.services.admit.applications import ApplicationView
 from calm_tariff.services.admit.members import MEMBERS
@@ -50,14 +51,13 @@ def make_consumer(ctx: Context, typed: ConsumerTyped) -> ConsumerMade:
         here = ctx.joining(session).acting(replace(ctx.actor, portal_id=typed.portal_id))
         chosen = SignUpTyped(name=typed.name, organisation=typed.organisation, password="")
         sign_up.open_account(here, typed.email, chosen, NO_PASSWORD)
-        member = session.scalars(select(Member).order_by(Member.id.desc()).limit(1)).one()
+        member = session.scalars(select(Member).where(Member.email == mail_address(typed.email))).one()
         sessions.end_all(session, MEMBERS, member.id)  # nobody has come in yet
         member.consumer.state = "let in"
         subject = ("consumer", member.consumer_id, member.consumer.name)
         auditing.note(session, ctx, "made an organisation's account", subject, after={"owner": member.email})
-        made, email, at = ConsumerMade(member.consumer_id, member.id), member.email, member.at
-    passwords.forgotten(ctx, replace(MEMBERS, at=at), email)
-    return made
+        passwords.write_to(session, ctx, replace(MEMBERS, at=member.at), member)
+        return ConsumerMade(member.consumer_id, member.id)
 
 
 def make_application(ctx: Context, consumer_id: int, name: str, purpose: str = "") -> ApplicationView:

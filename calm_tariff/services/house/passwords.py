@@ -35,7 +35,6 @@ def forgotten(ctx: Context, realm: Realm, email: str, address: str = "") -> None
     tell. Raises `TooMany`."""
     email = sessions.address_typed(email)
     throttling.letter(ctx, email, address)
-    token = ctx.token()
     with ctx.transaction() as session:
         found = realm.found(session, email)
         auditing.note(
@@ -45,14 +44,20 @@ def forgotten(ctx: Context, realm: Realm, email: str, address: str = "") -> None
             (realm.kind, found.id if found else 0, email),
             why=f"from {address}" if address else "",
         )
-        if found is None:
-            return
-        forget_letters(session, realm, found.id)
-        made = PasswordReset(token_hash=hash_token(token), expires_at=ctx.now + WAITS)
-        setattr(made, realm.column, found.id)
-        session.add(made)
-        notice = Notice(kind="password forgotten", page=f"{realm.reset_page}#{token}", confidential=True)
-        notify(session, ctx, [Recipient(email=email, at=realm.at)], notice)
+        if found is not None:
+            write_to(session, ctx, realm, found)
+
+
+def write_to(session: Session, ctx: Context, realm: Realm, account: Account) -> None:
+    """Write to somebody how to set another password; an earlier letter is good no more. The caller answers for how
+    often that is done."""
+    token = ctx.token()
+    forget_letters(session, realm, account.id)
+    made = PasswordReset(token_hash=hash_token(token), expires_at=ctx.now + WAITS)
+    setattr(made, realm.column, account.id)
+    session.add(made)
+    notice = Notice(kind="password forgotten", page=f"{realm.reset_page}#{token}", confidential=True)
+    notify(session, ctx, [Recipient(email=account.email, at=realm.at)], notice)
 
 
 def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "", *, code: str = "") -> str:

@@ -122,6 +122,13 @@ def test_a_back_end_makes_the_account_the_application_and_the_subscription(offic
         on_behalf.subscribe(token, application.id, office.plans["Skiff"], "Times on deck.")
 
 
+def test_a_back_end_may_make_many_accounts_at_once_and_each_owner_gets_a_letter(office: Office) -> None:
+    for n in range(25):
+        mail = f"owner{n}@many.example"
+        on_behalf.make_consumer(office.reviewer, ConsumerTyped(organisation=f"Many {n} Co", name="O", email=mail))
+        assert len(letters(office.ctx, mail)) == 1
+
+
 def test_two_people_still_decide_where_two_must(office: Office) -> None:
     office.change_product(access_route="reviewed twice")
     made = on_behalf.make_consumer(office.reviewer, ConsumerTyped(organisation="Tern", name="T", email="t@t.example"))
