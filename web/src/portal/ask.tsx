@@ -1,3 +1,4 @@
+import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Portal } from "../api/portal";
 import { useStale } from "../api/queries/asking";
@@ -29,7 +30,9 @@ const WHO_DECIDES: Record<string, string> = {
 };
 
 /** A request: for which application, what for, and that the terms of use are accepted. */
-export function Ask({ product, offer, own, meters, onClose }: Props) {
+export function Ask({ product, offer, own, meters: known, onClose }: Props) {
+  // As they are when it opens: a field that came later would have no value to show.
+  const [meters] = useState(known);
   const stale = useStale();
   const entry = useEntry({
     start: {
