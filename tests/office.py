@@ -10,9 +10,10 @@ from typing import Any
 from sqlalchemy import select
 
 from calm_tariff.core.ids import call_id
+from calm_tariff.core.payment import Payment
 from calm_tariff.core.periods import calendar_window, instant_of, subscription_window
 from calm_tariff.core.portals import Brand
-from calm_tariff.services.admit import applications, carrying_over, credentials, requests, sign_up
+from calm_tariff.services.admit import applications, carrying_over, credentials, paying, requests, sign_up
 from calm_tariff.services.admit.carrying_over import Existing
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.portals import portals
@@ -34,6 +35,7 @@ from calm_tariff.store.compose.products import Plan, PlanDraft
 
 PASSWORD = "a long password"
 START = datetime(2026, 9, 10, 12, tzinfo=UTC)
+BY_TRANSFER = Payment(method="transfer")
 
 # What a history need not know of a call.
 UNSAID: dict[str, Any] = {
@@ -210,11 +212,14 @@ class Office:
     def acting(self, consumer: Consumer) -> Context:
         return self.ctx.acting(consumer.member)
 
-    def join(self, organisation: str) -> Actor:
-        """An organisation's account: its owner."""
+    def join(self, organisation: str, pays: bool = True) -> Actor:
+        """An organisation's account: its owner, who has said how it pays."""
         email = f"{organisation.lower()}@consumer.example"
         typed = SignUpTyped(name=f"{organisation} owner", organisation=organisation, password=PASSWORD)
-        return sessions.who(self.ctx, MEMBERS, sign_up.open_account(self.ctx, email, typed))
+        owner = sessions.who(self.ctx, MEMBERS, sign_up.open_account(self.ctx, email, typed))
+        if pays:
+            paying.change(self.ctx.acting(owner), BY_TRANSFER)
+        return owner
 
     def ask(self, organisation: str, plan: str) -> tuple[Actor, int, int]:
         """Sign up, register and ask: the member, the application's and the request's ids."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+from calm_tariff.core.payment import Payment
 from calm_tariff.demo.office import DemoOffice
 from calm_tariff.demo.scenario import DAYS, PASSWORD, DemoApplication, DemoConsumer
 from calm_tariff.services.admit import applications, credentials, groups, letting_in, requests, sign_up
@@ -33,18 +34,19 @@ def admit(office: DemoOffice, consumer: DemoConsumer, offers: dict[str, int]) ->
         groups.set_members(ctx, group.id, [*group.consumer_ids, member.own_consumer])
     secrets: dict[int, str] = {}
     for application in consumer.applications:
-        secrets |= _ask(office, member, offers, application, consumer.email)
+        secrets |= _ask(office, member, offers, application, consumer)
     return secrets
 
 
 def _ask(
-    office: DemoOffice, member: Actor, offers: dict[str, int], application: DemoApplication, contact: str
+    office: DemoOffice, member: Actor, offers: dict[str, int], application: DemoApplication, of: DemoConsumer
 ) -> dict[int, str]:
     """An application asks for its plan and, where that is granted, gets its keys."""
     asking = office.on(application.from_day, "Rui", 1).acting(member)
-    made = applications.register(asking, application.name, application.purpose, contact=contact)
+    made = applications.register(asking, application.name, application.purpose, contact=of.email)
     offer, expected = offers[application.offer], dict(application.expected)
-    request = requests.ask(asking, made.id, offer, application.purpose, True, expected=expected)
+    payment = Payment(method="transfer", order_number=of.order_number)
+    request = requests.ask(asking, made.id, offer, application.purpose, True, expected=expected, payment=payment)
     if application.outcome == "waiting":
         return {}
     if request.state == "waiting":

@@ -33,7 +33,7 @@ CONSUMERS = (
     Consumer("Quayside Freight", "Vasco Amarra", "vasco@quayside.example", (
         App("Lock planner", "Harbour Data · Ketch", "Which barge fits through the lock at which height.",
             Traffic(80, 0.4, (5, 19), 46, (0, 2, 4)), 2),
-    )),
+    ), order_number="QF-2214"),
     Consumer("Fathom & Field", "Ilda Moura", "ilda@fathom.example", (
         App("Shore walks", "Harbour Data · Skiff", "Guided walks that start at low water.",
             Traffic(9, 2.2, (8, 18)), 9),

@@ -111,7 +111,7 @@ class DemoApplication:
 @dataclass(frozen=True, slots=True)
 class DemoConsumer:
     """A consumer with its owner and applications, the group it is in, if any, the portal it came by,
-    and whether it waits to be let in."""
+    whether it waits to be let in, and what its books know its purchase by."""
 
     name: str
     owner: str
@@ -120,3 +120,4 @@ class DemoConsumer:
     group: str | None = None
     portal: str = portals.FIRST
     waits: bool = False
+    order_number: str = ""

@@ -113,7 +113,11 @@ def router() -> APIRouter:
         if application is None:
             wanted = {"name": f"For {said['plan']['name']}", "purpose": "Made at the provider's own site."}
             application = site.ask("POST", f"/consumers/{said['consumer']['id']}/applications", wanted)
-        chosen = {"plan_id": said["plan"]["id"], "purpose": "Chosen at the provider's own site."}
+        chosen = {
+            "plan_id": said["plan"]["id"],
+            "purpose": "Chosen at the provider's own site.",
+            "payment": {"method": "transfer"},
+        }
         site.ask("POST", f"/applications/{application['id']}/subscriptions", chosen)
         return RedirectResponse(said["back"], 303)
 

@@ -108,6 +108,7 @@ def test_a_stranger_comes_to_a_first_call_and_goes_again(people: People, product
     comes_to = page.get_by_role("region", name="What it comes to")
     expect(comes_to).to_contain_text("Today counts as a day of Ketch.")
     page.get_by_label("Why? A person decides on it.").fill("The regatta needs more of them.")
+    page.get_by_label("Your order number, if invoices should carry one").fill("ROW-7")
     page.get_by_role("button", name="Ask to move to Ketch").click()
     expect(page.get_by_text("A move to Ketch waits for a decision.")).to_be_visible()
     grant()

@@ -42,7 +42,7 @@ def test_a_role_is_one_of_three() -> None:
 
 def test_billing_sees_money_and_no_keys_developers_keys_and_no_money() -> None:
     may = {role: {act for act in MAY if role in MAY[act]} for role in ROLES}
-    assert may["billing"] == {"see use", "see money", "set alerts"}
+    assert may["billing"] == {"see use", "see money", "say how it pays", "set alerts"}
     builds = {"see credentials", "run applications", "ask for plans", "ask and rate"}
     assert may["developer"] == {"see use", "set alerts", *builds}
     assert may["owner"] == set(MAY)

@@ -150,6 +150,7 @@ BODIES = {
     "/members/{member_id}/role": {"role": "billing"},
     "/applications/{application_id}/keys": {"label": "x"},
     "/products/{slug}/rating": {"stars": 4},
+    "/organisation/payment": {"method": "transfer"},
     "/requests": {
         "application_id": "application_id",
         "plan_id": "plan_id",

@@ -28,6 +28,7 @@ FIELDS = {
     "total": "40.29",
     "currency": "EUR",
     "due": "14 October 2026",
+    "paid": "by transfer, order number PO 7",
     "version": "Tides v1",
     "goes_on": True,
     "limit": "Rate",
@@ -59,6 +60,12 @@ def test_every_kind_is_a_letter_of_one_subject_and_two_bodies(kind: str) -> None
     assert made.subject and "\n" not in made.subject
     assert made.text.endswith(("\n", ".\n")) and "{" not in made.text and "\n\n\n" not in made.text
     assert made.html.startswith("<!doctype html>") and "Larkmouth Marine" in made.html and "{" not in made.html
+
+
+def test_an_invoices_letter_says_how_it_is_paid_where_that_was_said() -> None:
+    asked = "due on 14 October 2026, to be paid by transfer, order number PO 7."
+    assert asked in letter("invoice_issued", FIELDS).text
+    assert "due on 14 October 2026.\n" in letter("invoice_issued", {**FIELDS, "paid": ""}).text
 
 
 def test_changes_stand_in_a_list_and_an_address_of_ours_is_a_link() -> None:

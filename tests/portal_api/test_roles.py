@@ -60,6 +60,7 @@ BUILDERS = {
     ("PUT", "/products/{slug}/rating"),
 }
 MONEY = {
+    ("PUT", "/organisation/payment"),
     ("GET", "/invoices"),
     ("GET", "/invoices/{invoice_id}"),
     ("GET", "/invoices/{invoice_id}/evidence"),

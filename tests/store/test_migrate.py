@@ -96,6 +96,38 @@ def test_the_look_of_the_one_portal_becomes_the_first_of_several(database: RunDa
     assert links == ["/applications/3", "/admit/desk"]
 
 
+def test_what_was_charged_before_was_paid_by_transfer(database: RunDatabase) -> None:
+    url = database.make_schema("calm_before_payment")
+    command.upgrade(configuration(url), "0031")
+    made = engine(url)
+    columns = "consumer_id, run_id, period_end, currency, tax_percent, subtotal, tax, total, evidence, created_at"
+    values = "1, 1, '2026-10-01', 'EUR', 23, 40, 9.2, 49.2, '{}', '2026-10-01'"
+    with made.begin() as connection:
+        connection.execute(text("SET foreign_key_checks = 0"))
+        for name in ("Ferries", "Kayaks"):
+            connection.execute(
+                text(
+                    "INSERT INTO consumer (name, look, shape, created_at, state, portal_id) "
+                    f"VALUES ('{name}', '{name}', '{name}', '2026-09-01', 'let in', 1)"
+                )
+            )
+        for month, state, issued in (("2026-08-01", "issued", "'2026-09-01'"), ("2026-09-01", "draft", "NULL")):
+            connection.execute(
+                text(
+                    f"INSERT INTO invoice ({columns}, period_start, state, issued_at) "
+                    f"VALUES ({values}, '{month}', '{state}', {issued})"
+                )
+            )
+    upgrade(url)
+    with made.connect() as connection:
+        invoices = connection.execute(text("SELECT state, payment_method, order_number FROM invoice ORDER BY id")).all()
+        consumers = connection.execute(
+            text("SELECT name, payment_method, order_number FROM consumer ORDER BY id")
+        ).all()
+    assert invoices == [("issued", "transfer", ""), ("draft", None, "")]
+    assert consumers == [("Ferries", "transfer", ""), ("Kayaks", None, "")]
+
+
 def test_hours_are_summed_anew_from_calls_by_all_that_tells_them_apart(database: RunDatabase) -> None:
     url = database.make_schema("calm_before_outcomes")
     command.upgrade(configuration(url), "0021")

@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge.again import Again
+from calm_tariff.edge.payment import PaymentIn
 from calm_tariff.services.admit import on_behalf
 from calm_tariff.services.admit.applications import ApplicationView
 from calm_tariff.services.admit.on_behalf import ConsumerMade, ConsumerTyped
@@ -36,11 +37,12 @@ class ApplicationMadeIn(BaseModel):
 
 class SubscriptionIn(BaseModel):
     """A plan for an application, whose terms of use its owner has accepted; `expected` are units of a month by
-    meter."""
+    meter, `payment` how it will be paid, where the plan can cost something and that is not known yet."""
 
     plan_id: int
     purpose: str = Field(max_length=2000)
     expected: dict[str, Decimal] = Field(default={}, max_length=100)
+    payment: PaymentIn | None = None
 
 
 @router.post("/consumers", status_code=201)
@@ -58,4 +60,5 @@ def make_application(ctx: Asking, consumer_id: int, typed: ApplicationMadeIn) ->
 @router.post("/applications/{application_id}/subscriptions", status_code=201)
 def subscribe(ctx: Asking, application_id: int, typed: SubscriptionIn) -> RequestView:
     """Subscribe a consumer's application to a plan."""
-    return on_behalf.subscribe(ctx, application_id, typed.plan_id, typed.purpose, typed.expected)
+    paid = typed.payment.value() if typed.payment else None
+    return on_behalf.subscribe(ctx, application_id, typed.plan_id, typed.purpose, expected=typed.expected, payment=paid)

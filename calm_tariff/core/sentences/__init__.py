@@ -1,7 +1,7 @@
 """The sentences that people read about a rule: made here and nowhere else, so that the same words stand on the tariff
 sheet, in receipts, in the portal and in mail."""
 
-from calm_tariff.core.sentences.account import closing_in_words, role_in_words
+from calm_tariff.core.sentences.account import closing_in_words, payment_in_words, role_in_words
 from calm_tariff.core.sentences.alerts import (
     allowance_alert_in_words,
     allowance_reached_in_words,
@@ -55,6 +55,7 @@ __all__ = [
     "notice_sentence",
     "number",
     "override_sentence",
+    "payment_in_words",
     "percent_sentence",
     "price_sentence",
     "ratings_in_words",

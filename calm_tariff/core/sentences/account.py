@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from datetime import date
 
 from calm_tariff.core.membership import Role
+from calm_tariff.core.payment import Payment
 
 
 def role_in_words(role: Role) -> str:
@@ -15,8 +16,14 @@ def role_in_words(role: Role) -> str:
         "belongs to it, and close the account.",
         "developer": "Has the applications and their keys, asks for plans, sees usage and calls, and asks, "
         "answers and rates; no invoices.",
-        "billing": "Sees invoices, usage and calls; no keys, and changes nothing.",
+        "billing": "Sees invoices, usage and calls, and says how invoices are paid; no keys, and changes nothing else.",
     }[role]
+
+
+def payment_in_words(payment: Payment) -> str:
+    """How somebody pays, as it is said of a consumer and of an invoice."""
+    by = {"transfer": "by transfer"}[payment.method]
+    return f"{by}, order number {payment.order_number}" if payment.order_number else by
 
 
 def closing_in_words(

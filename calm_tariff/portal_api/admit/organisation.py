@@ -6,9 +6,12 @@ from fastapi import APIRouter, Depends, Request, Response
 from pydantic import BaseModel, Field
 
 from calm_tariff.core.membership import Role
+from calm_tariff.core.payment import payment
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import address_of, begin_session, context_of, end_session, same_origin
+from calm_tariff.edge.payment import PaymentIn
 from calm_tariff.portal_api.base.asking import COOKIE, Asking, Here
+from calm_tariff.services.admit import paying
 from calm_tariff.services.admit.organisation import belonging, joining
 from calm_tariff.services.admit.organisation.belonging import Invited, OrganisationView
 from calm_tariff.services.admit.organisation.joining import InvitationSeen, Joining
@@ -84,6 +87,14 @@ def remove(ctx: Asking, member_id: int) -> OrganisationView:
 def hand_over(ctx: Asking, typed: OwnerIn) -> None:
     """Make somebody else the owner in one's own place."""
     belonging.hand_over(ctx, typed.to)
+
+
+@router.put("/organisation/payment")
+def pay(ctx: Asking, typed: PaymentIn) -> OrganisationView:
+    """Say how the organisation's invoices are paid from now on."""
+    ctx.actor.consumer_to("say how it pays")
+    paying.change(ctx, payment(typed.method, typed.order_number, field=""))
+    return belonging.organisation(ctx)
 
 
 @router.delete("/membership", status_code=204)

@@ -9,6 +9,7 @@ from pydantic import BaseModel
 
 from calm_tariff.core.moves import Kind, When
 from calm_tariff.edge.again import Again
+from calm_tariff.edge.payment import PaymentIn
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.admit import moves, requests
 from calm_tariff.services.admit.requests import MoveAsked
@@ -22,12 +23,14 @@ router = APIRouter(route_class=Again)
 
 class MoveIn(BaseModel):
     """A move: to the plan `plan_id`, a pause, the end of one, or the end; now or later, which is the end of the trial
-    that runs, and else of the month. `purpose` is for whoever decides, where somebody does."""
+    that runs, and else of the month. `purpose` is for whoever decides, where somebody does; `payment` is how the plan
+    will be paid, where it can cost something and the organisation has not said that yet."""
 
     kind: Kind
     when: When = "now"
     plan_id: int | None = None
     purpose: str = ""
+    payment: PaymentIn | None = None
 
 
 @router.get("/subscriptions/{subscription_id}")
@@ -53,7 +56,14 @@ def move(ctx: Asking, subscription_id: int, typed: MoveIn) -> SubscriptionView:
     """Make a move, or ask for it where somebody decides."""
     own_subscriptions.one(ctx, subscription_id)  # another's is none
     trials.end_trial(ctx, subscription_id)  # one that is over already is, before what follows it is moved
-    requests.ask_to_move(ctx, subscription_id, MoveAsked(**typed.model_dump()))
+    wanted = MoveAsked(
+        kind=typed.kind,
+        when=typed.when,
+        plan_id=typed.plan_id,
+        purpose=typed.purpose,
+        payment=typed.payment.value() if typed.payment else None,
+    )
+    requests.ask_to_move(ctx, subscription_id, wanted)
     return own_subscriptions.one(ctx, subscription_id)
 
 

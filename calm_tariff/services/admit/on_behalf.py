@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from decimal import Decimal
 
@@ -9,9 +10,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, NotFound
+from calm_tariff.core.payment import Payment
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.services.admit import applications, requests, sign_up
 from calm_tariff.services.admit.applications import ApplicationView
+from calm_tariff.services.admit.expectations import NOTHING
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.requests import RequestView
 from calm_tariff.services.admit.sign_up import NO_PASSWORD, SignUpTyped
@@ -68,7 +71,13 @@ def make_application(ctx: Context, consumer_id: int, name: str, purpose: str = "
 
 
 def subscribe(
-    ctx: Context, application_id: int, plan_id: int, purpose: str, expected: dict[str, Decimal] | None = None
+    ctx: Context,
+    application_id: int,
+    plan_id: int,
+    purpose: str,
+    *,
+    expected: Mapping[str, Decimal] = NOTHING,
+    payment: Payment | None = None,
 ) -> RequestView:
     """Ask for a plan for an application and grant it, as far as one back end may: where two people decide, they still
     do, and what an outside desk decides is passed there. The caller answers for the terms of use, which count as
@@ -79,7 +88,7 @@ def subscribe(
         if application is None:
             raise NotFound("there is no such application", str(application_id))
         own = _for(session, ctx, application.consumer_id)
-        asked = requests.ask(own, application_id, plan_id, purpose, True, expected=expected or {})
+        asked = requests.ask(own, application_id, plan_id, purpose, True, expected=expected, payment=payment)
         if asked.state != "waiting" or asked.access_route == "reviewed twice":
             return asked
         return requests.decide(ctx.joining(session), asked.id, "granted", "Chosen at our own site.")

@@ -15,8 +15,9 @@ from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import CALLING, REQUEST, UNDECIDED, move
 from calm_tariff.core.moves import Kind as MoveKind
 from calm_tariff.core.moves import When
+from calm_tariff.core.payment import Payment
 from calm_tariff.core.sentences import expected_in_words
-from calm_tariff.services.admit import expectations, moves, owned, subscriptions
+from calm_tariff.services.admit import expectations, moves, owned, paying, subscriptions
 from calm_tariff.services.admit.expectations import NOTHING, Expected
 from calm_tariff.services.admit.moves import Wanted
 from calm_tariff.services.admit.portals import storefront
@@ -40,18 +41,21 @@ SHORTEST_PURPOSE = 10
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class MoveAsked:
-    """A move of a subscription as it was asked for (core.moves), why, and to which plan, where it is to another."""
+    """A move of a subscription as it was asked for (core.moves), why, and to which plan, where it is to another, with
+    how that will be paid, should it not be known yet."""
 
     kind: MoveKind
     when: When = "now"
     plan_id: int | None = None
     purpose: str = ""
+    payment: Payment | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class RequestView:
     """A request for access. `terms_dated` is the version of the terms of use that was accepted. One that moves a
-    subscription says from which plan, and when: `now` or `later` (core.moves)."""
+    subscription says from which plan, and when: `now` or `later` (core.moves). `pays` is how the consumer pays, in
+    words; "" where it has not said so."""
 
     id: int
     consumer_id: int
@@ -75,6 +79,7 @@ class RequestView:
     moves_from: str | None
     moves_when: str | None
     expected: list[str]
+    pays: str
 
 
 def ask(
@@ -85,9 +90,10 @@ def ask(
     accepted: bool,
     *,
     expected: Mapping[str, Decimal] = NOTHING,
+    payment: Payment | None = None,
 ) -> RequestView:
-    """Ask for a plan for one's own application, with the units of a month that are expected by meter. An open product
-    grants at once.
+    """Ask for a plan for one's own application, with the units of a month that are expected by meter, and how it will
+    be paid, where that matters and is not known yet. An open product grants at once.
 
     Raises `Invalid` or `Conflict`, naming the field; `NotFound` for another's application.
     """
@@ -97,9 +103,11 @@ def ask(
     if not accepted:
         raise Invalid("the terms of use must be accepted", "terms_accepted")
     with ctx.transaction() as session:
+        owned.application(session, ctx, application_id)
+        plan = plan_on_sale(session, ctx, plan_id)
+        paying.settled(session, ctx, plan, payment)
         # Whoever asks for the same application at the same moment waits, and is then refused.
         application = owned.application(session, ctx, application_id, lock=True)
-        plan = plan_on_sale(session, ctx, plan_id)
         refuse_second(session, application.id, plan)
         volume = expectations.checked(session, plan.product, expected)
         made = submit(session, ctx, plan, application, purpose, expected=volume)
@@ -117,8 +125,11 @@ def ask_to_move(ctx: Context, subscription_id: int, wanted: MoveAsked) -> Reques
     """
     with ctx.transaction() as session:
         stamps.hold(session, ctx, stamps.SHIPPING)
-        application_id = moves.own(session, ctx, subscription_id).application_id
-        application = owned.application(session, ctx, application_id, lock=True)
+        found = moves.own(session, ctx, subscription_id)
+        ctx.actor.consumer_to("move subscriptions")
+        if wanted.kind == "change plan":
+            paying.settled(session, ctx, plan_to_move_to(session, ctx, found, wanted), wanted.payment)
+        application = owned.application(session, ctx, found.application_id, lock=True)
         subscription = moves.own_to_move(session, ctx, subscription_id)
         moves.arrive(session, ctx, subscription)
         plan = None
@@ -381,4 +392,5 @@ def view(r: AccessRequest) -> RequestView:
         moves_from=r.moves.plan.name if r.moves else None,
         moves_when=r.moves_when,
         expected=[expected_in_words(each.name, each.units) for each in expectations.of(r)],
+        pays=paying.said(r.application.consumer),
     )

@@ -14,6 +14,7 @@ from calm_tariff.core.errors import NotFound
 from calm_tariff.core.lifecycles import CALLING
 from calm_tariff.core.periods import DAY, HOUR, local_day, moment_of, month_of
 from calm_tariff.core.rating import rate
+from calm_tariff.services.admit import paying
 from calm_tariff.services.admit.applications import ApplicationView, of_consumer
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.observe import allowances
@@ -53,10 +54,11 @@ class MemberView:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ConsumerView:
     """One consumer. `running` is this period's charge so far, before tax; the line's calls are those since
-    `calls_since`."""
+    `calls_since`; `pays` is how, in words, "" where it has not said so."""
 
     line: ConsumerLine
     portal: str
+    pays: str
     calls_since: datetime
     members: list[MemberView]
     applications: list[ApplicationView]
@@ -118,6 +120,7 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
                 refused=month.get("refused", 0),
             ),
             portal=consumer.portal.name,
+            pays=paying.said(consumer),
             calls_since=moment_of(_month_ago(ctx)),
             members=[MemberView(m.name, m.email, m.role) for m in members],
             applications=applications,

@@ -15,6 +15,7 @@ from calm_tariff.core.lifecycles import INVOICE, move
 from calm_tariff.core.periods import Period, day_start, local_day, month_of
 from calm_tariff.core.rating import rate
 from calm_tariff.formats.values import write
+from calm_tariff.services.admit import paying
 from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
@@ -125,6 +126,8 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> i
             invoice.state = move(INVOICE, called, invoice.state, "issued")
             invoice.number = numbering.next_number(session, "invoice", today.year)
             invoice.issued_at = ctx.now
+            invoice.payment_method = invoice.consumer.payment_method
+            invoice.order_number = invoice.consumer.order_number
             invoice.due_on = today + timedelta(days=provider.payment_days)
             auditing.note(
                 session,
@@ -145,6 +148,7 @@ def _tell(session: Session, ctx: Context, invoice: Invoice) -> None:
         "total": format(invoice.total.quantize(Decimal("0.01")), "f"),
         "currency": invoice.currency,
         "due": f"{invoice.due_on:%-d %B %Y}",
+        "paid": paying.said(invoice),
     }
     notice = Notice(kind="invoice issued", fields=fields, page=f"/invoices/{invoice.id}")
     notify(session, ctx, members(subscribers.members_who_may(session, invoice.consumer_id, "see money")), notice)

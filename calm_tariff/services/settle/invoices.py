@@ -15,6 +15,7 @@ from calm_tariff.core.periods import day_start
 from calm_tariff.core.sentences import line_in_words
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
+from calm_tariff.services.admit import paying
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.meters import Meter
@@ -81,9 +82,10 @@ class InvoiceSummary:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class InvoiceView:
-    """An invoice with its lines."""
+    """An invoice with its lines. `paid` is how, in words; "" where its consumer had not said so."""
 
     summary: InvoiceSummary
+    paid: str
     subtotal: Decimal
     tax_percent: Decimal
     tax: Decimal
@@ -232,6 +234,7 @@ def _view(session: Session, i: Invoice) -> InvoiceView:
     ]
     return InvoiceView(
         summary=_summary(i),
+        paid=paying.said(i if i.issued_at else i.consumer),
         subtotal=i.subtotal,
         tax_percent=i.tax_percent,
         tax=i.tax,

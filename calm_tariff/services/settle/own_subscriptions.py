@@ -15,7 +15,7 @@ from calm_tariff.core.lifecycles import UNDECIDED
 from calm_tariff.core.moves import Standing
 from calm_tariff.core.periods import local_day, moment_of
 from calm_tariff.core.terms import free_units
-from calm_tariff.services.admit import moves
+from calm_tariff.services.admit import moves, paying
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.admit.requests import AccessRequest
@@ -49,10 +49,11 @@ class Coming:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlanChoice:
-    """A plan that it can move to."""
+    """A plan that it can move to. `charges`: it can come to more than nothing."""
 
     plan_id: int
     name: str
+    charges: bool
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -136,7 +137,7 @@ def _view(session: Session, ctx: Context, of: Subscription) -> SubscriptionView:
         trial=_trial(session, ctx, of, here),
         coming=_coming(of),
         waiting=_waiting(session, of),
-        choices=[PlanChoice(plan_id=p.id, name=p.name) for p in chosen],
+        choices=[PlanChoice(plan_id=p.id, name=p.name, charges=paying.charges(p)) for p in chosen],
         stays=_stays([s for s in of.stays if s.start_at != s.end_at]),
         pauses=[PauseView(start_at=p.start_at, end_at=p.end_at) for p in of.pauses],
     )

@@ -16,7 +16,7 @@ from calm_tariff.store.house.people import Account
 class Consumer(Base):
     """An organisation that calls the APIs. `look` and `shape` are digests of how its name looks, so that no other
     can be taken for it. States: core.lifecycles.CONSUMER. `portal` is the one it came by, to which letters lead.
-    `closed_at` is when its account was closed."""
+    `closed_at` is when its account was closed. How it pays (core.payment) is None until somebody has said so."""
 
     __tablename__ = "consumer"
     id: Mapped[Id]
@@ -26,6 +26,8 @@ class Consumer(Base):
     created_at: Mapped[datetime]
     state: Mapped[Word] = mapped_column(default="let in", index=True)
     closed_at: Mapped[datetime | None]
+    payment_method: Mapped[str | None] = mapped_column(String(40))
+    order_number: Mapped[Word] = mapped_column(default="")
     portal_id: Mapped[int] = mapped_column(ForeignKey("portal.id"), index=True)
     portal: Mapped[Portal] = relationship()
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary="consumer_in_group", order_by="ConsumerGroup.name")

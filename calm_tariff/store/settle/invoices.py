@@ -28,7 +28,8 @@ class ChargeRun(Base):
 
 class Invoice(Base):
     """A consumer's charges for one period. States: core.lifecycles.INVOICE. Once issued, never updated
-    but for its state. A draft has no number. `evidence` is the rating case it can be computed from again."""
+    but for its state. A draft has no number. `evidence` is the rating case it can be computed from again. How it
+    is paid is what its consumer had said when it was issued."""
 
     __tablename__ = "invoice"
     __table_args__ = (UniqueConstraint("consumer_id", "period_start"),)
@@ -48,6 +49,8 @@ class Invoice(Base):
     created_at: Mapped[datetime]
     issued_at: Mapped[datetime | None]
     due_on: Mapped[date | None]
+    payment_method: Mapped[str | None] = mapped_column(String(40))
+    order_number: Mapped[Word] = mapped_column(default="")
     consumer: Mapped[Consumer] = relationship(lazy="joined")
     lines: Mapped[list[InvoiceLine]] = relationship(
         back_populates="invoice", order_by="InvoiceLine.place", cascade="all, delete-orphan"

@@ -20,7 +20,7 @@ from calm_tariff.services.base import auditing, webhooks
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house import sessions
 from calm_tariff.store.base.paging import PageQuery
-from tests.office import Office
+from tests.office import BY_TRANSFER, Office
 from tests.services.accounts import letters
 
 SITE = "https://own.example/begin?from=portal"
@@ -106,7 +106,7 @@ def test_a_back_end_makes_the_account_the_application_and_the_subscription(offic
         token, ConsumerTyped(organisation="Tern Cruises", name="Tess", email="Tess@tern.example")
     )
     application = on_behalf.make_application(token, made.consumer_id, "Decks")
-    granted = on_behalf.subscribe(token, application.id, office.plans["Skiff"], "Times on deck.")
+    granted = on_behalf.subscribe(token, application.id, office.plans["Skiff"], "Times on deck.", payment=BY_TRANSFER)
 
     assert (granted.state, granted.consumer, granted.email) == ("granted", "Tern Cruises", "tess@tern.example")
     (letter,) = letters(office.ctx, "tess@tern.example")[:1]
@@ -134,9 +134,10 @@ def test_two_people_still_decide_where_two_must(office: Office) -> None:
     made = on_behalf.make_consumer(office.reviewer, ConsumerTyped(organisation="Tern", name="T", email="t@t.example"))
     application = on_behalf.make_application(office.reviewer, made.consumer_id, "Decks")
 
-    assert (
-        on_behalf.subscribe(office.reviewer, application.id, office.plans["Skiff"], "Times on deck.").state == "waiting"
+    asked = on_behalf.subscribe(
+        office.reviewer, application.id, office.plans["Skiff"], "Times on deck.", payment=BY_TRANSFER
     )
+    assert asked.state == "waiting"
 
 
 def test_nobody_but_the_provider_s_reviewers_does_so(office: Office) -> None:

@@ -26,7 +26,7 @@ from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.base.record import Mail
 from calm_tariff.store.compose.products import Product
-from tests.office import PASSWORD, Office
+from tests.office import BY_TRANSFER, PASSWORD, Office
 
 
 def test_a_request_is_decided_once_with_a_note_by_mail_and_on_the_record(office: Office) -> None:
@@ -72,7 +72,9 @@ def test_long_names_can_be_asked_with_and_stand_on_the_record_shortened(office: 
     own = office.ctx.acting(sessions.who(office.ctx, MEMBERS, token))
     application = applications.register(own, "A" * 200, "")
     credentials.make_key(own, application.id, "L" * 200)
-    asked = requests.ask(own, application.id, office.plans["Ketch"], "What a long name does.", True)
+    asked = requests.ask(
+        own, application.id, office.plans["Ketch"], "What a long name does.", True, payment=BY_TRANSFER
+    )
     requests.decide(office.reviewer, asked.id, "granted", "")
     entry = next(e for e in auditing.entries(office.manager, PageQuery()).rows if e.action == "asked for access")
     assert len(entry.subject) == 200 and entry.subject.endswith("…")

@@ -69,11 +69,14 @@ export async function refused(response: Response): Promise<Problem> {
 
 type Sent = { data?: unknown; error?: unknown; response: Response };
 
-/** A problem as a sentence: the field first, where it is known. */
+/** What came with a letter's link, and nobody typed. */
+const UNTYPED = "token";
+
+/** A problem as a sentence: the field first, where it is known and somebody filled it in. */
 export function sentence(error: unknown): string {
   if (!(error instanceof Problem)) return String(error);
   const field = error.where.split(".").at(-1)?.replaceAll("_", " ") ?? "";
-  return said(field ? `${field}: ${error.message}` : error.message);
+  return said(field && field !== UNTYPED ? `${field}: ${error.message}` : error.message);
 }
 
 /** Words as a sentence. */

@@ -8,6 +8,7 @@ import { Choice, Line, Tick } from "../kit/fields";
 import { Ends, Form, Send, useEntry } from "../kit/form";
 import { count, dayAndYear } from "../kit/format";
 import { Prose } from "../kit/prose";
+import { byTransfer, HowPaid, ORDER_NUMBER, useToSay } from "./paying";
 
 type Product = Portal["Storefront"];
 
@@ -34,18 +35,20 @@ export function Ask({ product, offer, own, meters: known, onClose }: Props) {
   // As they are when it opens: a field that came later would have no value to show.
   const [meters] = useState(known);
   const stale = useStale();
+  const toSay = useToSay(offer.charges);
   const entry = useEntry({
     start: {
       application: String(own[0]?.id ?? NEW),
       name: "",
       purpose: "",
       terms_accepted: false,
+      payment: { order_number: "" },
       expected: Object.fromEntries(meters.map((m) => [m.key, count(Math.round(Number(m.units)))])) as Record<
         string,
         string
       >,
     },
-    send: async ({ application, name, expected, ...typed }, form) => {
+    send: async ({ application, name, expected, payment, ...typed }, form) => {
       const id =
         application === NEW
           ? (
@@ -65,6 +68,7 @@ export function Ask({ product, offer, own, meters: known, onClose }: Props) {
           plan_id: offer.plan_id,
           ...typed,
           expected: Object.fromEntries(volume),
+          payment: toSay ? byTransfer(payment.order_number) : null,
         },
       });
     },
@@ -126,6 +130,11 @@ export function Ask({ product, offer, own, meters: known, onClose }: Props) {
             </div>
           </fieldset>
         )}
+        {toSay && (
+          <HowPaid days={toSay.days}>
+            <Line name="payment.order_number" {...ORDER_NUMBER} />
+          </HowPaid>
+        )}
         {product.terms_html && (
           <div className="mb-3 max-h-40 overflow-y-auto border-l-[3px] border-line pl-3 text-[14px]">
             <Prose html={product.terms_html} />
@@ -135,7 +144,9 @@ export function Ask({ product, offer, own, meters: known, onClose }: Props) {
           I accept the terms of use of {dayAndYear(product.terms_dated)}
         </Tick>
         <Ends leave="Not now" onLeave={onClose}>
-          <Send>{product.access_route === "open" ? "Subscribe" : "Ask for access"}</Send>
+          <Send disabled={toSay === undefined}>
+            {product.access_route === "open" ? "Subscribe" : "Ask for access"}
+          </Send>
         </Ends>
       </Form>
     </Dialog>

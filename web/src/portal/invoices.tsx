@@ -56,7 +56,8 @@ export function InvoicePage() {
       <h1>Invoice {s.number}</h1>
       <p className="mt-1 text-soft">
         {month(s.period_start)} · {s.state}
-        {s.due_on && `, due ${date(s.due_on)}`} ·{" "}
+        {s.due_on && `, due ${date(s.due_on)}`}
+        {one.data.paid && `, to be paid ${one.data.paid}`} ·{" "}
         <a className="figure-link" href={`${BEGINS}/api/v1/invoices/${id}/evidence`} download>
           save the evidence file
         </a>

@@ -12,11 +12,12 @@ from sqlalchemy.orm import Session
 from calm_tariff.core import membership
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.membership import ROLES, Belongs, Role
+from calm_tariff.core.payment import Payment
 from calm_tariff.core.sentences import role_in_words
-from calm_tariff.services.admit import outside_sign_in
+from calm_tariff.services.admit import outside_sign_in, paying
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base import auditing
-from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.house import mail_addresses, passwords, second_factor, sessions
 from calm_tariff.store.admit import subscribers
@@ -61,13 +62,15 @@ class RoleView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class OrganisationView:
-    """One's organisation: whose account it is, since when and until when, who belongs to it and, for its owners, who is
-    invited."""
+    """One's organisation: whose account it is, since when and until when, how its invoices are paid, so many days after
+    each (None until somebody has said so), who belongs to it and, for its owners, who is invited."""
 
     name: str
     since: datetime
     closed_at: datetime | None
     role: Role
+    payment: Payment | None
+    payment_days: int
     members: list[MemberView]
     invited: list[Invited]
     roles: list[RoleView]
@@ -87,6 +90,8 @@ def organisation(ctx: Context) -> OrganisationView:
             since=consumer.created_at,
             closed_at=consumer.closed_at,
             role=membership.role(ctx.actor.membership),
+            payment=paying.of(consumer),
+            payment_days=provider_of(session).payment_days,
             members=[
                 MemberView(
                     id=m.id,

@@ -16,7 +16,7 @@ from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.markdown import html
 from calm_tariff.formats.openapi_examples import ExampleAnswer
 from calm_tariff.formats.values import read
-from calm_tariff.services.admit import groups
+from calm_tariff.services.admit import groups, paying
 from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.compose import visibility
@@ -35,10 +35,11 @@ _MUCH = 2000
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """A plan on sale."""
+    """A plan on sale. `charges`: it can come to more than nothing."""
 
     plan_id: int
     name: str
+    charges: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,7 +163,7 @@ def product(ctx: Context, slug: str) -> Storefront:
             operations=operations,
             first_answer=_first_answer(session, answering),
             ends=_ends(answering),
-            offers=[Offer(plan.id, plan.name) for plan in plans],
+            offers=[Offer(plan.id, plan.name, paying.charges(plan)) for plan in plans],
             terms=_side_by_side(session, one, plans),
             key_header=one.key_header,
             open_under=open_under(one),

@@ -131,12 +131,13 @@ export const STALE = {
   myRole: ["/organisation", "/me"],
   application: ["/applications"],
   key: ["/applications"],
-  request: ["/applications", "/allowances", "/terms-to-accept"],
+  request: ["/applications", "/allowances", "/terms-to-accept", "/organisation"],
   terms: ["/terms-to-accept"],
   move: [
     "/subscriptions/{subscription_id}",
     "/subscriptions/{subscription_id}/difference",
     "/applications",
     "/allowances",
+    "/organisation",
   ],
 } satisfies Record<string, Read<paths>[]>;

@@ -62,6 +62,7 @@ export function Consumer() {
           <Aside title="This period so far">
             <p className="font-serif text-[24px] text-brass">{amount(c.running)}</p>
             <p className="text-soft">before tax, by what is recorded now</p>
+            {c.pays && <Pair name="Pays">{c.pays}</Pair>}
           </Aside>
           <Aside title="Last 28 days">
             <Pair name="Served">

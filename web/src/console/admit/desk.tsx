@@ -135,6 +135,11 @@ function Decide({ request }: { request: Request }) {
         {request.purpose}
       </blockquote>
       {request.expected.length > 0 && <p className="mb-3">Expects about {listed(request.expected)}.</p>}
+      {request.pays && (
+        <p className="mb-3">
+          {request.consumer} pays {request.pays}.
+        </p>
+      )}
       {request.first_granted_by && (
         <p className="mb-3">
           {request.first_granted_by} has agreed{request.first_note && `: “${request.first_note}”`}. It takes a

@@ -48,6 +48,7 @@ export function InvoicePage() {
             <Pair name="Computed">{dayAndMinute(invoice.created_at)}</Pair>
             {invoice.issued_at && <Pair name="Issued">{dayAndMinute(invoice.issued_at)}</Pair>}
             {s.due_on && <Pair name="Due">{date(s.due_on)}</Pair>}
+            {invoice.paid && <Pair name="To be paid">{invoice.paid}</Pair>}
           </Aside>
           <Aside title="Compute it again">
             <p className="text-soft">

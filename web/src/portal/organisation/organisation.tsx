@@ -8,6 +8,7 @@ import { Button, Dialog, Trouble, Waiting, WordButton } from "../../kit/controls
 import { dayAndYear } from "../../kit/format";
 import { Table } from "../../kit/table";
 import { useMe } from "../me";
+import { Paying } from "../paying";
 import { Invitations, Invite } from "./invite";
 
 type Organisation = Portal["OrganisationView"];
@@ -105,6 +106,7 @@ export function OrganisationPage() {
               <Invite roles={of.roles} />
             </>
           )}
+          <Paying of={of} />
         </div>
         <aside
           aria-label="What each may do"

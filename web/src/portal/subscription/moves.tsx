@@ -5,6 +5,7 @@ import { useStale } from "../../api/queries/asking";
 import { difference, STALE } from "../../api/queries/portal";
 import { Button, Field, Trouble, Waiting } from "../../kit/controls";
 import { untilWhen } from "../../kit/format";
+import { byTransfer, HowPaid, ORDER_NUMBER, useToSay } from "../paying";
 import { Difference } from "./difference";
 
 type Subscription = Portal["SubscriptionView"];
@@ -25,17 +26,25 @@ export function Moves({ of }: { of: Subscription }) {
   const [plan, setPlan] = useState(of.choices[0]?.plan_id);
   const [wanted, setWhen] = useState<Move["when"] | null>(null);
   const [purpose, setPurpose] = useState("");
+  const [orderNumber, setOrderNumber] = useState("");
   const moments = momentsOf(of, kind);
   const when = moments.find(([value]) => value === wanted)?.[0] ?? moments[0]?.[0] ?? "now";
   const move: Move = { kind, when, ...(kind === "change plan" && { plan_id: plan }) };
   const query = useQuery({ ...difference(of.id, move), placeholderData: keepPreviousData });
-  const name = of.choices.find((c) => c.plan_id === plan)?.name ?? "";
+  const chosen = of.choices.find((c) => c.plan_id === plan);
+  const name = chosen?.name ?? "";
+  const toSay = useToSay(kind === "change plan" && chosen?.charges === true);
   const asks = kind === "change plan" && of.access_route !== "open" && plan !== of.plan_id;
   const make = useMutation({
     mutationFn: () =>
       api.post("/subscriptions/{subscription_id}/moves", {
         params: { path: { subscription_id: of.id } },
-        body: { ...move, plan_id: move.plan_id ?? null, purpose },
+        body: {
+          ...move,
+          plan_id: move.plan_id ?? null,
+          purpose,
+          payment: toSay ? byTransfer(orderNumber) : null,
+        },
       }),
     onSuccess: () => {
       setPurpose("");
@@ -121,9 +130,20 @@ export function Moves({ of }: { of: Subscription }) {
             />
           </div>
         )}
+        {toSay && (
+          <div className="mt-3 max-w-[560px]">
+            <HowPaid days={toSay.days}>
+              <Field value={orderNumber} onChange={setOrderNumber} {...ORDER_NUMBER} />
+            </HowPaid>
+          </div>
+        )}
         <Trouble error={make.error} />
         <p className="mt-3">
-          <Button main type="submit" disabled={make.isPending || !query.data || query.isPlaceholderData}>
+          <Button
+            main
+            type="submit"
+            disabled={make.isPending || !query.data || query.isPlaceholderData || toSay === undefined}
+          >
             {asks ? `Ask to move to ${name}` : verb(move, name, of)}
           </Button>
         </p>
