@@ -101,8 +101,9 @@ def nearly_spent(session: Session, now: datetime, percent: int) -> int:
 
 def running_out(session: Session, now: datetime, percent: int, at_most: int) -> list[Gauge]:
     """Allowances that refuse when spent and are used to so many percent, or will be spent before their window
-    ends: the fullest `at_most`. Looks for them among the fullest 200."""
-    firm = sorted((h for h in standing_of(session, now) if h.quota.when_spent == "refuse"), key=_fullest)
+    ends: the fullest `at_most`. Looks for them among the fullest 200 of which anything is used."""
+    used = (h for h in standing_of(session, now) if h.quota.when_spent == "refuse" and h.used)
+    firm = sorted(used, key=_fullest)
     found: list[Gauge] = []
     for start in range(0, min(len(firm), 200), 20):
         gauges = _gauges(session, now, firm[start : start + 20])

@@ -160,21 +160,23 @@ def _refusals(session: Session, ctx: Context) -> list[Item]:
     now_hour = ctx.now_us // HOUR * HOUR + HOUR
     here = usage_queries.verdicts_between(session, start // HOUR * HOUR, now_hour)
     before = usage_queries.verdicts_between(session, start - 28 * 24 * HOUR, start)
-    names = {c.id: c.name for c in session.scalars(select(Consumer))}
-    items = []
+    unusual: dict[int, tuple[int, int]] = {}
     for consumer, calls in here.items():
         refused, usual = calls.get("refused", 0), before.get(consumer, {}).get("refused", 0) // 28
-        if consumer in names and refused >= 20 and refused > 3 * usual:
-            items.append(
-                Item(
-                    f"{names[consumer]} was refused {refused:,} times today",
-                    f"On a usual day it is {usual:,}.",
-                    "See the calls",
-                    f"/observe/traffic?consumer={consumer}&verdict=refused",
-                    ["operations"],
-                )
-            )
-    return items
+        if refused >= 20 and refused > 3 * usual:
+            unusual[consumer] = refused, usual
+    names = dict(session.execute(select(Consumer.id, Consumer.name).where(Consumer.id.in_(unusual))).all())
+    return [
+        Item(
+            f"{names[consumer]} was refused {refused:,} times today",
+            f"On a usual day it is {usual:,}.",
+            "See the calls",
+            f"/observe/traffic?consumer={consumer}&verdict=refused",
+            ["operations"],
+        )
+        for consumer, (refused, usual) in unusual.items()
+        if consumer in names  # calls of strangers are nobody's
+    ]
 
 
 def _periods(session: Session, ctx: Context) -> list[Item]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
@@ -107,7 +107,6 @@ def cases(
     usage: dict[int, dict[str, Decimal]] = {}
     for (stay_id, meter), amount in units.items():
         usage.setdefault(stay_id, {})[keys[meter]] = amount
-    terms: dict[int, PlanTerms] = {}
     found: dict[int, list[tuple[Subscription, Stay, Course]]] = {}
     for subscription in subscriptions:
         course = instead.get(subscription.id) or course_of(subscription)
@@ -116,20 +115,19 @@ def cases(
                 continue  # over before, or overtaken by a trial's end (core.stays)
             if stay.start_us < end_us:
                 found.setdefault(subscription.application.consumer_id, []).append((subscription, stay, course))
+    revisions = _revisions(session, {stay.revision_id for parts in found.values() for _, stay, _ in parts})
     made = []
     for consumer_id, parts in found.items():
         segments, origins = [], []
         for subscription, stay, course in parts:
-            revision = session.get_one(PlanRevision, stay.revision_id)
-            if revision.id not in terms:
-                terms[revision.id] = read(PlanTerms, revision.terms)
+            revision = revisions[stay.revision_id]
             stop_us = end_us if stay.end_us is None else min(stay.end_us, end_us)
             rests = [p for p in course.pauses if p.start_us < stop_us and (p.end_us is None or p.end_us > begin_us)]
             segments.append(
                 Segment(
                     start=moment_of(stay.start_us, where),
                     end=None if stay.end_us is None else moment_of(stay.end_us, where),
-                    plan=terms[revision.id].pricing,
+                    plan=revision.pricing,
                     trial=stay.trial,
                     usage=usage.get(stay.id, {}),
                     first=stay == stays.first_charged(course.stays) and stay.start_us >= begin_us,
@@ -139,7 +137,7 @@ def cases(
             origins.append(
                 CaseSegment(
                     subscription_id=subscription.id,
-                    revision_id=revision.id,
+                    revision_id=stay.revision_id,
                     stay_id=stay.id,
                     plan_id=revision.plan_id,
                     start=moment_of(max(stay.start_us, begin_us)),
@@ -156,6 +154,20 @@ def cases(
         name = parts[0][0].application.consumer.name
         made.append(ConsumerCase(consumer_id, name, case, tuple(origins)))
     return sorted(made, key=lambda c: c.consumer)
+
+
+@dataclass(frozen=True, slots=True)
+class _Revision:
+    """Of which plan a revision is, and what it costs."""
+
+    plan_id: int
+    pricing: Pricing
+
+
+def _revisions(session: Session, ids: Collection[int]) -> dict[int, _Revision]:
+    query = select(PlanRevision.id, PlanRevision.plan_id, PlanRevision.terms).where(PlanRevision.id.in_(ids))
+    found = session.execute(query)
+    return {revision: _Revision(plan, read(PlanTerms, terms).pricing) for revision, plan, terms in found}
 
 
 def course_of(subscription: Subscription) -> Course:

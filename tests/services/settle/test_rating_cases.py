@@ -15,6 +15,7 @@ from calm_tariff.services.serve import history
 from calm_tariff.services.settle import rating_cases
 from calm_tariff.services.settle.rating_cases import ConsumerCase
 from tests.office import START, Office, terms
+from tests.services.queries import asked
 
 SEPTEMBER = Period(date(2026, 9, 1), date(2026, 10, 1))
 OCTOBER = Period(date(2026, 10, 1), date(2026, 11, 1))
@@ -52,6 +53,16 @@ def test_a_month_begins_at_the_providers_midnight(office: Office) -> None:
     called(office, 0, datetime(2026, 9, 30, 23, 0, 0, tzinfo=UTC), 3)
     assert units(cases(office)["Ferries"]) == [5]
     assert units(cases(office, OCTOBER)["Ferries"]) == [3]
+
+
+def test_the_cases_of_many_take_no_more_questions_than_those_of_one(office: Office) -> None:
+    for n in range(4):
+        office.admit(f"More{n}", list(office.plans)[n % 2])
+    with asked(office.ctx) as one:
+        assert len(cases(office, consumers=[office.consumers[0].member.own_consumer])) == 1
+    with asked(office.ctx) as many:
+        assert len(cases(office)) == 6
+    assert len(many) == len(one)
 
 
 def test_a_period_before_anybody_subscribed_has_no_case(office: Office) -> None:
