@@ -126,10 +126,13 @@ def test_a_keys_last_day_is_the_providers_wherever_its_reader_is(people: People)
     page.goto("/portal/applications")
     page.locator("main a[href*='/applications/']").first.click()
     page.get_by_label("Label of a new key").fill("far away")
+    page.get_by_label("Good from").fill("2031-04-01")
     page.get_by_label("Good until the end of").fill("2031-05-01")
     page.get_by_role("button", name="Make a key").click()
     page.get_by_role("button", name="I have kept it").click()
-    expect(page.get_by_role("row").filter(has_text="far away")).to_contain_text("the end of 1 May 2031")
+    made = page.get_by_role("row").filter(has_text="far away")
+    expect(made).to_contain_text("from 1 April 2031")
+    expect(made).to_contain_text("the end of 1 May 2031")
 
 
 def test_two_allowances_of_one_application_are_told_apart(people: People) -> None:

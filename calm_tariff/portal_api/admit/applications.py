@@ -30,14 +30,15 @@ class ApplicationIn(BaseModel):
 
 
 class KeyIn(BaseModel):
-    """A key to make or `brought` along, or a secret for the client id; good from and until a moment, or to the end of a
-    day in the provider's zone, if given."""
+    """A key to make or `brought` along, or a secret for the client id; good from and until a moment, or from the
+    beginning of a day to the end of one in the provider's zone, if given."""
 
     label: str = Field(default="", max_length=200)
     environment: Environment = "live"
     kind: Kind = "key"
     starts_at: datetime | None = None
     expires_at: datetime | None = None
+    first_day: date | None = None
     last_day: date | None = None
     brought: str = Field(default="", max_length=1000)
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Response
 
 from calm_tariff.core.meters import Environment
 from calm_tariff.edge.again import Again
-from calm_tariff.edge.lists import all_of, as_csv
+from calm_tariff.edge.lists import all_of, as_csv, as_json
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.observe import traffic
 from calm_tariff.services.serve.call_lines import CallLine
@@ -59,5 +60,18 @@ def own_calls(ctx: Asking, wanted: Narrowed, cursor: str | None = None) -> Page[
 @router.get("/calls.csv", response_class=Response)
 def own_calls_file(ctx: Asking, wanted: Narrowed) -> Response:
     """One's calls as CSV, newest first."""
-    calls = all_of(lambda part: traffic.own_log(ctx, wanted, part.cursor, part.rows), PageQuery())
-    return as_csv("calls", CallLine, calls, left_out=("consumer_id", "consumer"))
+    return as_csv("calls", CallLine, _all(ctx, wanted), left_out=_OWN)
+
+
+@router.get("/calls.json", response_class=Response)
+def own_calls_json(ctx: Asking, wanted: Narrowed) -> Response:
+    """One's calls as JSON, newest first."""
+    return as_json("calls", CallLine, _all(ctx, wanted), left_out=_OWN)
+
+
+def _all(ctx: Asking, wanted: CallFilter) -> Iterator[CallLine]:
+    return all_of(lambda part: traffic.own_log(ctx, wanted, part.cursor, part.rows), PageQuery())
+
+
+# Whose they are goes without saying.
+_OWN = ("consumer_id", "consumer")

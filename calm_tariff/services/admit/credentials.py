@@ -69,22 +69,30 @@ def make_key(
     label: str,
     environment: Environment = "live",
     kind: Kind = "key",
+    *,
     starts_at: datetime | None = None,
     expires_at: datetime | None = None,
+    first_day: date | None = None,
     last_day: date | None = None,
     brought: str = "",
 ) -> NewKey:
     """A new key for one's own application, made here or `brought` along, or a secret that goes with its client id. It
-    is good from `starts_at` until `expires_at`, or to the end of `last_day` in the provider's zone, where these are
-    given. Raises `NotFound` for another's, `Invalid`; a key that anybody has, or had, is not taken again, and whose it
-    is is not told."""
+    is good from `starts_at` until `expires_at`, or from the beginning of `first_day` to the end of `last_day` in the
+    provider's zone, where these are given. Raises `NotFound` for another's, `Invalid`; a key that anybody has, or had,
+    is not taken again, and whose it is is not told."""
     if brought and kind != "key":
         raise Invalid("only a key can be brought along", "brought")
-    if last_day is not None:
-        if last_day.year >= 9999:
-            raise Invalid("is further ahead than a key can last", "last_day")
-        with ctx.transaction() as session:
-            expires_at = moment_of(day_start(last_day + timedelta(days=1), zone_of(session)))
+    for field, day in (("first_day", first_day), ("last_day", last_day)):
+        if day is not None and not 1970 < day.year < 9999:
+            raise Invalid("is further away than a key can last", field)
+    if first_day is not None and last_day is not None and last_day < first_day:
+        raise Invalid("must not lie before the first day", "last_day")
+    with ctx.transaction() as session:
+        where = zone_of(session)
+        if first_day is not None:
+            starts_at = moment_of(day_start(first_day, where))
+        if last_day is not None:
+            expires_at = moment_of(day_start(last_day + timedelta(days=1), where))
     for field, moment in (("starts_at", starts_at), ("expires_at", expires_at)):
         if moment is not None and moment.tzinfo is None:
             raise Invalid("must say its time zone, as in 2027-01-01T00:00:00Z", field)

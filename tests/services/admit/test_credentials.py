@@ -113,9 +113,20 @@ def test_a_key_lasts_to_the_end_of_a_day_in_the_providers_zone(office: Office) -
     assert made.key.expires_at == datetime(2026, 10, 26, 0, tzinfo=UTC)
     made = credentials.make_key(one, application, "today", last_day=START.date())
     assert made.key.expires_at == datetime(2026, 9, 10, 23, tzinfo=UTC)
-    for day in (date(2026, 9, 9), date(9999, 12, 31)):
-        with pytest.raises(Invalid):
-            credentials.make_key(one, application, "x", last_day=day)
+    made = credentials.make_key(one, application, "from", first_day=date(2026, 9, 12), last_day=date(2026, 9, 12))
+    assert (made.key.starts_at, made.key.expires_at) == (
+        datetime(2026, 9, 11, 23, tzinfo=UTC),
+        datetime(2026, 9, 12, 23, tzinfo=UTC),
+    )
+    for days, where in (
+        ({"last_day": date(2026, 9, 9)}, "expires_at"),
+        ({"last_day": date(9999, 12, 31)}, "last_day"),
+        ({"first_day": date(1, 1, 1)}, "first_day"),
+        ({"first_day": date(2026, 9, 13), "last_day": date(2026, 9, 12)}, "last_day"),
+    ):
+        with pytest.raises(Invalid) as refused:
+            credentials.make_key(one, application, "x", **days)
+        assert refused.value.where == where
 
 
 OWN = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822c"

@@ -31,6 +31,7 @@ export function Keys({ app }: { app: App }) {
       label: "",
       environment: "live" as "live" | "sandbox",
       made: "key" as "key" | "secret" | "brought" | "certificate",
+      first_day: "",
       last_day: "",
       brought: "",
       certificate: "",
@@ -51,12 +52,13 @@ export function Keys({ app }: { app: App }) {
           environment,
           kind: made === "secret" ? "secret" : "key",
           brought: made === "brought" ? brought : "",
+          first_day: typed.first_day || null,
           last_day: typed.last_day || null,
         },
       });
     },
     done: (_, typed, form) => {
-      form.reset({ ...typed, label: "", last_day: "", brought: "", certificate: "" });
+      form.reset({ ...typed, label: "", first_day: "", last_day: "", brought: "", certificate: "" });
       return stale(STALE.key);
     },
   });
@@ -115,6 +117,9 @@ export function Keys({ app }: { app: App }) {
                 cell: (k) => (
                   <>
                     {k.state}
+                    {k.starts_at && new Date(k.starts_at) > new Date() && (
+                      <div className="text-[12px] text-soft">from {dayAndYear(k.starts_at)}</div>
+                    )}
                     {k.expires_at && (
                       <div className="text-[12px] text-soft">until {untilWhen(k.expires_at)}</div>
                     )}
@@ -207,9 +212,14 @@ export function Keys({ app }: { app: App }) {
             />
           )}
           {made !== "certificate" && (
-            <div className="w-40">
-              <Line name="last_day" label="Good until the end of" type="date" />
-            </div>
+            <>
+              <div className="w-36">
+                <Line name="first_day" label="Good from" type="date" />
+              </div>
+              <div className="w-36">
+                <Line name="last_day" label="Good until the end of" type="date" />
+              </div>
+            </>
           )}
           <Send className="mb-3">{SENDS[made]}</Send>
         </div>

@@ -50,6 +50,10 @@ export function CallLog({ within }: { within?: Portal["UsageView"] }) {
             <a className="figure-link" href={fileOf("calls.csv", wanted)} download>
               CSV
             </a>
+            ,{" "}
+            <a className="figure-link" href={fileOf("calls.json", wanted)} download>
+              JSON
+            </a>
           </span>
         </p>
         <Trouble error={pages.error} />
