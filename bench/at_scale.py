@@ -47,6 +47,7 @@ COPIED = (
     "access_request",
     "subscription",
     "stay",
+    "trial_had",
     "invoice",
     "invoice_line",
     "hourly_usage",

@@ -128,6 +128,36 @@ def test_what_was_charged_before_was_paid_by_transfer(database: RunDatabase) -> 
     assert consumers == [("Ferries", "transfer", ""), ("Kayaks", None, "")]
 
 
+BEFORE_ONE_TRIAL = [
+    "SET foreign_key_checks = 0, sql_mode = ''",  # what is said of nothing here is of no concern
+    "INSERT INTO consumer (id, name, created_at) VALUES (7, 'Ferries', '2026-09-01')",
+    "INSERT INTO product (id, name, slug) VALUES (9, 'Harbour Data', 'harbour-data')",
+    "INSERT INTO application (id, consumer_id, name, purpose, created_at, client_id, tags) "
+    "VALUES (1, 7, 'a', '', '2026-09-01', 'x', '{}'), (2, 7, 'b', '', '2026-09-01', 'y', '{}')",
+    "INSERT INTO subscription (id, application_id, plan_id, state, started_at, end_told) "
+    "VALUES (1, 1, 3, 'ended', '2026-09-01', 0), (2, 2, 3, 'active', '2026-10-01', 0)",
+    "INSERT INTO plan_revision (id, plan_id, number, terms, published_at, published_by) "
+    "VALUES (5, 3, 1, '{}', '2026-09-01', 'Ines')",
+    "INSERT INTO plan (id, product_id, name, place, state, edition) VALUES (3, 9, 'Ketch', 0, 'on sale', 1)",
+    "INSERT INTO stay (subscription_id, revision_id, start_at, end_at, trial, spent) VALUES "
+    "(1, 5, '2026-09-01', '2026-09-15', 1, 0), (2, 5, '2026-10-01', '2026-10-15', 1, 0), "
+    "(2, 5, '2026-10-15', NULL, 0, 0)",
+]
+
+
+def test_a_trial_that_was_had_before_is_a_consumers_one_trial(database: RunDatabase) -> None:
+    url = database.make_schema("calm_before_one_trial")
+    command.upgrade(configuration(url), "0032")
+    made = engine(url)
+    with made.begin() as connection:
+        for statement in BEFORE_ONE_TRIAL:
+            connection.execute(text(statement))
+    upgrade(url)
+    with made.connect() as connection:
+        had = connection.execute(text("SELECT consumer_id, product_id, begun_at FROM trial_had")).all()
+    assert had == [(7, 9, datetime(2026, 9, 1))]
+
+
 def test_hours_are_summed_anew_from_calls_by_all_that_tells_them_apart(database: RunDatabase) -> None:
     url = database.make_schema("calm_before_outcomes")
     command.upgrade(configuration(url), "0021")

@@ -17,7 +17,9 @@ from calm_tariff.core.moves import Kind as MoveKind
 from calm_tariff.core.moves import When
 from calm_tariff.core.payment import Payment
 from calm_tariff.core.sentences import expected_in_words
-from calm_tariff.services.admit import expectations, moves, owned, paying, subscriptions
+from calm_tariff.core.terms import PlanTerms
+from calm_tariff.formats.values import read
+from calm_tariff.services.admit import expectations, first_trials, moves, owned, paying, subscriptions
 from calm_tariff.services.admit.expectations import NOTHING, Expected
 from calm_tariff.services.admit.moves import Wanted
 from calm_tariff.services.admit.portals import storefront
@@ -105,6 +107,8 @@ def ask(
     with ctx.transaction() as session:
         owned.application(session, ctx, application_id)
         plan = plan_on_sale(session, ctx, plan_id)
+        terms = read(PlanTerms, plan.revisions[-1].terms)
+        first_trials.refuse_another(plan, terms, first_trials.had(session, ctx.actor.consumer_id, plan.product_id))
         paying.settled(session, ctx, plan, payment)
         # Whoever asks for the same application at the same moment waits, and is then refused.
         application = owned.application(session, ctx, application_id, lock=True)

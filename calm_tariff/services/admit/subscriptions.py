@@ -12,11 +12,12 @@ from calm_tariff.core.lifecycles import SUBSCRIPTION, move
 from calm_tariff.core.periods import day_start, local_day, moment_of
 from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.values import read
-from calm_tariff.services.admit import timelines
+from calm_tariff.services.admit import first_trials, timelines
 from calm_tariff.services.base import auditing, jobs, stamps
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.base.notices import Kind, Notice, members, notify
 from calm_tariff.store.admit import subscribers
+from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.products import Plan
@@ -30,20 +31,23 @@ TOLD_BEFORE = timedelta(days=3)
 def begin(session: Session, ctx: Context, application_id: int, plan: Plan, request_id: int | None) -> Subscription:
     """Subscribe an application to a plan's newest revision.
 
-    With a trial, the first stay is free and ends on a local midnight, so that no day is half a trial.
+    With a trial, which a consumer has once, the first stay is free and ends on a local midnight, so that no day is half
+    a trial. Raises `Conflict` where the plan is nothing but a trial that was had.
     """
     revision = plan.revisions[-1]
     terms = read(PlanTerms, revision.terms)
+    consumer_id = session.get_one(Application, application_id).consumer_id
+    tried = first_trials.begin(session, ctx, consumer_id, plan, terms)
     made = Subscription(
         application_id=application_id,
         plan_id=plan.id,
         request_id=request_id,
         started_at=ctx.now,
-        state="trial" if terms.trial else "active",
+        state="trial" if tried else "active",
     )
     session.add(made)
     session.flush()
-    trial = (_trial_end(session, ctx, terms.trial.days), terms.trial.then == "charge") if terms.trial else None
+    trial = (_trial_end(session, ctx, tried.days), tried.then == "charge") if tried else None
     timelines.keep(session, made, stays.begun(revision.id, ctx.now_us, trial, by_units=free_units(terms) is not None))
     if trial is not None:
         ask_for_end(session, ctx, made.id, moment_of(trial[0]))

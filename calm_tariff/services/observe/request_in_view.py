@@ -11,13 +11,14 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.estimates import Use, estimate
+from calm_tariff.core.lifecycles import UNDECIDED
 from calm_tariff.core.periods import DAY
 from calm_tariff.core.sentences import shortfall_in_words
 from calm_tariff.core.sheet_cells import Column
 from calm_tariff.core.sheet_rows import SheetRow, rows
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
-from calm_tariff.services.admit import expectations
+from calm_tariff.services.admit import expectations, first_trials
 from calm_tariff.services.admit.applications import ApplicationView, of_consumer
 from calm_tariff.services.admit.requests import RequestView, view
 from calm_tariff.services.base.context import ROLES, Context
@@ -41,7 +42,8 @@ class ExpectedCharge:
 
 @dataclass(frozen=True, slots=True)
 class Background:
-    """What a reviewer weighs: what the plan gives, and what is known of the consumer."""
+    """What a reviewer weighs: what the plan gives, and what is known of the consumer. `trial_had`: granted, it begins
+    without the plan's trial, because the consumer has had its trial of the product."""
 
     plan_rows: list[SheetRow]
     consumer_since: datetime
@@ -49,6 +51,7 @@ class Background:
     earlier: list[RequestView]
     calls_28_days: dict[str, int]
     comes_to: ExpectedCharge | None
+    trial_had: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +90,10 @@ def _background(session: Session, ctx: Context, request: AccessRequest) -> Backg
         [view(r) for r in earlier],
         month.get(consumer.id, {}),
         _comes_to(session, ctx, request, terms),
+        trial_had=terms.trial is not None
+        and request.moves_id is None
+        and request.state in UNDECIDED
+        and first_trials.had(session, consumer.id, plan.product_id),
     )
 
 

@@ -76,6 +76,15 @@ class ComingMove(Base):
     plan: Mapped[Plan | None] = relationship(lazy="joined")
 
 
+class TrialHad(Base):
+    """A consumer's one trial of a product began."""
+
+    __tablename__ = "trial_had"
+    consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), primary_key=True, autoincrement=False)
+    product_id: Mapped[int] = mapped_column(ForeignKey("product.id"), primary_key=True, autoincrement=False)
+    begun_at: Mapped[datetime]
+
+
 class SubscriptionOverride(Base):
     """A limit of one subscription in place of its plan's limit of the same name, or beside the plan's.
 

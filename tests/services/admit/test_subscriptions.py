@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
+from threading import Barrier
 
+import pytest
 from sqlalchemy import select
 
-from calm_tariff.services.admit import subscriptions
+from calm_tariff.core.errors import Conflict
+from calm_tariff.services.admit import applications, requests, subscriptions
+from calm_tariff.services.admit.portals import storefront
+from calm_tariff.services.admit.requests import MoveAsked
 from calm_tariff.services.base import auditing, stamps
+from calm_tariff.services.observe import request_in_view
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.base.paging import PageQuery
@@ -85,3 +92,65 @@ def test_a_move_ends_a_trial_begins_the_newest_terms_and_is_told(office: Office)
         assert set(others) == {one.email}  # nobody else's members hear of it
     entry = auditing.entries(office.manager, PageQuery()).rows[0]
     assert (entry.action, entry.before, entry.after) == ("moved a subscription", {"plan": "Ketch"}, {"plan": "Skiff"})
+
+
+def again(office: Office, of: Consumer, plan: str = "Ketch") -> str:
+    """What becomes of another application of a consumer that asks for a plan."""
+    own = office.acting(of)
+    name = f"App {office.ctx.token()[:8]}"
+    asked = requests.ask(own, applications.register(own, name, "").id, office.plans[plan], "Once more, please.", True)
+    requests.decide(office.reviewer, asked.id, "granted", "")
+    return next(a for a in applications.own(own) if a.name == name).plans[0].state
+
+
+def test_a_consumer_has_one_trial_of_a_product(office: Office) -> None:
+    one = admitted(office, trial("charge"))
+    office.draft("Skiff", {**trial("charge"), "limits": []})
+    office.publish("keep")
+    own = office.acting(one)
+    offers = {offer.name: offer for offer in storefront.product(own, "harbour-data").offers}
+    assert [offers[name].trial_had for name in ("Skiff", "Ketch")] == [True, True]
+    assert not storefront.product(office.ctx, "harbour-data").offers[0].trial_had
+    requests.ask_to_move(own, one.subscription, MoveAsked(kind="end"))
+    assert state(office, one.subscription) == "ended"
+
+    assert again(office, one) == "active"
+    assert again(office, one, "Skiff") == "active"
+    other = office.admit("Divers", "Ketch")
+    assert state(office, other.subscription) == "trial"
+
+
+def test_a_plan_that_is_nothing_but_a_trial_is_not_to_be_had_twice(office: Office) -> None:
+    one = admitted(office, trial("end"))
+    own = office.acting(one)
+    second = applications.register(own, "Second", "").id
+    with pytest.raises(Conflict, match="the trial of Harbour Data was had already, and Ketch is nothing else"):
+        requests.ask(own, second, office.plans["Ketch"], "Once more, please.", True)
+
+    # Two that ask before either is granted: the second is told by whoever decides.
+    owner, _, asked = office.ask("Terns", "Ketch")
+    terns = office.ctx.acting(owner)
+    other = requests.ask(terns, applications.register(terns, "Other", "").id, office.plans["Ketch"], "Also this.", True)
+    requests.decide(office.reviewer, asked, "granted", "")
+    assert request_in_view.one(office.reviewer, other.id).background.trial_had
+    with pytest.raises(Conflict, match="was had already"):
+        requests.decide(office.reviewer, other.id, "granted", "")
+    assert requests.decide(office.reviewer, other.id, "declined", "You have had it.").state == "declined"
+
+
+def test_of_two_that_begin_at_once_one_has_the_trial(office: Office) -> None:
+    office.draft("Ketch", trial("charge"))
+    office.publish("keep")
+    office.change_product(access_route="open")
+    own = office.ctx.acting(office.join("Terns"))
+    made = [applications.register(own, f"App {n}", "").id for n in range(4)]
+    together = Barrier(len(made))
+
+    def subscribe(application: int) -> None:
+        together.wait()
+        requests.ask(own, application, office.plans["Ketch"], "All at once.", True)
+
+    with ThreadPoolExecutor(len(made)) as pool:
+        list(pool.map(subscribe, made))
+    states = sorted(p.state for a in applications.own(own) for p in a.plans)
+    assert states == ["active", "active", "active", "trial"]

@@ -130,6 +130,11 @@ export function Ask({ product, offer, own, meters: known, onClose }: Props) {
             </div>
           </fieldset>
         )}
+        {offer.trial_had && (
+          <p className="mb-3 border-l-[3px] border-(--portal-accent) pl-3 text-[14px]">
+            Your organisation has had its trial of {product.name}: this begins without one.
+          </p>
+        )}
         {toSay && (
           <HowPaid days={toSay.days}>
             <Line name="payment.order_number" {...ORDER_NUMBER} />

@@ -16,7 +16,7 @@ from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.markdown import html
 from calm_tariff.formats.openapi_examples import ExampleAnswer
 from calm_tariff.formats.values import read
-from calm_tariff.services.admit import groups, paying
+from calm_tariff.services.admit import first_trials, groups, paying
 from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.compose import visibility
@@ -35,11 +35,13 @@ _MUCH = 2000
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """A plan on sale. `charges`: it can come to more than nothing."""
+    """A plan on sale. `charges`: it can come to more than nothing. `trial_had`: it begins with a trial, but not for
+    whoever asks, who has had theirs of the product."""
 
     plan_id: int
     name: str
     charges: bool
+    trial_had: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,7 +165,7 @@ def product(ctx: Context, slug: str) -> Storefront:
             operations=operations,
             first_answer=_first_answer(session, answering),
             ends=_ends(answering),
-            offers=[Offer(plan.id, plan.name, paying.charges(plan)) for plan in plans],
+            offers=_offers(plans, first_trials.had(session, ctx.actor.consumer_id, one.id)),
             terms=_side_by_side(session, one, plans),
             key_header=one.key_header,
             open_under=open_under(one),
@@ -244,6 +246,11 @@ class _Eyes:
 def _eyes(session: Session, ctx: Context) -> _Eyes:
     mine = groups.of_consumer(session, ctx.actor.consumer_id)
     return _Eyes(mine, serving.offered(session, ctx.actor.portal_id))
+
+
+def _offers(plans: list[Plan], had: bool) -> list[Offer]:
+    begins = {plan.id: read(PlanTerms, plan.revisions[-1].terms).trial is not None for plan in plans}
+    return [Offer(plan.id, plan.name, paying.charges(plan), had and begins[plan.id]) for plan in plans]
 
 
 def _side_by_side(session: Session, product: Product, plans: list[Plan]) -> list[OfferedTerm]:

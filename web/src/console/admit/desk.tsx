@@ -202,6 +202,11 @@ function Background({ of }: { of: Console["RequestWithBackground"] }) {
     <>
       <Aside title={`What ${request.plan} gives`}>
         <TermsTable rows={b.plan_rows} />
+        {b.trial_had && (
+          <p className="mt-2">
+            {request.consumer} has had its trial of {request.product}: this begins without one.
+          </p>
+        )}
       </Aside>
       {b.comes_to && (
         <Aside title="What it expects">
