@@ -86,5 +86,9 @@ def test_a_trial_is_over_with_its_last_unit_and_what_was_chosen_follows(
     else:
         assert call() == 403
         wait_for(lambda: page.reload() is not None and page.get_by_text("it is ended since").is_visible())
+    page.goto(f"/portal/products/{name.lower()}")
+    page.get_by_role("button", name="Choose Rowboat").first.click()
+    had = "has had its trial of Charted: this begins without one" if then == "charge" else "and Rowboat is nothing else"
+    expect(page.get_by_role("dialog")).to_contain_text(had)
     page.goto("/portal/notices")
     expect(page.get_by_text(f"The trial of {name} · Rowboat is over").first).to_be_visible()

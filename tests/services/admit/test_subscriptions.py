@@ -109,7 +109,7 @@ def test_a_consumer_has_one_trial_of_a_product(office: Office) -> None:
     office.publish("keep")
     own = office.acting(one)
     offers = {offer.name: offer for offer in storefront.product(own, "harbour-data").offers}
-    assert [offers[name].trial_had for name in ("Skiff", "Ketch")] == [True, True]
+    assert [(offers[name].trial_had, offers[name].nothing_else) for name in ("Skiff", "Ketch")] == [(True, False)] * 2
     assert not storefront.product(office.ctx, "harbour-data").offers[0].trial_had
     requests.ask_to_move(own, one.subscription, MoveAsked(kind="end"))
     assert state(office, one.subscription) == "ended"
@@ -124,6 +124,8 @@ def test_a_plan_that_is_nothing_but_a_trial_is_not_to_be_had_twice(office: Offic
     one = admitted(office, trial("end"))
     own = office.acting(one)
     second = applications.register(own, "Second", "").id
+    (offer,) = (each for each in storefront.product(own, "harbour-data").offers if each.name == "Ketch")
+    assert (offer.trial_had, offer.nothing_else) == (True, True)
     with pytest.raises(Conflict, match="the trial of Harbour Data was had already, and Ketch is nothing else"):
         requests.ask(own, second, office.plans["Ketch"], "Once more, please.", True)
 

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { api, type Portal } from "../api/portal";
 import { useStale } from "../api/queries/asking";
 import { STALE } from "../api/queries/portal";
-import { Dialog } from "../kit/controls";
+import { Button, Dialog } from "../kit/controls";
 import { Choice, Line, Tick } from "../kit/fields";
 import { Ends, Form, Send, useEntry } from "../kit/form";
 import { count, dayAndYear } from "../kit/format";
@@ -97,8 +97,21 @@ export function Ask({ product, offer, own, meters: known, onClose }: Props) {
         </p>
       </Dialog>
     );
+  const title = `${product.name} · ${offer.name}`;
+  if (offer.trial_had && offer.nothing_else)
+    return (
+      <Dialog open onClose={onClose} title={title}>
+        <p>
+          Your organisation has had its trial of {product.name}, and {offer.name} is nothing else. Choose
+          another plan.
+        </p>
+        <div className="mt-4 flex justify-end">
+          <Button onClick={onClose}>Not now</Button>
+        </div>
+      </Dialog>
+    );
   return (
-    <Dialog open onClose={onClose} title={`${product.name} · ${offer.name}`}>
+    <Dialog open onClose={onClose} title={title}>
       <Form of={entry}>
         {own.length > 0 && (
           <Choice

@@ -72,7 +72,7 @@ export function Keys({ app }: { app: App }) {
     },
   });
   return (
-    <section className="mt-8 max-w-[900px]">
+    <section className="mt-8 max-w-[1000px]">
       <h2 className="text-[20px]">Keys and secrets</h2>
       <p className="text-soft">
         A key alone says who calls. A secret goes with the client id{" "}
@@ -93,7 +93,7 @@ export function Keys({ app }: { app: App }) {
                   <>
                     {GOOD.includes(k.state) && k.label !== PASSING ? (
                       <WordButton
-                        className="text-[14px]"
+                        className="text-left text-[14px]"
                         aria-label={`${k.label}: change the label and tags`}
                         onClick={() => setWording(k)}
                       >

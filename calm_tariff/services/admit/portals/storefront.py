@@ -36,12 +36,13 @@ _MUCH = 2000
 @dataclass(frozen=True, slots=True)
 class Offer:
     """A plan on sale. `charges`: it can come to more than nothing. `trial_had`: it begins with a trial, but not for
-    whoever asks, who has had theirs of the product."""
+    whoever asks, who has had theirs of the product; where the plan is `nothing_else`, it is not to be had again."""
 
     plan_id: int
     name: str
     charges: bool
     trial_had: bool
+    nothing_else: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -249,8 +250,12 @@ def _eyes(session: Session, ctx: Context) -> _Eyes:
 
 
 def _offers(plans: list[Plan], had: bool) -> list[Offer]:
-    begins = {plan.id: read(PlanTerms, plan.revisions[-1].terms).trial is not None for plan in plans}
-    return [Offer(plan.id, plan.name, paying.charges(plan), had and begins[plan.id]) for plan in plans]
+    made = []
+    for plan in plans:
+        trial = read(PlanTerms, plan.revisions[-1].terms).trial
+        begins, alone = trial is not None, first_trials.alone(trial)
+        made.append(Offer(plan.id, plan.name, paying.charges(plan), trial_had=had and begins, nothing_else=alone))
+    return made
 
 
 def _side_by_side(session: Session, product: Product, plans: list[Plan]) -> list[OfferedTerm]:
