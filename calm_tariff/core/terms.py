@@ -30,6 +30,11 @@ class Trial:
     meter: str | None = None
     then: Literal["charge", "end"] = "charge"
 
+    @property
+    def alone(self) -> bool:
+        """Whether its plan is nothing else: the subscription ends with it."""
+        return self.then == "end"
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlanTerms:

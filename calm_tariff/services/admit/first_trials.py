@@ -18,14 +18,9 @@ def had(session: Session, consumer_id: int | None, product_id: int) -> bool:
     return consumer_id is not None and session.get(TrialHad, (consumer_id, product_id)) is not None
 
 
-def alone(trial: Trial | None) -> bool:
-    """Whether a plan with this trial is nothing else: it ends with it."""
-    return trial is not None and trial.then == "end"
-
-
 def refuse_another(plan: Plan, terms: PlanTerms, was_had: bool) -> None:
     """Refuse a plan that is a trial alone to whoever has had theirs. Raises `Conflict`."""
-    if was_had and alone(terms.trial):
+    if was_had and terms.trial is not None and terms.trial.alone:
         raise Conflict(f"the trial of {plan.product.name} was had already, and {plan.name} is nothing else", "plan_id")
 
 

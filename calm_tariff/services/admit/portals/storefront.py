@@ -149,6 +149,7 @@ def product(ctx: Context, slug: str) -> Storefront:
     """One product. Raises `NotFound`."""
     with ctx.transaction() as session:
         one, plans = found(session, ctx, slug)
+        had = first_trials.had(session, ctx.actor.consumer_id, one.id)
         answering = [o for o in one.operations if o.retired_at is None and o.api_version.state in ANSWERING]
         operations = [
             OfferedOperation(o.method, o.path, o.summary, f"{o.api_version.base_path}{o.path}") for o in answering
@@ -166,7 +167,7 @@ def product(ctx: Context, slug: str) -> Storefront:
             operations=operations,
             first_answer=_first_answer(session, answering),
             ends=_ends(answering),
-            offers=_offers(plans, first_trials.had(session, ctx.actor.consumer_id, one.id)),
+            offers=[_offer(plan, had) for plan in plans],
             terms=_side_by_side(session, one, plans),
             key_header=one.key_header,
             open_under=open_under(one),
@@ -249,13 +250,15 @@ def _eyes(session: Session, ctx: Context) -> _Eyes:
     return _Eyes(mine, serving.offered(session, ctx.actor.portal_id))
 
 
-def _offers(plans: list[Plan], had: bool) -> list[Offer]:
-    made = []
-    for plan in plans:
-        trial = read(PlanTerms, plan.revisions[-1].terms).trial
-        begins, alone = trial is not None, first_trials.alone(trial)
-        made.append(Offer(plan.id, plan.name, paying.charges(plan), trial_had=had and begins, nothing_else=alone))
-    return made
+def _offer(plan: Plan, had: bool) -> Offer:
+    trial = read(PlanTerms, plan.revisions[-1].terms).trial
+    return Offer(
+        plan_id=plan.id,
+        name=plan.name,
+        charges=paying.charges(plan),
+        trial_had=had and trial is not None,
+        nothing_else=trial is not None and trial.alone,
+    )
 
 
 def _side_by_side(session: Session, product: Product, plans: list[Plan]) -> list[OfferedTerm]:
