@@ -18,7 +18,7 @@ from tests.processes import PATIENCE, Processes, wait_for
 
 
 def test_a_key_is_rotated_and_both_serve(people: People) -> None:
-    page = people.member("Leonor")
+    page = people.member("Marta")
     name = f"Rotated {time.time_ns()}"
     _, old = subscribed(page, name)
 

@@ -66,7 +66,11 @@ def test_a_form_that_opens_before_the_estimate_comes_stands_when_it_comes(people
     late: list[Route] = []
     page.route("**/products/harbour-data/estimate*", lambda route: late.append(route), times=1)
     page.goto("/portal/products/harbour-data")
-    page.get_by_role("button", name="Choose Skiff").first.click()
+    choose = page.get_by_role("button", name="Choose Skiff").first
+    expect(choose).to_be_visible()
+    page.evaluate("document.fonts.ready")
+    before = choose.bounding_box()
+    choose.click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("What is it for?").fill("Times on a board")
     assert late
@@ -74,3 +78,5 @@ def test_a_form_that_opens_before_the_estimate_comes_stands_when_it_comes(people
         late[0].continue_()
     expect(page.get_by_text("is your use of", exact=False).first).to_be_attached()
     expect(dialog.get_by_label("What is it for?")).to_have_value("Times on a board")
+    dialog.get_by_role("button", name="Not now").click()
+    assert choose.bounding_box() == before, "it moved under the pointer"

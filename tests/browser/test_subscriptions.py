@@ -19,9 +19,9 @@ from tests.processes import PATIENCE, wait_for
 MONEY = re.compile(r"€([\d,]+\.\d\d)")
 
 
-def subscribed(page: Page, name: str, slug: str = "sea-watch") -> tuple[int, str]:
-    """An application with the first plan of a product that is open to everybody: its subscription, and a key."""
-    asked(page, name, slug)
+def subscribed(page: Page, name: str) -> tuple[int, str]:
+    """An application with a trial of a product that is open to everybody: its subscription, and a key."""
+    asked(page, name, "sea-watch", "Skiff")
     made: dict[str, Any] = page.evaluate(
         """async (name) => {
             const all = await (await fetch("/portal/api/v1/applications")).json();

@@ -29,15 +29,14 @@ export function Plans({
   const same = product.terms.filter((term) => term.same).length;
   const head = (offer: Product["offers"][number]) => (
     <>
-      <h2 className="text-[22px]">{offer.name}</h2>
+      {/* Above what it costs, which comes later and is of any height: nothing moves under the pointer. */}
+      <div className="flex flex-wrap items-baseline justify-between gap-x-3 gap-y-2">
+        <h2 className="text-[22px]">{offer.name}</h2>
+        <Button main={estimateOf(offer.plan_id)?.cheapest} onClick={() => onChoose(offer.plan_id)}>
+          Choose {offer.name}
+        </Button>
+      </div>
       <Costs of={estimateOf(offer.plan_id)} />
-      <Button
-        className="mt-2"
-        main={estimateOf(offer.plan_id)?.cheapest}
-        onClick={() => onChoose(offer.plan_id)}
-      >
-        Choose {offer.name}
-      </Button>
     </>
   );
   return (
