@@ -210,6 +210,23 @@ def test_tokens_are_fetched_or_pasted_and_who_may_not_is_told(people: People) ->
         call.get_by_role("link", name="it gives one to anybody").click()
     call.get_by_label("The token").fill(opens.value.locator("body").inner_text())
     served("signed by a trusted issuer")
+    ended(page, name)
+
+
+def ended(page: Page, name: str) -> None:
+    """Nobody else finds an application's subscription on its plan: it ends."""
+    state = page.evaluate(
+        """async (name) => {
+            const all = await (await fetch("/portal/api/v1/applications")).json();
+            const {subscription_id} = all.find((a) => a.name === name).plans[0];
+            const made = await fetch(`/portal/api/v1/subscriptions/${subscription_id}/moves`, {
+                method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify({kind: "end"}),
+            });
+            return (await made.json()).state;
+        }""",
+        name,
+    )
+    assert state == "ended"
 
 
 def asked(page: Page, name: str, slug: str, plan: str) -> None:
