@@ -22,7 +22,7 @@ from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.compose import visibility
 from calm_tariff.services.compose.apis import described, release_notes
 from calm_tariff.services.compose.apis.release_notes import NoteShown
-from calm_tariff.services.compose.products import api_names
+from calm_tariff.services.compose.products import api_names, meters_of
 from calm_tariff.services.compose.sheet.tariff_sheet import vocabulary_of
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.compose.apis import Operation
@@ -165,7 +165,7 @@ def product(ctx: Context, slug: str) -> Storefront:
             terms_dated=one.terms_dated,
             access_route=one.access_route,
             operations=operations,
-            first_answer=_first_answer(session, answering),
+            first_answer=_first_answer(session, answering, _counted_first(session, one, plans)),
             ends=_ends(answering),
             offers=[_offer(plan, had) for plan in plans],
             terms=_side_by_side(session, one, plans),
@@ -272,18 +272,29 @@ def _side_by_side(session: Session, product: Product, plans: list[Plan]) -> list
     return terms
 
 
-def _first_answer(session: Session, operations: list[Operation]) -> FirstAnswer | None:
+def _counted_first(session: Session, product: Product, plans: list[Plan]) -> frozenset[int]:
+    """The operations that the meter counts which plans speak of first: what the product is bought for."""
+    priced = [key for plan in plans for key in read(PlanTerms, plan.revisions[-1].terms).meters()]
+    counting = {meter.key: meter for meter in meters_of(session, product)}
+    first = next((counting[key] for key in priced if key in counting), None)
+    return frozenset(o.id for o in first.operations) if first else frozenset()
+
+
+def _first_answer(session: Session, operations: list[Operation], wanted: frozenset[int]) -> FirstAnswer | None:
     """What somebody would like to see of the data first: of a version that stays, an answer to a question about one
-    thing, in JSON, that says much; otherwise any that is there."""
-    likely = sorted(operations, key=lambda o: (o.api_version.state != "live", o.method != "GET", -o.path.count("{")))
+    thing, in JSON, that says much, of what is `wanted`; otherwise any that is there."""
+    likely = sorted(
+        operations,
+        key=lambda o: (o.api_version.state != "live", o.method != "GET", o.id not in wanted, -o.path.count("{")),
+    )
     shown = [(o, example) for o in likely[:_LOOKED_AT] if (example := described.example_answer(session, o))]
     if not shown:
         return None
 
-    def how_good(one: tuple[Operation, ExampleAnswer]) -> tuple[bool, bool, bool, int]:
+    def how_good(one: tuple[Operation, ExampleAnswer]) -> tuple[bool, bool, bool, bool, int]:
         operation, example = one
         stays, asks = operation.api_version.state == "live", operation.method == "GET"
-        return stays, asks, "json" in example.type, min(len(example.body), _MUCH)
+        return stays, asks, "json" in example.type, operation.id in wanted, min(len(example.body), _MUCH)
 
     o, example = max(shown, key=how_good)
     return FirstAnswer(o.method, f"{o.api_version.base_path}{o.path}", o.summary, example.type, example.body)

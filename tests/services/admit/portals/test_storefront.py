@@ -89,19 +89,34 @@ def test_plans_stand_side_by_side_in_sentences_and_what_they_share_is_known(offi
     assert terms["Price", "Forecast calls"][1] and ("Price", "Setup") not in terms and ("Speed", "Pace") not in terms
 
 
-def test_the_first_answer_is_the_json_that_says_most(office: Office) -> None:
+@pytest.mark.parametrize(
+    ("of_tides", "shown_path", "shown_body"),
+    [
+        ({"image/png": {"example": "x" * 500}}, "/tides/v1/stations/{id}", '{"id":"lm-01"}'),
+        (
+            {"application/json": {"example": ["06:12", "12:27"]}},
+            "/tides/v1/stations/{id}/tides",
+            '["06:12","12:27"]',
+        ),
+    ],
+    ids=["JSON before an image", "the longer one"],
+)
+def test_the_first_answer_is_the_json_that_says_most_of_what_the_plans_count_first(
+    office: Office, of_tides: dict[str, object], shown_path: str, shown_body: str
+) -> None:
     assert storefront.product(office.ctx, SLUG).first_answer is None
     kinds = {
-        "/stations": {"application/json": {"example": [1, 2, 3, 4, 5, 6, 7]}},
+        # Says most of all, but no plan counts it: nobody comes for it.
+        "/stations": {"application/json": {"example": list(range(50))}},
         "/stations/{id}": {"application/json": {"example": {"id": "lm-01"}}},
-        "/stations/{id}/tides": {"image/png": {"example": "x" * 500}},
+        "/stations/{id}/tides": of_tides,
     }
     paths = {path: {"get": {"responses": {"200": {"content": content}}}} for path, content in kinds.items()}
     with office.ctx.transaction() as session:
         text = json.dumps({"openapi": "3.1.0", "paths": paths})
         session.add(ApiDocument(api_version_id=office.api, name="tides", text=text, imported_at=START))
     shown = storefront.product(office.ctx, SLUG).first_answer
-    assert shown and (shown.url_path, shown.body) == ("/tides/v1/stations", "[1,2,3,4,5,6,7]")
+    assert shown and (shown.url_path, shown.body) == (shown_path, shown_body)
 
 
 def test_an_announced_end_is_said_with_the_version_that_takes_its_place(office: Office) -> None:
