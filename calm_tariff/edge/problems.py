@@ -55,7 +55,7 @@ def tell(app: FastAPI) -> None:
 
     @app.exception_handler(RequestValidationError)
     async def malformed(request: Request, error: RequestValidationError) -> JSONResponse:
-        wrong = [(_sayable(_where(one["loc"])), _sayable(one["msg"])) for one in error.errors()[:_MOST_TOLD]]
+        wrong = [tuple(map(_sayable, _wrong(one))) for one in error.errors()[:_MOST_TOLD]]
         where, what = wrong[0]
         refused = [{"where": where, "what": what} for where, what in wrong]
         return _problem(422, "Something is not right", what, where=where, refused=refused)
@@ -72,6 +72,17 @@ def tell(app: FastAPI) -> None:
     @app.exception_handler(OperationalError)
     async def away(request: Request, error: OperationalError) -> JSONResponse:
         return _problem(503, "Not ready", "The database does not answer. Nothing was changed; try again shortly.")
+
+
+def _wrong(one: dict[str, Any]) -> tuple[str, str]:
+    """Where something is wrong and what, of one thing that the validation found; the whole body is nowhere."""
+    if one["type"] == "json_invalid":
+        return "", f"the body is not JSON: {one['ctx']['error']}, at character {one['loc'][-1] + 1:,}"
+    if one["loc"] == ("body",):
+        return "", "the body must be a JSON object, sent as application/json"
+    if one["type"] == "model_attributes_type":
+        return _where(one["loc"]), "must be a JSON object"
+    return _where(one["loc"]), one["msg"]
 
 
 def _where(place: tuple[str | int, ...]) -> str:

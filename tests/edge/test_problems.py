@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pytest
 from fastapi import FastAPI
 from pydantic import BaseModel, Field
 from starlette.testclient import TestClient
@@ -43,6 +44,30 @@ def test_every_field_that_is_wrong_is_named_with_what_is_wrong_the_first_for_its
     assert [one["where"] for one in told["refused"]] == ["name", "steps.1.up_to"]
     assert told["refused"][0] == {"where": told["where"], "what": told["detail"]}
     assert "greater than or equal to 1" in told["refused"][1]["what"]
+
+
+A_WHOLE = "the body must be a JSON object, sent as application/json"
+
+
+@pytest.mark.parametrize(
+    ("body", "type_sent", "where", "what"),
+    [
+        (b'{"name": }', "application/json", "", "the body is not JSON: Expecting value, at character 10"),
+        (b"[]", "application/json", "", A_WHOLE),
+        (
+            b"name=x",
+            "application/x-www-form-urlencoded",
+            "",
+            "the body must be a JSON object, sent as application/json",
+        ),
+        (b"", "", "", A_WHOLE),
+        (b'{"name": "x", "steps": [3]}', "application/json", "steps.0", "must be a JSON object"),
+    ],
+    ids=["no JSON", "a list", "a form", "nothing", "a number in it"],
+)
+def test_a_body_of_another_kind_is_told_what_it_must_be(body: bytes, type_sent: str, where: str, what: str) -> None:
+    told = client().post("/", content=body, headers={"content-type": type_sent}).json()
+    assert (told["where"], told["detail"]) == (where, what)
 
 
 def test_of_very_many_wrong_fields_some_are_told() -> None:
