@@ -27,6 +27,8 @@ def test_a_key_is_rotated_and_both_serve(people: People) -> None:
         return httpx.get(address, headers={"X-API-Key": secret}, timeout=PATIENCE).status_code == 200
 
     page.goto("/portal/applications")
+    listed = page.locator("section").filter(has=page.get_by_role("heading", name=name))
+    expect(listed).to_contain_text("Has not called yet")
     page.get_by_role("link", name=name).click()
     page.get_by_role("row").filter(has_text=beginning(old)).get_by_role("button", name="rotate").click()
     dialog = page.get_by_role("dialog", name=f"Rotate {beginning(old)}…")
@@ -43,6 +45,11 @@ def test_a_key_is_rotated_and_both_serve(people: People) -> None:
     page.get_by_role("button", name="Revoke the key").click()
     wait_for(lambda: not served(old))
     assert served(new)
+    apps = "/portal/api/v1/applications"
+    wait_for(lambda: any(a["name"] == name and a["keys"][0]["used_at"] for a in page.request.get(apps).json()))
+    page.goto("/portal/applications")
+    expect(listed).to_contain_text("1 active key")
+    expect(listed).to_contain_text("Last called")
 
 
 def test_a_key_is_brought_along_and_narrowed_to_an_address_and_an_operation(people: People, product: Processes) -> None:

@@ -227,7 +227,7 @@ function Header({ me }: { me: Member }) {
               <button
                 type="button"
                 onClick={leave}
-                className="underline decoration-white/40 underline-offset-4"
+                className={`${link({ isActive: false })} underline decoration-white/40 underline-offset-4`}
               >
                 Sign out
               </button>

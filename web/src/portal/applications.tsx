@@ -5,7 +5,7 @@ import { api, type Portal } from "../api/portal";
 import { useStale } from "../api/queries/asking";
 import { allowances, applications, STALE, termsToAccept } from "../api/queries/portal";
 import { Button, Trouble, Waiting, WordButton } from "../kit/controls";
-import { dayAndYear, plural } from "../kit/format";
+import { dayAndMinute, dayAndYear, plural } from "../kit/format";
 import { AllowanceGauge } from "../kit/gauge";
 import { Prose } from "../kit/prose";
 import { ApplicationForm, WhatItIs } from "./application-form";
@@ -45,18 +45,25 @@ export function Applications() {
         </p>
       )}
       {list.data?.map((a) => (
-        <section key={a.id} className="border-b border-(--portal-line) py-4">
-          <h2 className="text-[20px]">
-            <Link className="hover:underline" to={`/applications/${a.id}`}>
-              {a.name}
-            </Link>
-          </h2>
-          <p className="text-soft">
-            {a.plans.map((p) => `${p.product} · ${p.plan}: ${p.state}`).join("; ") || "on no plan yet"} ·{" "}
-            {me.may.includes("see credentials")
-              ? plural(a.keys.filter((k) => k.state === "active").length, "active key")
-              : `registered ${dayAndYear(a.created_at)}`}
-          </p>
+        <section
+          key={a.id}
+          className="grid gap-x-12 gap-y-2 border-b border-(--portal-line) py-4 md:grid-cols-[1fr_420px]"
+        >
+          <div>
+            <h2 className="text-[20px]">
+              <Link className="hover:underline" to={`/applications/${a.id}`}>
+                {a.name}
+              </Link>
+            </h2>
+            <p className="text-soft">
+              {a.plans.map((p) => `${p.product} · ${p.plan}: ${p.state}`).join("; ") || "on no plan yet"} ·{" "}
+              {me.may.includes("see credentials")
+                ? plural(a.keys.filter((k) => k.state === "active").length, "active key")
+                : `registered ${dayAndYear(a.created_at)}`}
+            </p>
+            <LastCall of={a} />
+          </div>
+          <NearestToSpent of={a} />
         </section>
       ))}
       {adding && (
@@ -67,6 +74,35 @@ export function Applications() {
       )}
     </>
   );
+}
+
+/** When the application last called, by the key that did so last. */
+function LastCall({ of: app }: { of: App }) {
+  const last = app.keys
+    .map((key) => key.used_at ?? "")
+    .sort()
+    .at(-1);
+  return app.keys.length > 0 ? (
+    <p className="text-[13px] text-soft">
+      {last ? `Last called ${dayAndMinute(last)}` : "Has not called yet"}
+    </p>
+  ) : null;
+}
+
+/** Of the application's allowances the one of which most is used. */
+function NearestToSpent({ of: app }: { of: App }) {
+  const subscriptions = app.plans.map((p) => p.subscription_id);
+  const [most] = (useQuery(allowances()).data ?? [])
+    .filter((g) => subscriptions.includes(g.subscription_id))
+    .sort((a, b) => Number(b.used) / Number(b.units) - Number(a.used) / Number(a.units));
+  return most ? (
+    <div className="text-[13px]">
+      <div className="mb-1">
+        {most.name}: <span className="text-soft">{most.sentence}</span>
+      </div>
+      <AllowanceGauge of={most} />
+    </div>
+  ) : null;
 }
 
 export function ApplicationPage() {
