@@ -32,7 +32,7 @@ from calm_tariff.console_api.house import service_tokens, session
 from calm_tariff.console_api.observe import allowances, consumers, today, traffic
 from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts
 from calm_tariff.console_api.settle import consequences, invoices, periods
-from calm_tariff.edge import own_account, problems, reference, signing_in
+from calm_tariff.edge import own_account, passkeys, problems, reference, signing_in
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.people import people
 from calm_tariff.settings import Settings
@@ -83,6 +83,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     problems.tell(app)
     app.include_router(signing_in.router(people, COOKIE))
     app.include_router(own_account.router(people, COOKIE))
+    app.include_router(passkeys.router(people, COOKIE))
     for each in ROUTERS:
         app.include_router(each.router)
     reference.serve(app, "A script is known by a service token (Authorization: Bearer), a browser by its session.")

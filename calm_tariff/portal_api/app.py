@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import FastAPI
 
-from calm_tariff.edge import own_account, problems, reference, signing_in
+from calm_tariff.edge import own_account, passkeys, problems, reference, signing_in
 from calm_tariff.portal_api.admit import (
     applications,
     downloads,
@@ -63,6 +63,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     problems.tell(app)
     app.include_router(signing_in.router(members_here, COOKIE))
     app.include_router(own_account.router(members_here, COOKIE))
+    app.include_router(passkeys.router(members_here, COOKIE))
     for each in ROUTERS:
         app.include_router(each.router)
     reference.serve(app, "A browser is known by its session, which begins by signing in.")

@@ -22,7 +22,8 @@ from calm_tariff.services.admit.portals import portals
 from calm_tariff.services.base import jobs
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.base.secrets import hash_token
-from calm_tariff.services.house import service_tokens, sessions
+from calm_tariff.services.house import passkeys, service_tokens, sessions
+from calm_tariff.services.house.passkeys import Host, PasskeyView
 from calm_tariff.services.observe import alerts
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.serve import history
@@ -32,8 +33,10 @@ from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.base.record import AuditEntry
 from calm_tariff.web import create_app
 from tests.office import PASSWORD, START, Office
+from tests.soft_passkey import SoftPasskey
 
 SIGNING_IN = {"/me", "/session", "/session/demo", "/session/forgotten", "/session/reset", "/address/confirm"}
+SIGNING_IN |= {"/session/passkey", "/session/passkey/begin"}
 ANYONE = (
     SIGNING_IN
     | {"/joining", "/joining/look"}
@@ -118,6 +121,7 @@ def lived(office: Office) -> dict[str, Any]:
         "member_id": ferries.member.member_id,
         "invitation_id": invited.id,
         "alert_id": alerts.make(ours, AlertTyped(amount=Decimal(5))).alerts[0].id,
+        "passkey_id": passkey(ours).id,
         "group": "plans",
         "subscription_id": ferries.subscription,
         "override_id": 1,
@@ -127,6 +131,12 @@ def lived(office: Office) -> dict[str, Any]:
         "prefix": "how-to-begin",
         "digest": "0" * 64,
     }
+
+
+def passkey(of: Context) -> PasskeyView:
+    here, soft = Host("portal.example", "https://portal.example"), SoftPasskey()
+    options = passkeys.begin(of, MEMBERS, here, PASSWORD)
+    return passkeys.keep(of, MEMBERS, here, soft.made(options, here.origin), "Ferries' telephone")
 
 
 def failed_job(office: Office) -> int:
@@ -141,7 +151,7 @@ def failed_job(office: Office) -> int:
 # What one does with one's own account alone: each asks for more than a session, and has tests of its own.
 OWN_ACCOUNT = {"/password", "/address", "/membership", "/organisation/owner", "/organisation/closing"}
 OWN_ACCOUNT |= {f"/second-factor{part}" for part in ("", "/confirm", "/recovery-codes", "/end")}
-OWN_ACCOUNT |= {"/notice-choices/{group}"}
+OWN_ACCOUNT |= {"/passkeys", "/passkeys/begin", "/notice-choices/{group}"}
 
 BODIES = {
     "/alerts": {"amount": "10"},

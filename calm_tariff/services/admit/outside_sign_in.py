@@ -66,7 +66,7 @@ class IdentityView:
 
 def begin(ctx: Context, portal: PortalAsked, address: str = "") -> Begun:
     """Begin a sign-in. Raises `NotFound` where the portal has no provider, or `TooMany`."""
-    throttling.outside(ctx, address)
+    throttling.begun(ctx, "provider", address)
     state, nonce, verifier = ctx.token(), ctx.token(), ctx.token()
     with ctx.transaction() as session:
         asked = identity_provider.client(session, ctx, portal.id)

@@ -27,6 +27,8 @@ Changed = Literal[
     "factor off",
     "recovery code",
     "recovery codes",
+    "passkey made",
+    "passkey removed",
     "outside sign-in",
 ]
 RECORDED: Mapping[Changed, str] = {
@@ -37,6 +39,8 @@ RECORDED: Mapping[Changed, str] = {
     "factor off": "turned the second factor off",
     "recovery code": "used a recovery code",
     "recovery codes": "made other recovery codes",
+    "passkey made": "made a passkey",
+    "passkey removed": "removed a passkey",
     "outside sign-in": "signed in through an outside provider for the first time",
 }
 

@@ -50,25 +50,26 @@ def sign_in(ctx: Context, realm: Realm, email: str, password: str, address: str 
         stored = account.password_hash if account else None
     if not password_matches(stored, password) or account is None:
         # Said to the record, the log and who tried; never whether the account is there.
-        _turned_away(ctx, realm, email, address)
+        turned_away(ctx, realm, email, address)
         raise NotSignedIn("the e-mail address or the password is not right", "password")
     try:
         with ctx.transaction() as session:
             second_factor.must_be_shown(session, ctx, realm, realm.by_id(session, account.id), code)
     except NotSignedIn:
         if code.strip():
-            _turned_away(ctx, realm, email, address)
+            turned_away(ctx, realm, email, address)
         raise
     throttling.forgive(ctx, f"{realm.kind} {email}", address)
     with ctx.transaction() as session:
         who = ctx.acting(realm.acting(realm.by_id(session, account.id)))
-        auditing.note(session, who, "signed in", (realm.kind, account.id, email), why=_from(address))
+        auditing.note(session, who, "signed in", (realm.kind, account.id, email), why=said_from(address))
         return begin(session, ctx, realm, account.id)
 
 
-def _turned_away(ctx: Context, realm: Realm, email: str, address: str) -> None:
+def turned_away(ctx: Context, realm: Realm, email: str, address: str) -> None:
+    """Put on the record and in the log that a sign-in failed."""
     with ctx.transaction() as session:
-        auditing.note(session, ctx, "was turned away at the sign-in", (realm.kind, 0, email), why=_from(address))
+        auditing.note(session, ctx, "was turned away at the sign-in", (realm.kind, 0, email), why=said_from(address))
     log.warning("a sign-in as %s from %s failed", email, address or "an unknown address")
 
 
@@ -184,5 +185,6 @@ def address_typed(email: str) -> str:
     return email.strip().lower()[:LONGEST]
 
 
-def _from(address: str) -> str:
+def said_from(address: str) -> str:
+    """Where a sign-in came from, for the record."""
     return f"from {address}" if address else ""

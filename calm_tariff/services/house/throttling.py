@@ -104,13 +104,13 @@ def attempt(ctx: Context, account: str, address: str) -> None:
         raise TooMany("too many attempts to sign in; wait, and try again", wait, "password")
 
 
-def outside(ctx: Context, address: str) -> None:
-    """Count that somebody at an address begins to sign in elsewhere, who is not known yet. Raises `TooMany`, with the
-    seconds to wait."""
-    wait = _wait(ctx, (ADDRESS, "outside from", address), (ALTOGETHER, "outside"))
+def begun(ctx: Context, by: str, address: str) -> None:
+    """Count that somebody at an address, who is not known yet, begins to sign in by a provider or a passkey. Raises
+    `TooMany`, with the seconds to wait and `by` as its place."""
+    wait = _wait(ctx, (ADDRESS, f"by {by} from", address), (ALTOGETHER, f"by {by}"))
     if wait:
-        log.warning("too many sign-ins through an outside provider from %s", address)
-        raise TooMany("too many sign-ins from where you are; wait, and try again", wait, "provider")
+        log.warning("too many sign-ins by %s from %s", by, address)
+        raise TooMany("too many sign-ins from where you are; wait, and try again", wait, by)
 
 
 def letter(ctx: Context, email: str, address: str) -> None:

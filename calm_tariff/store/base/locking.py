@@ -44,6 +44,7 @@ ORDER = (
     "outside_sign_in",
     "member_identity",
     "second_factor",
+    "passkey",
     "service_token",
     "question",
     "answer",

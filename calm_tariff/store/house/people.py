@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ForeignKey, String
+from sqlalchemy import BigInteger, ForeignKey, String
 from sqlalchemy.orm import Mapped, mapped_column
 
 from calm_tariff.store.base.columns import Base, Hash, Id, Name, Prose, Word
@@ -77,6 +77,34 @@ class SecondFactor(Base):
     confirmed_at: Mapped[datetime | None]
     last_step: Mapped[int] = mapped_column(default=0)
     recovery: Mapped[list[Any]]
+
+
+class Passkey(Base):
+    """A key pair of somebody's, of which we keep the public half (COSE, base64url): what has the private half opens the
+    account alone. It was made for one name, `host`, and is found by a digest of its credential id."""
+
+    __tablename__ = "passkey"
+    id: Mapped[Id]
+    person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"), index=True)
+    member_id: Mapped[int | None] = mapped_column(ForeignKey("member.id"), index=True)
+    credential_hash: Mapped[Hash] = mapped_column(unique=True)
+    credential: Mapped[Prose]
+    public_key: Mapped[Prose]
+    host: Mapped[str] = mapped_column(String(253))
+    label: Mapped[Name]
+    uses: Mapped[int] = mapped_column(BigInteger)
+    made_at: Mapped[datetime]
+    used_at: Mapped[datetime | None]
+
+
+class PasskeyChallenge(Base):
+    """What was given to somebody's passkey to sign, once: to whoever makes one, or to nobody known yet."""
+
+    __tablename__ = "passkey_challenge"
+    challenge_hash: Mapped[Hash] = mapped_column(primary_key=True)
+    person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"), index=True)
+    member_id: Mapped[int | None] = mapped_column(ForeignKey("member.id"), index=True)
+    expires_at: Mapped[datetime] = mapped_column(index=True)
 
 
 class PasswordReset(Base):

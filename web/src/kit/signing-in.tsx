@@ -39,7 +39,7 @@ export function Credentials({
 }
 
 /** A second factor is asked for once the password was right: then the place for its code is shown. */
-function useCode() {
+export function useCode() {
   const [asked, setAsked] = useState(false);
   const first = async <V extends { code: string }>(typed: V, send: (typed: V) => Promise<unknown>) => {
     try {

@@ -1,10 +1,11 @@
 import { Link } from "react-router";
 import { api } from "../api/portal";
-import { ownAddress, ownFactor, ownSessions } from "../api/queries/portal";
+import { ownAddress, ownFactor, ownPasskeys, ownSessions } from "../api/queries/portal";
 import { Line } from "../kit/fields";
 import { Form, Refused, Send, useEntry } from "../kit/form";
 import { AddressConfirmed } from "../kit/mail-address";
 import { OwnSignIn } from "../kit/own-sign-in";
+import { SignInByPasskey } from "../kit/passkeys";
 import {
   Credentials,
   DemoPeople,
@@ -38,6 +39,11 @@ export function SignIn() {
             Password forgotten
           </Link>
         </Credentials>
+        <SignInByPasskey
+          ask={() => api.post("/session/passkey/begin", {})}
+          enter={(passkey) => api.post("/session/passkey", { body: { passkey } })}
+          onEntered={entered}
+        />
         <SignInThrough />
       </div>
       <DemoPeople
@@ -198,6 +204,13 @@ export function You() {
           confirm: (body) => api.post("/second-factor/confirm", { body }),
           renew: (body) => api.post("/second-factor/recovery-codes", { body }),
           end: (body) => api.post("/second-factor/end", { body }),
+        }}
+        passkeys={{
+          own: ownPasskeys(),
+          begin: (body) => api.post("/passkeys/begin", { body }),
+          keep: (body) => api.post("/passkeys", { body }),
+          end: (id, body) =>
+            api.post("/passkeys/{passkey_id}/end", { params: { path: { passkey_id: id } }, body }),
         }}
         sessions={{
           own: ownSessions(),

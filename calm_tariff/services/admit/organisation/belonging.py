@@ -19,12 +19,20 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.base.notices import Notice, members, notify
-from calm_tariff.services.house import mail_addresses, passwords, second_factor, sessions
+from calm_tariff.services.house import mail_addresses, passkeys, passwords, second_factor, sessions
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.consumers import Consumer, Member, MemberInvitation
 from calm_tariff.store.base.locking import hold
 
 PAGE = "/organisation"
+# What lets somebody in: forgotten with them.
+_GUARDS = (
+    sessions.end_all,
+    passwords.forget_letters,
+    mail_addresses.forget_letters,
+    second_factor.forget,
+    passkeys.forget,
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -194,7 +202,7 @@ def _gone(session: Session, ctx: Context, everybody: Sequence[Member], member_id
     membership.without(_belong(everybody), member_id)
     fields = {"organisation": member.consumer.name, "who": member.name, "by": ctx.actor.name}
     auditing.note(session, ctx, "ended that somebody belongs to it", ("member", member.id, member.email))
-    for forget in (sessions.end_all, passwords.forget_letters, mail_addresses.forget_letters, second_factor.forget):
+    for forget in _GUARDS:
         forget(session, MEMBERS, member.id)
     outside_sign_in.forget(session, member.id)
     member.left_at, member.email, member.password_hash = ctx.now, f"left {member.id}", ""

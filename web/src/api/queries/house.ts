@@ -9,6 +9,7 @@ export const me = () => ask("/me", {}, { staleTime: Number.POSITIVE_INFINITY });
 export const ownSessions = () => ask("/sessions");
 export const ownAddress = () => ask("/address");
 export const ownFactor = () => ask("/second-factor");
+export const ownPasskeys = () => ask("/passkeys");
 export const serviceTokens = () => ask("/service-tokens");
 
 /** What each change in the house makes stale. */

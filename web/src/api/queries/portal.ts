@@ -11,6 +11,7 @@ export const ownSessions = () => ask("/sessions");
 export const outsideSignIns = () => ask("/outside-sign-ins");
 export const ownAddress = () => ask("/address");
 export const ownFactor = () => ask("/second-factor");
+export const ownPasskeys = () => ask("/passkeys");
 export const organisation = () => ask("/organisation");
 export const closing = () => ask("/organisation/closing");
 

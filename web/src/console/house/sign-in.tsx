@@ -3,6 +3,7 @@ import { Link, Route, Routes, useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
 import { entered } from "../../api/queries/asking";
 import { AddressConfirmed } from "../../kit/mail-address";
+import { SignInByPasskey } from "../../kit/passkeys";
 import { Credentials, DemoPeople, Forgotten, Reset } from "../../kit/signing-in";
 
 /** What somebody sees who is not signed in, wherever the address leads. */
@@ -70,15 +71,22 @@ function SignIn({ me }: { me: Console["Me"] }) {
           Who may call what, how fast, how much and for how much money: {me.provider}.
         </p>
       </div>
-      <Credentials
-        heading={<h2 className="mb-3">Sign in</h2>}
-        enter={(body) => api.post("/session", { body })}
-        onEntered={done}
-      >
-        <Link className="figure-link" to="/forgotten">
-          Password forgotten
-        </Link>
-      </Credentials>
+      <div>
+        <Credentials
+          heading={<h2 className="mb-3">Sign in</h2>}
+          enter={(body) => api.post("/session", { body })}
+          onEntered={done}
+        >
+          <Link className="figure-link" to="/forgotten">
+            Password forgotten
+          </Link>
+        </Credentials>
+        <SignInByPasskey
+          ask={() => api.post("/session/passkey/begin", {})}
+          enter={(passkey) => api.post("/session/passkey", { body: { passkey } })}
+          onEntered={done}
+        />
+      </div>
       <DemoPeople
         people={me.demo}
         enter={(email) => api.post("/session/demo", { body: { email } })}

@@ -1,5 +1,5 @@
 import { api } from "../../api/console";
-import { ownAddress, ownFactor, ownSessions } from "../../api/queries/house";
+import { ownAddress, ownFactor, ownPasskeys, ownSessions } from "../../api/queries/house";
 import { OwnSignIn } from "../../kit/own-sign-in";
 import { Page } from "../frame";
 
@@ -19,6 +19,13 @@ export function You() {
           confirm: (body) => api.post("/second-factor/confirm", { body }),
           renew: (body) => api.post("/second-factor/recovery-codes", { body }),
           end: (body) => api.post("/second-factor/end", { body }),
+        }}
+        passkeys={{
+          own: ownPasskeys(),
+          begin: (body) => api.post("/passkeys/begin", { body }),
+          keep: (body) => api.post("/passkeys", { body }),
+          end: (id, body) =>
+            api.post("/passkeys/{passkey_id}/end", { params: { path: { passkey_id: id } }, body }),
         }}
         sessions={{
           own: ownSessions(),
