@@ -15,6 +15,7 @@ from sqlalchemy import Column, Engine, Table, func, select, text
 
 from bench.documents import document
 from calm_tariff.core.periods import DAY
+from calm_tariff.core.routes import Route
 from calm_tariff.demo.load import found, load
 from calm_tariff.launch.database import Database
 from calm_tariff.services.admit import carrying_over
@@ -112,7 +113,7 @@ def sell_widely(ctx: Context) -> None:
     typed = ApiTyped(WIDE, "v1", "", "/wide/v1", "http://127.0.0.1:9/wide")
     api = documents.apply_as_new(manager, reading.id, typed, agreed=True)
     sold = [o.id for o in operations.page(manager, api.id, limit=2000).operations]
-    product = products.create(manager, ProductTyped(WIDE, "", "", "open", sold))
+    product = products.create(manager, ProductTyped(WIDE, "", "", Route(otherwise="open"), sold))
     head = plans.add(manager, product.id, "Skiff").plans[-1]
     sheet = tariff_sheet.save_draft(manager, head.id, head.edition, {"limits": [], "pricing": {"prices": []}})
     carrying_over.publish(manager, product.id, {plan.id: plan.edition for plan in sheet.plans}, "keep")

@@ -13,8 +13,10 @@ from calm_tariff.core.ids import call_id
 from calm_tariff.core.payment import Payment
 from calm_tariff.core.periods import calendar_window, instant_of, subscription_window
 from calm_tariff.core.portals import Brand
-from calm_tariff.services.admit import applications, carrying_over, credentials, paying, requests, sign_up
+from calm_tariff.core.routes import Route
+from calm_tariff.services.admit import applications, carrying_over, credentials, paying, sign_up
 from calm_tariff.services.admit.carrying_over import Existing
+from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.portals import portals
 from calm_tariff.services.admit.sign_up import SignUpTyped
@@ -159,7 +161,13 @@ class Office:
         office.meter = meters.create(office.manager, MeterTyped("Forecast calls", counted, ("2xx",))).id
         made = products.create(
             office.manager,
-            ProductTyped("Harbour Data", "Tides.", "Name the source.", "reviewed", list(office.operations.values())),
+            ProductTyped(
+                name="Harbour Data",
+                description="Tides.",
+                terms_of_use="Name the source.",
+                route=Route(otherwise="reviewed"),
+                operations=list(office.operations.values()),
+            ),
         )
         office.product = made.id
         for name, wanted in (sold or {"Skiff": terms(2, 5, 30, fee="0"), "Ketch": terms()}).items():
@@ -226,13 +234,13 @@ class Office:
         member = self.join(organisation)
         own = self.ctx.acting(member)
         application = applications.register(own, f"{organisation} app", "")
-        request = requests.ask(own, application.id, self.plans[plan], f"What {organisation} does.", True)
+        request = asking.ask(own, application.id, self.plans[plan], f"What {organisation} does.", True)
         return member, application.id, request.id
 
     def admit(self, organisation: str, plan: str) -> Consumer:
         """A consumer that is granted a plan and makes a key."""
         member, application, request = self.ask(organisation, plan)
-        requests.decide(self.reviewer, request, "granted", "")
+        deciding.decide(self.reviewer, request, "granted", "")
         made = credentials.make_key(self.ctx.acting(member), application, "server")
         email = f"{organisation.lower()}@consumer.example"
         with self.ctx.transaction() as session:

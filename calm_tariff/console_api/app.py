@@ -15,6 +15,7 @@ from calm_tariff.console_api.admit import (
     requests,
     signing_keys,
     tariff,
+    ticket_desk,
 )
 from calm_tariff.console_api.base.asking import COOKIE
 from calm_tariff.console_api.compose import (
@@ -28,8 +29,9 @@ from calm_tariff.console_api.compose import (
     products,
     release_notes,
 )
+from calm_tariff.console_api.house import people as people_api
 from calm_tariff.console_api.house import service_tokens, session
-from calm_tariff.console_api.observe import allowances, consumers, today, traffic
+from calm_tariff.console_api.observe import allowances, consumers, subscriptions, today, traffic
 from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts
 from calm_tariff.console_api.settle import consequences, invoices, periods
 from calm_tariff.edge import own_account, passkeys, problems, reference, signing_in
@@ -40,6 +42,7 @@ from calm_tariff.settings import Settings
 # Where a path could be read as another's, the plainer comes first: /meters/preview before /meters/{meter_id}.
 ROUTERS = (
     session,
+    people_api,
     service_tokens,
     apis,
     operations,
@@ -61,6 +64,7 @@ ROUTERS = (
     carrying_over,
     signing_keys,
     tariff,
+    ticket_desk,
     bench,
     receipts,
     instances,
@@ -71,6 +75,7 @@ ROUTERS = (
     today,
     traffic,
     allowances,
+    subscriptions,
     consumers,
 )
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
 
-from calm_tariff.core import prices
+from calm_tariff.core import capacity, prices
 from calm_tariff.core.limits import Limit, Quota, Rate
 from calm_tariff.core.money import rounded
 from calm_tariff.core.prices import Fee, Setup, Volume
@@ -160,18 +160,10 @@ def _matching(lower: Sequence[Limit], higher: Sequence[Limit]) -> Iterator[tuple
 
 
 def _beyond_capacity(product: str, plans: Sequence[CheckedPlan], sold: Sold) -> Iterator[str]:
-    promised = sum(
-        (
-            Fraction(limit.calls, limit.per_seconds) * plan.subscriptions
-            for plan in plans
-            for limit in plan.terms.limits
-            if isinstance(limit, Rate)
-        ),
-        Fraction(0),
-    )
+    promised = capacity.sold((plan.terms, plan.subscriptions) for plan in plans)
     short = {name: takes for name, takes in (sold.capacities or {}).items() if promised > takes}
     if short:
-        takes = ", ".join(f"{name} takes {number(capacity)}" for name, capacity in short.items())
+        takes = ", ".join(f"{name} takes {number(most)}" for name, most in short.items())
         yield f"All rates sold on {product}: {number(int(promised))} a second. The back end of {takes}."
 
 

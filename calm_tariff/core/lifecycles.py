@@ -18,11 +18,13 @@ API_VERSION = _moves(draft="live", live="sunset", sunset="live, gone", gone="")
 CONSUMER = _moves(waiting="let in, turned away", let_in="closed", turned_away="let in", closed="")
 METER = _moves(active="paused, archived", paused="active, archived", archived="active")
 PLAN = _moves(draft="on sale", on_sale="closed", closed="on sale, withdrawn", withdrawn="")
+# What was granted or declined waits again where that is undone before anybody was told.
 REQUEST = _moves(
-    waiting="passed to outside, granted, declined, taken back",
+    waiting="asked back, passed to outside, granted, declined, taken back",
+    asked_back="waiting, passed to outside, granted, declined, taken back",
     passed_to_outside="granted, declined, taken back",
-    granted="",
-    declined="",
+    granted="waiting",
+    declined="waiting",
     taken_back="",
 )
 SUBSCRIPTION = _moves(trial="active, ended", active="paused, ended", paused="active, ended", ended="")
@@ -36,7 +38,9 @@ INVOICE = _moves(
 # An API version in these states answers calls.
 ANSWERING = frozenset({"live", "sunset"})
 # A request in these states waits for somebody's word.
-UNDECIDED = frozenset({"waiting", "passed to outside"})
+UNDECIDED = frozenset({"waiting", "asked back", "passed to outside"})
+# Of these, those that are decided here.
+ON_THE_DESK = frozenset({"waiting", "asked back"})
 # A subscription in these states lets calls through.
 CALLING = frozenset({"trial", "active"})
 # A key in these states is a credential.

@@ -171,6 +171,11 @@ def cut_off(stays: Timeline, at_us: int) -> Timeline:
     )
 
 
+def undone(stays: Timeline, at_us: int) -> Timeline:
+    """A subscription that is taken back as if it had not begun: over at an instant, and free as far as it went."""
+    return tuple(replace(stay, trial=True, due_us=None) for stay in cut_off(stays, at_us))
+
+
 def moved(stays: Timeline, at_us: int, revision_id: int) -> Timeline:
     """Under another revision from an instant on, and under nothing else: a move of plan, or a pause that is over. A
     trial that runs ends with it."""

@@ -8,7 +8,8 @@ from typing import Any
 from calm_tariff.core.payment import Payment
 from calm_tariff.demo.office import DemoOffice
 from calm_tariff.demo.scenario import DAYS, PASSWORD, DemoApplication, DemoConsumer
-from calm_tariff.services.admit import applications, credentials, groups, letting_in, requests, sign_up
+from calm_tariff.services.admit import applications, credentials, groups, letting_in, sign_up
+from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.admit.sign_up import SignUpTyped
@@ -42,17 +43,17 @@ def _ask(
     office: DemoOffice, member: Actor, offers: dict[str, int], application: DemoApplication, of: DemoConsumer
 ) -> dict[int, str]:
     """An application asks for its plan and, where that is granted, gets its keys."""
-    asking = office.on(application.from_day, "Rui", 1).acting(member)
-    made = applications.register(asking, application.name, application.purpose, contact=of.email)
+    own = office.on(application.from_day, "Rui", 1).acting(member)
+    made = applications.register(own, application.name, application.purpose, contact=of.email)
     offer, expected = offers[application.offer], dict(application.expected)
     payment = Payment(method="transfer", order_number=of.order_number)
-    request = requests.ask(asking, made.id, offer, application.purpose, True, expected=expected, payment=payment)
+    request = asking.ask(own, made.id, offer, application.purpose, True, expected=expected, payment=payment)
     if application.outcome == "waiting":
         return {}
     if request.state == "waiting":
         decision: Any = application.outcome
-        for who in ("Rui", "Ines") if request.access_route == "reviewed twice" else ("Rui",):
-            requests.decide(office.on(application.from_day, who, 2), request.id, decision, application.note)
+        for who in ("Rui", "Ines") if request.step == "reviewed twice" else ("Rui",):
+            deciding.decide(office.on(application.from_day, who, 2), request.id, decision, application.note)
     if application.outcome != "granted":
         return {}
     at = office.on(application.from_day, "Rui", 3).acting(member)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from calm_tariff.demo.alerts import set_alerts
 from calm_tariff.demo.colleagues import bring_colleagues
 from calm_tariff.demo.community import let_them_talk
+from calm_tariff.demo.desk import lay_out_the_desk
 from calm_tariff.demo.moves import move_as_told
 from calm_tariff.demo.release_notes import tell_what_was_new
 from calm_tariff.demo.serving import serve_as_told
@@ -17,5 +18,6 @@ def lately(today: Context, now: Context, standins: str) -> None:
     tell_what_was_new(today)
     move_as_told(today)
     bring_colleagues(today)
+    lay_out_the_desk(today, now)
     set_alerts(now)
     let_them_talk(now)

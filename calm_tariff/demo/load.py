@@ -12,6 +12,7 @@ from typing import Any
 
 from calm_tariff.core.periods import instant_of, local_day, month_of, period_before, zone
 from calm_tariff.core.portals import FIRST, Brand
+from calm_tariff.core.routes import Route
 from calm_tariff.demo import recording
 from calm_tariff.demo.admitting import admit
 from calm_tariff.demo.callers import CONSUMERS
@@ -165,7 +166,7 @@ def _sell(office: DemoOffice, product: DemoProduct, labels: dict[str, int], seen
             name=product.name,
             description=product.description,
             terms_of_use=product.terms_of_use,
-            access_route=product.access,
+            route=Route(otherwise=product.access),
             operations=[labels[label] for label in product.calls],
             contact="Questions: **access@larkmouth.example**, on working days until 16:00.",
         ),
@@ -227,7 +228,8 @@ def _revise(office: DemoOffice, product: DemoProduct, labels: dict[str, int]) ->
             name=kept.name,
             description=kept.description,
             terms_of_use=product.newer_terms,
-            access_route=product.access,
+            route=kept.route,
+            target_days=kept.target_days,
             operations=kept.operations,
             contact=kept.contact,
             groups=kept.group_ids,

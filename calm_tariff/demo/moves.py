@@ -6,8 +6,8 @@ from sqlalchemy import select
 
 from calm_tariff.core.moves import Kind, When
 from calm_tariff.demo.owners import owner_of
-from calm_tariff.services.admit import requests
-from calm_tariff.services.admit.requests import MoveAsked
+from calm_tariff.services.admit.desk import asking
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.subscriptions import Subscription
@@ -29,4 +29,4 @@ def move_as_told(ctx: Context) -> None:
             subscription = session.scalars(
                 query.where(Application.consumer_id == owner.actor.consumer_id).limit(1)
             ).one()
-        requests.ask_to_move(owner, subscription, MoveAsked(kind=kind, when=when))
+        asking.ask_to_move(owner, subscription, MoveAsked(kind=kind, when=when))

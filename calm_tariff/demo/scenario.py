@@ -9,7 +9,7 @@ from typing import Any
 
 from calm_tariff.core import portals
 from calm_tariff.core.meters import Measure
-from calm_tariff.services.compose.products import AccessRoute
+from calm_tariff.core.routes import Step
 from calm_tariff.services.house.installation import ProviderTyped
 
 PASSWORD = "larkmouth-demo"
@@ -75,7 +75,7 @@ class DemoProduct:
     name: str
     description: str
     terms_of_use: str
-    access: AccessRoute
+    access: Step
     calls: Mapping[str, int]
     plans: tuple[DemoPlan, ...]
     newer_terms: str = ""

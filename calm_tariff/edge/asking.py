@@ -92,5 +92,11 @@ def edition(if_match: Annotated[str | None, Header()] = None) -> int:
     return int(text)
 
 
+def edition_if_said(if_match: Annotated[str | None, Header()] = None) -> int | None:
+    """The edition a change starts from, where If-Match says one. Raises `Invalid` for one that is none."""
+    return None if if_match is None else edition(if_match)
+
+
 Edition = Annotated[int, Depends(edition)]
+EditionIfSaid = Annotated[int | None, Depends(edition_if_said)]
 IdempotencyKey = Annotated[str | None, Header(max_length=100)]

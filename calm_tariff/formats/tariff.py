@@ -16,12 +16,13 @@ import yaml
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.limits import Limit
 from calm_tariff.core.meters import Environment, Measure
+from calm_tariff.core.routes import Agreement, Step
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.documents import read_document
 from calm_tariff.formats.values import read, write
 
 FORMAT = "calm-tariff/1"
-_ALWAYS = ("up_to", "prices", "operations")
+_ALWAYS = ("up_to", "prices", "operations", "target_days")
 _TAKEN_FOR_A_NUMBER = re.compile(r"-?[0-9.]+(?:[eE][-+]?[0-9]+)?")
 
 
@@ -52,17 +53,34 @@ class TariffPlan:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class TariffRule:
+    """Requests for one of these plans, by consumers of one of these groups, for applications of this environment, that
+    expect more than `above` units of `meter` a month, are decided by `step`; the first rule that fits decides."""
+
+    step: Step
+    plans: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
+    environment: Environment | None = None
+    meter: str | None = None
+    above: Decimal | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TariffProduct:
-    """A product with its plans in their order. `shows` are the kinds of credential its callers show; a key
-    comes in `key_header`, or in the query parameter `key_query` where that is not empty. With
-    `moves_anew`, allowances start anew when a subscription moves to another plan."""
+    """A product with its plans in their order. Its requests are decided by the first of `access_rules` that fits, or by
+    `access`, with the `agreements` it takes besides, within `target_days` working days. `shows` are the kinds of
+    credential its callers show; a key comes in `key_header`, or in the query parameter `key_query` where that is not
+    empty. With `moves_anew`, allowances start anew when a subscription moves to another plan."""
 
     name: str
     operations: tuple[str, ...]
     description: str = ""
     contact: str = ""
     terms_of_use: str = ""
-    access: Literal["open", "reviewed", "reviewed twice", "outside"] = "reviewed"
+    access: Step = "reviewed"
+    access_rules: tuple[TariffRule, ...] = ()
+    agreements: tuple[Agreement, ...] = ()
+    target_days: int | None = 2
     groups: tuple[str, ...] = ()
     shows: tuple[Literal["key", "basic", "client", "token", "certificate"], ...] = ("key",)
     key_header: str = "X-API-Key"

@@ -17,6 +17,7 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.standins import harbour, issuer, own_site, tickets
 from calm_tariff.standins.mailbox import Mailbox
+from calm_tariff.standins.tickets import Desk
 from calm_tariff.standins.tides import STATIONS, extremes, predictions
 
 BACK_ENDS = ("/tides/", "/berths/", "/sea/", "/tiles/")
@@ -37,14 +38,14 @@ class Asked:
     last_headers: dict[str, str] | None = None
 
 
-def create_app(mailbox: Mailbox, desk_secret: str, calling: Coroutine[Any, Any, None] | None = None) -> FastAPI:
+def create_app(mailbox: Mailbox, desk: Desk, calling: Coroutine[Any, Any, None] | None = None) -> FastAPI:
     """The application, with its own mood and memory; beside it, callers that keep calling."""
 
     @contextlib.asynccontextmanager
     async def beside(_: FastAPI) -> AsyncIterator[None]:
-        task = asyncio.create_task(calling) if calling else None
+        tasks = [asyncio.create_task(each) for each in (calling, desk.keep_telling()) if each]
         yield
-        if task:
+        for task in tasks:
             task.cancel()
 
     app = FastAPI(title="Stand-ins", docs_url=None, redoc_url=None, lifespan=beside)
@@ -112,7 +113,7 @@ def create_app(mailbox: Mailbox, desk_secret: str, calling: Coroutine[Any, Any, 
         harbour.berths(),
         harbour.sea(),
         harbour.tiles(),
-        tickets.router(desk_secret),
+        tickets.router(desk),
         issuer.router(),
         own_site.router(),
     ):

@@ -10,6 +10,7 @@ from calm_tariff.settings import Settings
 from calm_tariff.standins.app import create_app
 from calm_tariff.standins.callers import keep_calling
 from calm_tariff.standins.mailbox import Mailbox
+from calm_tariff.standins.tickets import Desk
 
 
 def serve(settings: Settings) -> None:
@@ -18,7 +19,7 @@ def serve(settings: Settings) -> None:
     mailbox = Mailbox()
     controller = mailbox.listen(settings.mail_port)
     calling = keep_calling(settings.callers, settings.gateway_address, Random()) if settings.demo else None
-    app = create_app(mailbox, settings.ticket_desk_secret, calling)
+    app = create_app(mailbox, Desk(settings.ticket_desk_secret, settings.var / "tickets.json"), calling)
     try:
         uvicorn.run(app, host="127.0.0.1", port=settings.standins_port, log_config=None, access_log=False)
     finally:

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from calm_tariff.services.admit import credentials, moves, outside_decisions, requests, sign_up, subscriptions
+from calm_tariff.services.admit import credentials, moves, sign_up, subscriptions
+from calm_tariff.services.admit.desk import conversation, deciding, outside_decisions, outside_events, queue
 from calm_tariff.services.admit.organisation import joining
 from calm_tariff.services.admit.portals import clients
 from calm_tariff.services.base import mailing
@@ -19,7 +20,7 @@ from calm_tariff.services.observe import alerts
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.settings import Settings
 from calm_tariff.worker import client_maker
-from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk, send_webhook
+from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk, send_webhook, tell_ticket_desk
 
 # With pauses that grow to an hour, so many tries go on for a day and a half.
 TRIES = 40
@@ -79,10 +80,20 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget clients", timedelta(hours=1), lambda: clients.forget(ctx)),
         Handler(kind=alerts.SEND, at_once=2, do=lambda of: send_webhook(ctx, of)),
         _again("look whether alerts are reached", timedelta(seconds=30), lambda: alerts.look(ctx)),
+        _again("forget webhooks that were taken", timedelta(minutes=10), lambda: outside_events.forget(ctx)),
+        _again("forget who looks at requests", timedelta(minutes=10), lambda: queue.forget_viewers(ctx)),
         _again("forget invitations", timedelta(minutes=10), lambda: joining.forget(ctx)),
     ]
     if settings.ticket_desk_address:
-        found.append(Handler(kind=requests.ASK_DESK, tries=None, do=lambda of: _ticket(ctx, settings, of["request"])))
+        found.append(Handler(kind=deciding.ASK_DESK, tries=None, do=lambda of: _ticket(ctx, settings, of["request"])))
+        desk, secret = settings.ticket_desk_address, settings.ticket_desk_secret
+        found.append(
+            Handler(
+                kind=conversation.TELL_DESK,
+                tries=None,
+                do=lambda of: tell_ticket_desk(ctx, desk, secret, of["request"]),
+            )
+        )
     return found
 
 
@@ -98,6 +109,7 @@ def _nothing(_: object) -> None:
 def _ticket(ctx: Context, settings: Settings, request_id: int) -> Done:
     if ask_ticket_desk(ctx, settings.ticket_desk_address, settings.ticket_desk_secret, request_id):
         return None
+    outside_decisions.remind(ctx, request_id)
     request = outside_decisions.passed(ctx, request_id)
     waited = ctx.now - request.created_at if request else SOONEST
     return ctx.now + max(SOONEST, min(waited / 30, LATEST))

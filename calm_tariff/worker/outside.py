@@ -9,7 +9,7 @@ from typing import Any
 import httpx
 
 from calm_tariff.edge import reaching
-from calm_tariff.services.admit import outside_decisions
+from calm_tariff.services.admit.desk import outside_decisions, outside_events
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.compose.apis import back_ends
 from calm_tariff.services.compose.apis.back_ends import Answer, Question
@@ -61,6 +61,16 @@ def ask_ticket_desk(ctx: Context, address: str, secret: str, request_id: int) ->
     """Exchange a request's ticket with the desk at an address, which shares a secret with us; see `exchange`."""
     with httpx.Client(base_url=address, timeout=PATIENCE) as client:
         return exchange(ctx, TicketDesk(client, secret, ctx.clock), request_id)
+
+
+def tell_ticket_desk(ctx: Context, address: str, secret: str, request_id: int) -> None:
+    """Tell the desk at an address what it does not know yet of a request, in order. Raises `httpx.HTTPError` where it
+    is away or does not take it; what it took it is not told again."""
+    with httpx.Client(base_url=address, timeout=PATIENCE) as client:
+        while (event := outside_events.next_to_tell(ctx, request_id, secret)) is not None:
+            signed = event.signed
+            client.post("/tickets/events", content=signed.body, headers=dict(signed.fields)).raise_for_status()
+            outside_events.told(ctx, request_id, event.message_id)
 
 
 def exchange(ctx: Context, desk: TicketDesk, request_id: int) -> bool:

@@ -23,7 +23,7 @@ VIEWS = {
         "effective-limits": "/compose/plans/6/limits",
         "portal-edit": "/admit/portals/2",
     },
-    "Rui": {"desk": "/admit/desk", "consumer": "/admit/consumers/1"},
+    "Rui": {"desk": "/admit/desk/9", "consumer": "/admit/consumers/1"},
     "Tomas": {
         "receipt": "/observe/traffic?verdict=refused",
         "allowances": "/observe/allowances",

@@ -98,6 +98,6 @@ def test_a_plan_is_chosen_at_the_site_and_documentation_shows_the_reader_s_keys(
     sheet = ines.request.get("/api/v1/products").json()["rows"]
     tiles = next(p["id"] for p in sheet if p["name"] == "Chart Tiles")
     kept = ines.request.get(f"/api/v1/products/{tiles}").json()
-    back = {**kept, "groups": kept["group_ids"], "access_route": "reviewed twice", "subscribing_site": ""}
+    back = {**kept, "groups": kept["group_ids"], "route": {"otherwise": "reviewed twice"}, "subscribing_site": ""}
     header = {"If-Match": f'"{kept["edition"]}"'}
     assert ines.request.put(f"/api/v1/products/{tiles}", data=back, headers=header).ok

@@ -75,7 +75,7 @@ def product_of(page: Page, back_end: str, name: str) -> int:
     place = {"name": name, "version": "v1", "base_path": f"/{name.lower()}/v1", "back_end_url": back_end}
     api = ask(page, "POST", f"/documents/{reading['id']}/as-new", {**place, "agreed": True})
     sold = [o["id"] for o in ask(page, "GET", f"/apis/{api['id']}/operations")["operations"]]
-    product = ask(page, "POST", "/products", {"name": name, "access_route": "open", "operations": sold})
+    product = ask(page, "POST", "/products", {"name": name, "route": {"otherwise": "open"}, "operations": sold})
     sheet = ask(page, "POST", f"/products/{product['id']}/plans", {"name": "Rowboat"})
     plan = sheet["plans"][-1]
     sheet = ask(page, "PUT", f"/plans/{plan['id']}/draft", {"terms": TERMS}, plan["edition"])
@@ -135,7 +135,7 @@ def test_a_body_that_is_a_file_is_sent_as_it_is(people: People, papers: str, tmp
     ines = people.staff("Ines")
     product = product_of(ines, papers, "Pictures")
     sheet = ask(ines, "GET", f"/products/{product}/sheet")
-    kept = {k: sheet["product"][k] for k in ("name", "description", "contact", "terms_of_use", "access_route")}
+    kept = {k: sheet["product"][k] for k in ("name", "description", "contact", "terms_of_use", "route")}
     open_now = {**kept, "operations": sheet["product"]["operations"], "strangers_plan": sheet["plans"][0]["id"]}
     ask(ines, "PUT", f"/products/{product}", open_now, sheet["product"]["edition"])
     page = people.page()

@@ -28,4 +28,4 @@ def test_life_cycles_allow_only_their_moves() -> None:
                 else:
                     with pytest.raises(Conflict, match=f"{thing}: it is {state}"):
                         move(table, thing, state, to)
-    assert REQUEST["granted"] == SUBSCRIPTION["ended"] == INVOICE["credited"] == frozenset()
+    assert REQUEST["taken back"] == SUBSCRIPTION["ended"] == INVOICE["credited"] == frozenset()

@@ -3,6 +3,7 @@
 from dataclasses import replace
 from datetime import date
 from decimal import Decimal
+from typing import Any
 
 import pytest
 
@@ -11,13 +12,20 @@ from calm_tariff.core.estimates import Shortfall
 from calm_tariff.core.limits import Pace, Quota, Rate, Window, check
 from calm_tariff.core.prices import Fee, Graduated, PerUnit, Setup, Tier
 from calm_tariff.core.rating import Pricing
+from calm_tariff.core.routes import Agreement, Route, Rule, Seat, Way
 from calm_tariff.core.sentences import (
     consequences_in_words,
+    grant_in_words,
+    granting_in_words,
     limit_sentence,
     line_in_words,
     move_in_words,
     price_sentence,
+    route_in_words,
+    seats_in_words,
     shortfall_in_words,
+    stands_in_words,
+    way_in_words,
     words,
 )
 
@@ -203,3 +211,68 @@ def test_a_move_says_what_it_brings_with_it() -> None:
     assert said("change plan", last) == ""
     assert "refused within a second" in said("end") and "until the end of 30 November 2026" in said("end", last)
     assert "ends paused is not charged" in said("pause") and "served within a second" in said("resume")
+
+
+def test_a_route_reads_as_sentences() -> None:
+    rules = (
+        Rule(step="open", environment="sandbox"),
+        Rule(step="reviewed twice", plans=(1, 2), groups=(7,)),
+        Rule(step="outside", plans=(9,), environment="live", meter="calls", above=Decimal(100000)),
+    )
+    agreements = (Agreement(role="finance", above=Decimal("500")), Agreement(role="operations"))
+    route = Route(otherwise="reviewed", rules=rules, agreements=agreements)
+    names = {"plans": {1: "Ketch", 2: "Schooner"}, "groups": {7: "Schools"}}
+    assert route_in_words(route, names, {"calls": "Forecast calls"}, "EUR") == [
+        "Requests of applications for the sandbox alone are granted at once.",
+        "Requests for Ketch or Schooner by consumers of Schools are reviewed by two people.",
+        "Requests for a plan that is gone of live applications that expect more than 100,000 forecast calls a month "
+        "are decided outside.",
+        "All others are reviewed.",
+        "Finance must agree as well where more than €500 a month is expected.",
+        "Operations must agree as well.",
+    ]
+    assert route_in_words(Route(otherwise="open"), {}, {}, "") == ["Requests are granted at once."]
+
+
+@pytest.mark.parametrize(
+    ("way", "said"),
+    [
+        (Way(step="open"), "It is granted at once."),
+        (Way(step="open", roles=("finance",)), "One person decides."),
+        (Way(step="reviewed twice", roles=("finance", "operations")), "4 people decide."),
+        (Way(step="outside"), "It is decided in an outside system."),
+        (Way(step="outside", roles=("finance",)), "One person decides, and then an outside system."),
+    ],
+)
+def test_a_way_is_said_to_whoever_asks(way: Way, said: str) -> None:
+    assert way_in_words(way) == said
+
+
+def test_where_a_request_stands_says_who_must_act() -> None:
+    assert stands_in_words("waiting", ("review",), "Larkmouth", None, "Tuesday 1 December") == (
+        "It waits for Larkmouth.",
+        "Somebody there decides, by the end of Tuesday 1 December.",
+    )
+    assert stands_in_words("waiting", ("review", "finance"), "Larkmouth", None, "")[1] == "2 people there decide."
+    assert "ticket 1007" in stands_in_words("passed to outside", (), "Larkmouth", "1007", "")[0]
+    assert seats_in_words(("review", "review", "finance")) == "two reviewers and finance"
+    assert seats_in_words(("review",)) == "a reviewer" and seats_in_words(()) == ""
+
+
+def test_what_a_grant_does_is_said_before_it_is_made() -> None:
+    def said(left: tuple[Seat, ...] = ("review",), way: Way = Way(step="reviewed"), **how: Any) -> str:
+        given = {"moves_from": None, "later": False, "free_days": 0, **how}
+        return " ".join(granting_in_words("Boat", "Harbour · Ketch", left, way, **given))
+
+    assert said().startswith("Boat may call Harbour · Ketch within a second. For a minute it can be undone")
+    assert "It begins with 14 free days." in said(free_days=14)
+    assert said(("review", "finance")).startswith("Yours is one agreement of several: it needs a reviewer and finance.")
+    assert said((), Way(step="outside")) == "It is passed to the outside system, which decides."
+    assert said(moves_from="Skiff", later=True).startswith(
+        "Boat moves from Skiff to Harbour · Ketch with the end of its trial or month."
+    )
+    assert grant_in_words("Ketch", 1, "1 call a second", "1 December 2026") == [
+        "Ketch in place of what was asked for",
+        "free for the first day",
+        "with 1 call a second until the end of 1 December 2026",
+    ]

@@ -14,8 +14,9 @@ from zoneinfo import ZoneInfo
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.services.admit import carrying_over, moves, requests
-from calm_tariff.services.admit.requests import MoveAsked
+from calm_tariff.services.admit import carrying_over, moves
+from calm_tariff.services.admit.desk import asking, deciding
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.compose.sheet import plans
 from calm_tariff.services.serve import trials
 from calm_tariff.services.settle import charging, periods
@@ -261,9 +262,9 @@ class Story:
             kind=kind, when=when, plan_id=self.office.plans[target] if target else None, purpose="It fits us better."
         )
         own = self.office.acting(each.consumer)
-        request = requests.ask_to_move(own, each.consumer.subscription, asked)
+        request = asking.ask_to_move(own, each.consumer.subscription, asked)
         if request is not None:
-            requests.decide(self.office.reviewer, request.id, "granted", "")
+            deciding.decide(self.office.reviewer, request.id, "granted", "")
         self.done(each, kind, when, target, free)
         self.happened.add(f"{kind} {when}")
 

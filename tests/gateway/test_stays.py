@@ -13,9 +13,11 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.periods import SECOND, instant_of
-from calm_tariff.services.admit import carrying_over, credentials, overrides, requests
+from calm_tariff.core.routes import Route
+from calm_tariff.services.admit import carrying_over, credentials, overrides
+from calm_tariff.services.admit.desk import asking
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.admit.overrides import OverrideTyped
-from calm_tariff.services.admit.requests import MoveAsked
 from calm_tariff.services.base.context import Actor
 from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.observe import allowances
@@ -169,9 +171,9 @@ def test_two_keys_serve_until_the_old_one_retires(here: Simulated) -> None:
 
 
 def moved(here: Simulated, by: Consumer, kind: Any, when: Any = "now", plan: int | None = None) -> None:
-    here.office.change_product(access_route="open")
+    here.office.change_product(route=Route(otherwise="open"))
     asked = MoveAsked(kind=kind, when=when, plan_id=plan)
-    requests.ask_to_move(here.office.acting(by), by.subscription, asked)
+    asking.ask_to_move(here.office.acting(by), by.subscription, asked)
     here.learn()
 
 

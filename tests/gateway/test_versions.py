@@ -9,6 +9,7 @@ import httpx
 import pytest
 from sqlalchemy import select
 
+from calm_tariff.core.routes import Route
 from calm_tariff.services.admit import applications, credentials
 from calm_tariff.services.compose import house_limits, meters
 from calm_tariff.services.compose.apis import operations, sunsets, versions
@@ -188,7 +189,7 @@ def test_the_worker_asks_back_ends_and_the_ticket_desk(running: Running) -> None
     office = running.office
     well = wait_for(lambda: [h for h in versions.one(office.manager, office.api).health if h.well])
     assert well[0].answer in ("answered 404", "answered 200")
-    office.change_product(access_route="outside")
+    office.change_product(route=Route(otherwise="outside"))
     member, _, request = office.ask("Anglers", "Ketch")
     desk = running.processes.standins
     number = wait_for(lambda: request_in_view.one(office.manager, request).request.ticket)

@@ -48,6 +48,7 @@ BUILDERS = {
     ("GET", "/applications/{application_id}/operations"),
     ("POST", "/requests"),
     ("DELETE", "/requests/{request_id}"),
+    ("POST", "/requests/{request_id}/messages"),
     ("POST", "/products/{slug}/terms"),
     ("POST", "/products/{slug}/questions"),
     ("PUT", "/questions/{question_id}"),

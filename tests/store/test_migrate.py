@@ -232,3 +232,37 @@ def test_days_are_summed_from_calls_as_recording_sums_them(database: RunDatabase
     rows = next(rows for table, rows, _ in sums.rows() if table is DailyAnswers)
     assert found == {(r["day_us"], r["operation_id"], r["failed"], r["band"]): r["calls"] for r in rows}
     assert len(found) == 20 and sum(found.values()) == 28
+
+
+BEFORE_ROUTES = [
+    "INSERT INTO product (id, slug, name, description, contact, terms_of_use, terms_number, terms_dated, access_route, "
+    "credential_kinds, key_header, key_query, older_fields, moves_anew, subscribing_site, edition) VALUES "
+    "(1, 'a', 'A', '', '', '', 1, '2026-09-01', 'reviewed twice', '[]', 'K', '', 0, 0, '', 1), "
+    "(2, 'b', 'B', '', '', '', 1, '2026-09-01', 'open', '[]', 'K', '', 0, 0, '', 1)",
+    "INSERT INTO plan (id, product_id, name, place, state, edition) VALUES (1, 1, 'Ketch', 0, 'on sale', 1)",
+    "INSERT INTO access_request (id, application_id, plan_id, member_id, purpose, terms_accepted, state, created_at, "
+    "decided_at, decided_by, note, first_granted_by, first_granted_id, first_note, expected) VALUES "
+    "(5, 1, 1, 1, 'p', '2026-09-01', 'waiting', '2026-09-01', NULL, NULL, '', 'Rui', 'person 2', 'fine', '[]'), "
+    "(6, 1, 1, 1, 'p', '2026-09-01', 'declined', '2026-09-01', '2026-09-02', 'Ines', 'No.', NULL, NULL, '', '[]'), "
+    "(7, 1, 1, 1, 'p', '2026-09-01', 'passed to outside', '2026-09-01', NULL, NULL, '', NULL, NULL, '', '[]')",
+]
+
+
+def test_who_decided_becomes_a_route_and_what_was_decided_a_conversation(database: RunDatabase) -> None:
+    url = database.make_schema("calm_before_routes")
+    command.upgrade(configuration(url), "0034")
+    made = engine(url)
+    with made.begin() as connection:
+        connection.execute(text("SET FOREIGN_KEY_CHECKS = 0"))
+        for statement in BEFORE_ROUTES:
+            connection.execute(text(statement))
+    upgrade(url)
+    with made.connect() as connection:
+        routes = [json.loads(row[0]) for row in connection.execute(text("SELECT route FROM product ORDER BY id"))]
+        ways = [json.loads(row[0]) for row in connection.execute(text("SELECT way FROM access_request ORDER BY id"))]
+        agreed = connection.execute(text("SELECT request_id, identity, name, seat, note FROM request_agreement")).all()
+        said = connection.execute(text("SELECT request_id, kind, `by`, text, inside FROM request_message")).all()
+    assert routes == [{"otherwise": step, "rules": [], "agreements": []} for step in ("reviewed twice", "open")]
+    assert ways == [{"step": step, "roles": []} for step in ("reviewed twice", "reviewed twice", "outside")]
+    assert [tuple(row) for row in agreed] == [(5, "person 2", "Rui", "review", "fine")]
+    assert [tuple(row) for row in said] == [(6, "declined", "Ines", "No.", 0)]

@@ -12,7 +12,8 @@ from aiosmtpd.controller import Controller
 from sqlalchemy import select
 
 from calm_tariff.formats.journal import line
-from calm_tariff.services.admit import requests, subscriptions
+from calm_tariff.services.admit import subscriptions
+from calm_tariff.services.admit.desk import deciding, queue
 from calm_tariff.services.base import jobs, mailing
 from calm_tariff.services.compose.apis import sunsets, versions
 from calm_tariff.services.serve import shipping
@@ -64,7 +65,8 @@ def test_a_letter_is_sent_by_its_job_and_tried_for_a_day_and_a_half_where_nobody
             return "250 OK"
 
     office.ask("Anglers", "Ketch")
-    requests.decide(office.reviewer, office.ask("Divers", "Ketch")[2], "declined", "No.")
+    deciding.decide(office.reviewer, office.ask("Divers", "Ketch")[2], "declined", "No.")
+    office.clock.forward(minutes=1)  # until then it can be undone, and no letter goes out
     with office.ctx.transaction() as session:
         letters = {mail.id: mail.recipient for mail in session.scalars(select(Mail).where(Mail.sent_at.is_(None)))}
     assert {job.arguments["letter"] for job in waiting(office, mailing.SEND)} == set(letters) != set()
@@ -139,14 +141,14 @@ def test_what_is_done_again_and_again_is_never_given_up(office: Office) -> None:
 
 
 def test_a_ticket_is_asked_about_less_often_the_longer_it_waits(office: Office, monkeypatch) -> None:
-    assert requests.ASK_DESK not in of(office)  # there is no desk
+    assert deciding.ASK_DESK not in of(office)  # there is no desk
     desk = {"ticket_desk": "http://desk.example", "ticket_desk_secret": "x" * 32}
     _, _, request = office.ask("Anglers", "Ketch")
     asked: list[int] = []
     monkeypatch.setattr(module, "ask_ticket_desk", lambda ctx, address, secret, which: asked.append(which) or False)
-    seen = requests.desk(office.reviewer, PageQuery()).rows[0]
+    seen = queue.desk(office.reviewer, PageQuery()).rows[0]
     monkeypatch.setattr(module.outside_decisions, "passed", lambda ctx, which: seen)
-    ask = of(office, **desk)[requests.ASK_DESK]
+    ask = of(office, **desk)[deciding.ASK_DESK]
     waits = []
     for hours in (0, 1, 100):
         office.clock.now = seen.created_at + timedelta(hours=hours)

@@ -16,6 +16,7 @@ from joserfc.jwk import OctKey
 from sqlalchemy import select
 from starlette.testclient import TestClient
 
+from calm_tariff.core.routes import Route
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.observe import request_in_view
 from calm_tariff.standins import tickets
@@ -66,7 +67,7 @@ def exchange_tickets(ctx: Context, desk: TicketDesk) -> None:
 
 def _desk() -> TestClient:
     app = FastAPI()
-    app.include_router(tickets.router(SECRET))
+    app.include_router(tickets.router(tickets.Desk(SECRET)))
     return TestClient(app)
 
 
@@ -78,7 +79,7 @@ def line() -> Line:
 @pytest.fixture
 def request_id(office: Office) -> int:
     """A request that waits for the desk."""
-    office.change_product(access_route="outside")
+    office.change_product(route=Route(otherwise="outside"))
     return office.ask("Anglers", "Ketch")[2]
 
 

@@ -12,8 +12,8 @@ from calm_tariff.edge.again import Again
 from calm_tariff.edge.payment import PaymentIn
 from calm_tariff.services.admit import on_behalf
 from calm_tariff.services.admit.applications import ApplicationView
+from calm_tariff.services.admit.desk.views import RequestView
 from calm_tariff.services.admit.on_behalf import ConsumerMade, ConsumerTyped
-from calm_tariff.services.admit.requests import RequestView
 
 router = APIRouter(tags=["consumers"], route_class=Again)
 

@@ -10,6 +10,7 @@ from fastapi.responses import Response
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.core.routes import Route
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.edge.lists import Paged, all_of, as_csv
@@ -17,7 +18,7 @@ from calm_tariff.formats.markdown import html
 from calm_tariff.services.base.context import ROLES
 from calm_tariff.services.compose import products
 from calm_tariff.services.compose.products import (
-    AccessRoute,
+    TARGET_DAYS,
     CredentialsTyped,
     ProductSummary,
     ProductTyped,
@@ -28,9 +29,12 @@ from calm_tariff.store.base.paging import Page, listed
 
 router = APIRouter(tags=["products"], route_class=Again)
 
+REVIEWED = Route(otherwise="reviewed")
+
 
 class ProductIn(BaseModel):
-    """A product. With groups, only their consumers see it. With `moves_anew`, allowances start anew over a move to
+    """A product. Its `route` says how requests for its plans are decided, within `target_days` working days, if any.
+    With groups, only their consumers see it. With `moves_anew`, allowances start anew over a move to
     another plan; otherwise they go on. With a `strangers_plan` it is sold open: calls without a credential are let in,
     counted for their address under that plan's limits, and charged to nobody."""
 
@@ -38,12 +42,13 @@ class ProductIn(BaseModel):
     description: str = ""
     contact: str = ""
     terms_of_use: str = ""
-    access_route: AccessRoute = "reviewed"
+    route: Route = REVIEWED
     groups: list[int] = []
     operations: list[int]
     moves_anew: bool = False
     strangers_plan: int | None = None
     subscribing_site: str = Field(default="", max_length=200)
+    target_days: int | None = TARGET_DAYS
 
     def typed(self) -> ProductTyped:
         """As the service takes it."""
@@ -51,7 +56,8 @@ class ProductIn(BaseModel):
             name=self.name.strip(),
             description=self.description,
             terms_of_use=self.terms_of_use,
-            access_route=self.access_route,
+            route=self.route,
+            target_days=self.target_days,
             operations=self.operations,
             contact=self.contact,
             groups=self.groups,
@@ -97,7 +103,7 @@ def set_credentials(ctx: Asking, product_id: int, edition: Edition, typed: Crede
 
 _ORDERS: dict[str, Callable[[ProductSummary], Any]] = {
     "name": lambda row: row.name,
-    "access": lambda row: row.access_route,
+    "access": lambda row: row.access,
     "subscriptions": lambda row: row.subscriptions,
 }
 

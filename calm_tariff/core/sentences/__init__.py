@@ -10,6 +10,15 @@ from calm_tariff.core.sentences.alerts import (
 )
 from calm_tariff.core.sentences.community import author_in_words, ratings_in_words
 from calm_tariff.core.sentences.moves import consequences_in_words, move_in_words
+from calm_tariff.core.sentences.requests import (
+    grant_in_words,
+    granting_in_words,
+    route_in_words,
+    seats_in_words,
+    stands_in_words,
+    step_in_words,
+    way_in_words,
+)
 from calm_tariff.core.sentences.terms import (
     Part,
     Sentence,
@@ -46,6 +55,8 @@ __all__ = [
     "consequences_in_words",
     "credential_in_words",
     "expected_in_words",
+    "grant_in_words",
+    "granting_in_words",
     "limit_sentence",
     "line_in_words",
     "money",
@@ -60,9 +71,14 @@ __all__ = [
     "price_sentence",
     "ratings_in_words",
     "role_in_words",
+    "route_in_words",
+    "seats_in_words",
     "shortfall_in_words",
     "spent_in_words",
+    "stands_in_words",
+    "step_in_words",
     "tax_sentence",
     "trial_sentence",
+    "way_in_words",
     "words",
 ]

@@ -7,6 +7,7 @@ from datetime import date
 
 from calm_tariff.core.membership import Role
 from calm_tariff.core.payment import Payment
+from calm_tariff.core.sentences.listing import listed
 
 
 def role_in_words(role: Role) -> str:
@@ -46,16 +47,12 @@ def closing_in_words(
         count = "One invitation is" if invitations == 1 else f"{invitations} invitations are"
         said.append(f"{count} taken back.")
     if shut_out:
-        said.append(f"{_and(shut_out)} cannot sign in any more.")
+        said.append(f"{listed(shut_out)} cannot sign in any more.")
     said.append("Owners and billing members still can, to see usage, calls and invoices.")
     if last_month:
         said.append(f"What was used until now is charged with the invoice for {last_month:%B %Y}.")
     if unpaid:
         be, stay = ("is", "stays") if len(unpaid) == 1 else ("are", "stay")
-        said.append(f"{_and(unpaid)} {be} not paid, and {stay} due.")
+        said.append(f"{listed(unpaid)} {be} not paid, and {stay} due.")
     said.append("An account that is closed is not opened again, and nobody else can have its name.")
     return said
-
-
-def _and(parts: Sequence[str]) -> str:
-    return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"

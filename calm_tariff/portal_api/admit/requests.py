@@ -10,9 +10,9 @@ from pydantic import BaseModel, Field
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.payment import PaymentIn
 from calm_tariff.portal_api.base.asking import Asking
-from calm_tariff.services.admit import requests
+from calm_tariff.services.admit.desk import asking, conversation, own_requests
+from calm_tariff.services.admit.desk.own_requests import OwnRequest
 from calm_tariff.services.admit.portals import handing_over
-from calm_tariff.services.admit.requests import RequestView
 
 router = APIRouter(route_class=Again)
 
@@ -29,11 +29,17 @@ class RequestIn(BaseModel):
     payment: PaymentIn | None = None
 
 
+class AnswerIn(BaseModel):
+    """What is said about a request."""
+
+    text: str
+
+
 @router.post("/requests", status_code=201)
-def ask(ctx: Asking, typed: RequestIn) -> RequestView:
+def ask(ctx: Asking, typed: RequestIn) -> OwnRequest:
     """Ask for a plan."""
     handing_over.refuse_here(ctx, typed.plan_id)
-    return requests.ask(
+    made = asking.ask(
         ctx,
         typed.application_id,
         typed.plan_id,
@@ -42,9 +48,24 @@ def ask(ctx: Asking, typed: RequestIn) -> RequestView:
         expected=typed.expected,
         payment=typed.payment.value() if typed.payment else None,
     )
+    return own_requests.one(ctx, made.id)
+
+
+@router.get("/requests/{request_id}")
+def read_request(ctx: Asking, request_id: int) -> OwnRequest:
+    """Where a request stands, what comes next, and all that was said about it."""
+    return own_requests.one(ctx, request_id)
+
+
+@router.post("/requests/{request_id}/messages", status_code=201)
+def say(ctx: Asking, request_id: int, typed: AnswerIn) -> OwnRequest:
+    """Write about a request; where something was asked, this answers it."""
+    conversation.answer(ctx, request_id, typed.text)
+    return own_requests.one(ctx, request_id)
 
 
 @router.delete("/requests/{request_id}")
-def take_back(ctx: Asking, request_id: int) -> RequestView:
+def take_back(ctx: Asking, request_id: int) -> OwnRequest:
     """Take a request back."""
-    return requests.take_back(ctx, request_id)
+    asking.take_back(ctx, request_id)
+    return own_requests.one(ctx, request_id)

@@ -11,8 +11,9 @@ from calm_tariff.core.moves import Kind, When
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.payment import PaymentIn
 from calm_tariff.portal_api.base.asking import Asking
-from calm_tariff.services.admit import moves, requests
-from calm_tariff.services.admit.requests import MoveAsked
+from calm_tariff.services.admit import moves
+from calm_tariff.services.admit.desk import asking
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.serve import trials
 from calm_tariff.services.settle import differences, own_subscriptions
 from calm_tariff.services.settle.differences import Difference
@@ -63,7 +64,7 @@ def move(ctx: Asking, subscription_id: int, typed: MoveIn) -> SubscriptionView:
         purpose=typed.purpose,
         payment=typed.payment.value() if typed.payment else None,
     )
-    requests.ask_to_move(ctx, subscription_id, wanted)
+    asking.ask_to_move(ctx, subscription_id, wanted)
     return own_subscriptions.one(ctx, subscription_id)
 
 

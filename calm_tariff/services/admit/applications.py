@@ -14,11 +14,14 @@ from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.keys import fits
 from calm_tariff.core.lifecycles import VALID_KEY
 from calm_tariff.core.meters import Environment
+from calm_tariff.core.routes import tells_environments_apart
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.services.admit import credentials, owned
 from calm_tariff.services.admit.credentials import KeyView
+from calm_tariff.services.admit.desk.own_requests import state_told
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context
+from calm_tariff.services.compose import routes
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.admit.requests import AccessRequest
@@ -80,7 +83,9 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
         select(AccessRequest).where(AccessRequest.application_id.in_(ids)).order_by(AccessRequest.id)
     ).all()
     subscriptions = session.scalars(
-        select(Subscription).where(Subscription.application_id.in_(ids)).order_by(Subscription.id)
+        select(Subscription)
+        .where(Subscription.application_id.in_(ids), Subscription.undone.is_(False))
+        .order_by(Subscription.id)
     ).all()
     used = credentials.uses(session, [k.id for a in applications for k in a.keys])
     granted = {s.request_id for s in subscriptions if s.request_id}
@@ -104,8 +109,8 @@ def of_consumer(session: Session, consumer_id: int, now: datetime) -> list[Appli
                 PlanHeld(
                     product=r.plan.product.name,
                     plan=r.plan.name,
-                    state=r.state,
-                    note=r.note,
+                    state=state_told(r, now),
+                    note=r.note if state_told(r, now) == r.state else "",
                     since=r.decided_at or r.created_at,
                     request_id=r.id,
                     subscription_id=None,
@@ -165,6 +170,8 @@ def change(
         good = [k for k in application.keys if credentials.key_view(k, ctx.now).state in VALID_KEY]
         if not all(fits(environment, "live" if k.environment == "live" else "sandbox") for k in good):
             raise Conflict("it has live keys that are good; revoke them first", "environment")
+        if (application.environment, environment) == ("sandbox", "live"):
+            _refuse_going_live(session, application)
         before = _said(application)
         for field, value in {**typed, "environment": environment}.items():
             setattr(application, field, value)
@@ -207,6 +214,15 @@ def _checked(name: str, purpose: str, contact: str) -> dict[str, str]:
 def _refuse_same_name(session: Session, consumer_id: int, name: str) -> None:
     if session.scalar(select(Application.id).filter_by(consumer_id=consumer_id, name=name)):
         raise Conflict(f"you already have an application {name!r}", "name")
+
+
+def _refuse_going_live(session: Session, application: Application) -> None:
+    """An application that was let in for the sandbox alone does not go live by itself. Raises `Conflict`."""
+    query = select(Subscription).where(Subscription.application_id == application.id, Subscription.state != "ended")
+    for held in session.scalars(query):
+        if tells_environments_apart(routes.of(held.plan.product)):
+            words = f"it has {held.plan.product.name} for the sandbox; register another application to ask for live"
+            raise Conflict(words, "environment")
 
 
 def _said(application: Application) -> dict[str, str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass, replace
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -221,6 +222,58 @@ def replace_terms(
     return after != before
 
 
+def kept(subscription: Subscription) -> dict[str, Any]:
+    """A subscription before a move, as plain values, should the move be undone (`restore`)."""
+    coming = subscription.coming
+    return {
+        "state": subscription.state,
+        "plan_id": subscription.plan_id,
+        "stays": [write(stay) for stay in timelines.of(subscription)],
+        "coming": None
+        if coming is None
+        else {
+            "kind": coming.kind,
+            "at_us": instant_of(coming.at),
+            "plan_id": coming.plan_id,
+            "made_us": instant_of(coming.made_at),
+            "made_by": coming.made_by,
+            "rest": coming.rest,
+        },
+    }
+
+
+def restore(session: Session, ctx: Context, subscription: Subscription, when: When, before: dict[str, Any]) -> None:
+    """Undo a move: from now on what held before it holds again; what it was moved to has held meanwhile. Whoever calls
+    this holds `stamps.SHIPPING` and the subscription."""
+    was = tuple(read(Stay, raw) for raw in before["stays"])
+    _forget_coming(session, subscription)
+    if when == "now":
+        was = stays.put_back(timelines.of(subscription), ctx.now_us, stays.beyond(was, ctx.now_us))
+    timelines.keep(session, subscription, was)
+    subscription.state, subscription.plan_id = before["state"], before["plan_id"]
+    session.flush()
+    session.refresh(subscription, ["plan"])
+    coming = before["coming"]
+    if coming is not None:
+        at = moment_of(coming["at_us"])
+        session.add(
+            ComingMove(
+                subscription_id=subscription.id,
+                kind=coming["kind"],
+                at=at,
+                plan_id=coming["plan_id"],
+                made_at=moment_of(coming["made_us"]),
+                made_by=coming["made_by"],
+                rest=coming["rest"],
+            )
+        )
+        session.flush()
+        session.expire(subscription, ["coming"])
+        _ask_for(session, ctx, subscription.id, at)
+    subject = ("subscription", subscription.id, subscription.application.name)
+    auditing.note(session, ctx, "undid a move", subject, after={"plan": subscription.plan.name})
+
+
 def _without_coming(subscription: Subscription) -> Timeline:
     """The stays as they would be without the move that is to come, if one is."""
     timeline, coming = timelines.of(subscription), subscription.coming
@@ -243,9 +296,12 @@ def _keep_coming(
     )
     session.flush()
     session.expire(subscription, ["coming"])
-    what = f"what is to come of subscription {subscription.id}"
-    arguments = {"subscription": subscription.id}
-    jobs.write(session, ctx, MAKE, what, arguments, subject=str(subscription.id), run_at=moment_of(at_us))
+    _ask_for(session, ctx, subscription.id, moment_of(at_us))
+
+
+def _ask_for(session: Session, ctx: Context, subscription: int, at: datetime) -> None:
+    what, arguments = f"what is to come of subscription {subscription}", {"subscription": subscription}
+    jobs.write(session, ctx, MAKE, what, arguments, subject=str(subscription), run_at=at)
 
 
 def _forget_coming(session: Session, subscription: Subscription) -> None:

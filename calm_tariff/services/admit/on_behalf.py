@@ -12,11 +12,12 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.payment import Payment
 from calm_tariff.formats.addresses import mail_address
-from calm_tariff.services.admit import applications, requests, sign_up
+from calm_tariff.services.admit import applications, sign_up
 from calm_tariff.services.admit.applications import ApplicationView
-from calm_tariff.services.admit.expectations import NOTHING
+from calm_tariff.services.admit.desk import asking, deciding
+from calm_tariff.services.admit.desk.expectations import NOTHING
+from calm_tariff.services.admit.desk.views import RequestView
 from calm_tariff.services.admit.members import MEMBERS
-from calm_tariff.services.admit.requests import RequestView
 from calm_tariff.services.admit.sign_up import NO_PASSWORD, SignUpTyped
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
@@ -88,10 +89,10 @@ def subscribe(
         if application is None:
             raise NotFound("there is no such application", str(application_id))
         own = _for(session, ctx, application.consumer_id)
-        asked = requests.ask(own, application_id, plan_id, purpose, True, expected=expected, payment=payment)
-        if asked.state != "waiting" or asked.access_route == "reviewed twice":
+        asked = asking.ask(own, application_id, plan_id, purpose, True, expected=expected, payment=payment)
+        if asked.state != "waiting" or asked.needs != "a reviewer":
             return asked
-        return requests.decide(ctx.joining(session), asked.id, "granted", "Chosen at our own site.")
+        return deciding.decide(ctx.joining(session), asked.id, "granted", "Chosen at our own site.")
 
 
 def _for(session: Session, ctx: Context, consumer_id: int) -> Context:

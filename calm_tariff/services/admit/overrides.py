@@ -26,6 +26,7 @@ from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.compose import credential_fields
 from calm_tariff.store.admit.subscriptions import Subscription, SubscriptionOverride
 from calm_tariff.store.base.locking import locked
+from calm_tariff.store.compose.products import Plan
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -113,46 +114,60 @@ def make(ctx: Context, subscription_id: int, typed: OverrideTyped) -> OverrideVi
         subscription = session.get(Subscription, subscription_id)
         if subscription is None:
             raise NotFound("there is no such subscription", str(subscription_id))
-        if subscription.state not in CALLING:
-            raise Conflict(f"it is {subscription.state}; only one that lets calls through can be overridden", "state")
-        limit = _limit(typed.limit)
-        credential_fields.refuse_limits(session, [("limit", limit)])
-        if not typed.reason.strip():
-            raise Invalid("say why, so that the record can answer for it", "reason")
-        where = zone_of(session)
-        if typed.until < local_day(ctx.now_us, where):
-            raise Invalid("must not be past", "until")
-        if limit.name in {o.limit["name"] for o in _current(session, [subscription.id], ctx.now)}:
-            raise Conflict(f"{limit.name} has an override already; lift it first", "limit.name")
-        terms = _terms(subscription, ctx.now)
-        if isinstance(limit, Quota) and limit.meter not in terms.meters():
-            raise Invalid(f"the plan speaks of no meter {limit.meter!r}", "limit.meter")
-        end = day_start(typed.until.fromordinal(typed.until.toordinal() + 1), where)
-        made = SubscriptionOverride(
-            subscription_id=subscription.id,
-            limit=write(limit),
-            reason=typed.reason.strip(),
-            made_at=ctx.now,
-            made_by=ctx.actor.name,
-            ends_at=moment_of(end),
-        )
-        session.add(made)
-        session.flush()
-        view = _view(made, subscription, ctx.now)
-        before = {"limit": view.instead_of} if view.instead_of else None
-        after = {"limit": view.sentence, "until": typed.until.isoformat()}
-        auditing.note(
-            session,
-            ctx,
-            "overrode a limit",
-            _subject(subscription, limit.name),
-            before=before,
-            after=after,
-            why=made.reason,
-        )
-        _tell(session, ctx, subscription, limit.name, f"{view.sentence}, until the end of {typed.until:%-d %B %Y}")
-        stamps.touch(session, ctx)
-        return view
+        return put(session, ctx, subscription, typed)
+
+
+def put(session: Session, ctx: Context, subscription: Subscription, typed: OverrideTyped) -> OverrideView:
+    """The same within a transaction, by somebody who may."""
+    if subscription.state not in CALLING:
+        raise Conflict(f"it is {subscription.state}; only one that lets calls through can be overridden", "state")
+    if not typed.reason.strip():
+        raise Invalid("say why, so that the record can answer for it", "reason")
+    limit = _fitting(session, _terms(subscription, ctx.now), typed.limit, "limit")
+    where = zone_of(session)
+    if typed.until < local_day(ctx.now_us, where):
+        raise Invalid("must not be past", "until")
+    if limit.name in {o.limit["name"] for o in _current(session, [subscription.id], ctx.now)}:
+        raise Conflict(f"{limit.name} has an override already; lift it first", "limit.name")
+    end = day_start(typed.until.fromordinal(typed.until.toordinal() + 1), where)
+    made = SubscriptionOverride(
+        subscription_id=subscription.id,
+        limit=write(limit),
+        reason=typed.reason.strip(),
+        made_at=ctx.now,
+        made_by=ctx.actor.name,
+        ends_at=moment_of(end),
+    )
+    session.add(made)
+    session.flush()
+    view = _view(made, subscription, ctx.now)
+    before = {"limit": view.instead_of} if view.instead_of else None
+    after = {"limit": view.sentence, "until": typed.until.isoformat()}
+    auditing.note(
+        session,
+        ctx,
+        "overrode a limit",
+        _subject(subscription, limit.name),
+        before=before,
+        after=after,
+        why=made.reason,
+    )
+    _tell(session, ctx, subscription, limit.name, f"{view.sentence}, until the end of {typed.until:%-d %B %Y}")
+    stamps.touch(session, ctx)
+    return view
+
+
+def checked(session: Session, plan: Plan, raw: dict[str, Any], field: str) -> Limit:
+    """A limit that a subscription to a plan may have of its own. Raises `Invalid` or `Conflict`, naming the field."""
+    return _fitting(session, read(PlanTerms, plan.revisions[-1].terms), raw, field)
+
+
+def _fitting(session: Session, terms: PlanTerms, raw: dict[str, Any], field: str) -> Limit:
+    limit = limit_of(raw, field)
+    credential_fields.refuse_limits(session, [(field, limit)])
+    if isinstance(limit, Quota) and limit.meter not in terms.meters():
+        raise Invalid(f"the plan speaks of no meter {limit.meter!r}", f"{field}.meter")
+    return limit
 
 
 def lift(ctx: Context, override_id: int) -> OverrideView:
@@ -178,7 +193,7 @@ def of_all(session: Session) -> dict[int, tuple[Override, ...]]:
     found: dict[int, tuple[Override, ...]] = {}
     for o in session.scalars(select(SubscriptionOverride).order_by(SubscriptionOverride.id)):
         end = min(o.ends_at, o.lifted_at) if o.lifted_at else o.ends_at
-        made = Override(limit=_limit(o.limit), start_us=instant_of(o.made_at), end_us=instant_of(end))
+        made = Override(limit=limit_of(o.limit), start_us=instant_of(o.made_at), end_us=instant_of(end))
         found[o.subscription_id] = (*found.get(o.subscription_id, ()), made)
     return found
 
@@ -192,9 +207,10 @@ def _current(session: Session, subscriptions: list[int] | None, now: datetime) -
     return list(session.scalars(query.order_by(SubscriptionOverride.id)))
 
 
-def _limit(raw: dict[str, Any]) -> Limit:
-    limit = cast(Limit, read(cast(Any, Limit), raw))
-    rules.check(limit, "limit")
+def limit_of(raw: dict[str, Any], field: str = "limit") -> Limit:
+    """A limit as it is written in terms. Raises `Invalid`, naming the field."""
+    limit = cast(Limit, read(cast(Any, Limit), raw, field))
+    rules.check(limit, field)
     return limit
 
 
@@ -206,7 +222,7 @@ def _terms(subscription: Subscription, now: datetime) -> PlanTerms:
 
 
 def _view(o: SubscriptionOverride, subscription: Subscription, now: datetime) -> OverrideView:
-    limit = _limit(o.limit)
+    limit = limit_of(o.limit)
     planned = next((x for x in _terms(subscription, now).limits if x.name == limit.name), None)
     state = "lifted" if o.lifted_at else "over" if o.ends_at <= now else "in force"
     return OverrideView(

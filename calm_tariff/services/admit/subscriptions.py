@@ -28,16 +28,25 @@ TELL_OF_TRIAL_END = "tell of a trial's end"
 TOLD_BEFORE = timedelta(days=3)
 
 
-def begin(session: Session, ctx: Context, application_id: int, plan: Plan, request_id: int | None) -> Subscription:
+def begin(
+    session: Session,
+    ctx: Context,
+    application_id: int,
+    plan: Plan,
+    request_id: int | None,
+    *,
+    free_days: int | None = None,
+) -> Subscription:
     """Subscribe an application to a plan's newest revision.
 
     With a trial, which a consumer has once, the first stay is free and ends on a local midnight, so that no day is half
-    a trial. Raises `Conflict` where the plan is nothing but a trial that was had.
+    a trial. `free_days` are given in its place, to anybody, and charges follow. Raises `Conflict` where the plan is
+    nothing but a trial that was had.
     """
     revision = plan.revisions[-1]
     terms = read(PlanTerms, revision.terms)
     consumer_id = session.get_one(Application, application_id).consumer_id
-    tried = first_trials.begin(session, ctx, consumer_id, plan, terms)
+    tried = first_trials.begin(session, ctx, consumer_id, plan, terms, given=free_days)
     made = Subscription(
         application_id=application_id,
         plan_id=plan.id,

@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.routes import Route, Rule
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.tariff import HouseLimitsOf, Tariff, TariffMeter, TariffPlan, TariffProduct, read_tariff
 from calm_tariff.formats.values import read, write
@@ -73,6 +74,7 @@ def _apply_groups(ctx: Context, session: Session, wanted: Tariff) -> None:
     named = [
         *wanted.groups,
         *(g for p in wanted.products for g in (*p.groups, *(x for y in p.plans for x in y.groups))),
+        *(g for p in wanted.products for rule in p.access_rules for g in rule.groups),
     ]
     here = set(session.scalars(select(ConsumerGroup.name)))
     for name in dict.fromkeys(named):
@@ -123,24 +125,26 @@ def _apply_product(
     ctx: Context, session: Session, wanted: TariffProduct, labels: Labels, publish: Existing | None, on: date | None
 ) -> list[str]:
     """Apply a product and its plans; returns the plans whose new terms stand as drafts."""
+    known = session.scalar(select(Product).where(Product.name == wanted.name))
     typed = ProductTyped(
         name=wanted.name,
         description=wanted.description,
         terms_of_use=wanted.terms_of_use,
-        access_route=wanted.access,
+        route=_route(session, wanted, known),
         operations=labels.ids(wanted.operations, "operations"),
         contact=wanted.contact,
         groups=_group_ids(session, wanted.groups),
         moves_anew=wanted.moves_anew,
+        target_days=wanted.target_days,
     )
-    known = session.scalar(select(Product).where(Product.name == wanted.name))
     if known is None:
         product_id = products.create(ctx, typed).id
     else:
         product_id = known.id
         stored = products.typed_of(products.get(session, product_id))
         if _set_of(stored) != _set_of(typed):
-            products.save(ctx, product_id, known.edition, typed)
+            kept = replace(typed, strangers_plan=stored.strangers_plan, subscribing_site=stored.subscribing_site)
+            products.save(ctx, product_id, known.edition, kept)
     stored_product = products.get(session, product_id)
     shown = CredentialsTyped(list(wanted.shows), wanted.key_header, wanted.key_query, wanted.older_fields)
     if products.credentials_of(stored_product) != shown:
@@ -155,12 +159,45 @@ def _apply_product(
             plans.show_to(ctx, stored_plan.id, seen_by)
         if _settle_terms(ctx, session, stored_plan, plan.terms, labels):
             waiting.append(plan)
+    _settle_route(ctx, session, product_id, wanted)
     unpublished = _publish(ctx, session, product_id, wanted, waiting=waiting, publish=publish, on=on)
     for plan in wanted.plans:
         _settle_draft(ctx, session, here[plan.name], plan, labels=labels, unpublished=plan.name in unpublished)
         _settle_state(ctx, session, here[plan.name], plan)
     _settle_order(ctx, session, product_id, wanted)
     return [f"{wanted.name} · {name}" for name in unpublished]
+
+
+def _route(session: Session, wanted: TariffProduct, known: Product | None) -> Route:
+    """The route that is wanted, as far as the plans that its rules name are there already."""
+    here = {p.name: p.id for p in tariff_sheet.plans_of(session, known.id)} if known else {}
+    rules = [
+        Rule(
+            step=rule.step,
+            plans=tuple(here[name] for name in rule.plans),
+            groups=tuple(sorted(_group_ids(session, rule.groups))),
+            environment=rule.environment,
+            meter=rule.meter,
+            above=rule.above,
+        )
+        for rule in wanted.access_rules
+        if set(rule.plans) <= here.keys()
+    ]
+    return Route(otherwise=wanted.access, rules=tuple(rules), agreements=wanted.agreements)
+
+
+def _settle_route(ctx: Context, session: Session, product_id: int, wanted: TariffProduct) -> None:
+    """Once all plans are there, the route can name them."""
+    product = products.get(session, product_id)
+    session.refresh(product, ["plans"])
+    named = {plan.name for plan in product.plans}
+    for place, rule in enumerate(wanted.access_rules):
+        if not set(rule.plans) <= named:
+            raise Invalid("names a plan that is not of this product", f"{wanted.name}.access_rules[{place}].plans")
+    typed = products.typed_of(product)
+    route = _route(session, wanted, product)
+    if route != typed.route:
+        products.save(ctx, product_id, product.edition, replace(typed, route=route))
 
 
 def _settle_terms(ctx: Context, session: Session, stored: Plan, terms: PlanTerms | None, labels: Labels) -> bool:
@@ -237,7 +274,8 @@ def _set_of(typed: ProductTyped) -> tuple[object, ...]:
         typed.name,
         typed.description,
         typed.terms_of_use,
-        typed.access_route,
+        typed.route,
+        typed.target_days,
         sorted(typed.operations),
         typed.contact,
         sorted(typed.groups),

@@ -90,10 +90,19 @@ NOBODY = Actor()
 
 
 @dataclass(frozen=True, slots=True)
+class Holding:
+    """What is told of `cause` is held back until a moment, so that it can be undone before anybody hears of it."""
+
+    cause: str
+    until: datetime
+
+
+@dataclass(frozen=True, slots=True)
 class Context:
     """The surroundings of a service call. `now` and `token` are passed in so that tests are exact. `signing_secret`
     opens the keys that sign tokens; only who gives tokens has it. `sealing_secret` opens what back ends are asked
-    with. `reach` is where the product itself may ask. `web_origins` are those of its own pages."""
+    with. `reach` is where the product itself may ask. `web_origins` are those of its own pages. `holding` holds notices
+    back."""
 
     sessions: sessionmaker[Session]
     actor: Actor = NOBODY
@@ -106,6 +115,7 @@ class Context:
     sealing_secret: str = ""
     reach: Reach = Reach()
     session: Session | None = None
+    holding: Holding | None = None
 
     def joining(self, session: Session) -> Context:
         """The same surroundings inside a transaction that is open already: what is done there is kept or
@@ -115,6 +125,10 @@ class Context:
     def acting(self, actor: Actor) -> Context:
         """The same surroundings for another actor."""
         return replace(self, actor=actor)
+
+    def holding_back(self, holding: Holding) -> Context:
+        """The same surroundings in which what is told is held back."""
+        return replace(self, holding=holding)
 
     @property
     def now(self) -> datetime:

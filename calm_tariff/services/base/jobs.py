@@ -87,6 +87,12 @@ def write(
     )
 
 
+def bring_forward(session: Session, ctx: Context, kind: str, subject: str) -> None:
+    """Have a job that waits for its moment done now; one that was given up stays so."""
+    waiting = (Stored.kind == kind) & (Stored.key == subject) & (Stored.run_at > ctx.now) & (Stored.attempts == 0)
+    session.execute(update(Stored).where(waiting).values(run_at=ctx.now))
+
+
 def schedule(ctx: Context, kinds: Collection[str]) -> None:
     """Have a job of each of these kinds, which are done again and again."""
     with ctx.transaction() as session:

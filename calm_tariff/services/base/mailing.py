@@ -8,7 +8,7 @@ from datetime import datetime
 from email.message import EmailMessage
 from email.utils import formataddr
 
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.names import cut
@@ -26,8 +26,12 @@ SET_ASIDE = "could not send a letter"
 _FOR_GOOD = 500
 
 
-def write(session: Session, ctx: Context, recipient: str, letter: Letter, confidential: bool = False) -> None:
-    """Write a letter, and ask for it to be sent. What a confidential one says is not kept once it was handed over."""
+def write(
+    session: Session, ctx: Context, recipient: str, letter: Letter, *, confidential: bool = False, page: str = ""
+) -> None:
+    """Write a letter that speaks of what is at a page, and ask for it to be sent, once nothing holds it back. What a
+    confidential one says is not kept once it was handed over."""
+    held = ctx.holding
     made = Mail(
         recipient=recipient,
         subject=cut(letter.subject),
@@ -35,10 +39,28 @@ def write(session: Session, ctx: Context, recipient: str, letter: Letter, confid
         html=letter.html,
         created_at=ctx.now,
         confidential=confidential,
+        cause=held.cause if held else None,
+        page=cut(page),
     )
     session.add(made)
     session.flush()
-    jobs.write(session, ctx, SEND, f"“{made.subject}” to {recipient}", {"letter": made.id})
+    what, run_at = f"“{made.subject}” to {recipient}", held.until if held else None
+    jobs.write(session, ctx, SEND, what, {"letter": made.id}, subject=_job(made.id), run_at=run_at)
+
+
+def tell_now(session: Session, ctx: Context, cause: str) -> None:
+    """Send the letters that were held back because of something."""
+    for letter in session.scalars(select(Mail.id).where(Mail.cause == cause, Mail.sent_at.is_(None)).order_by(Mail.id)):
+        jobs.bring_forward(session, ctx, SEND, _job(letter))
+
+
+def forget(session: Session, cause: str) -> None:
+    """Never send the letters that are still held back because of something."""
+    session.execute(delete(Mail).where(Mail.cause == cause, Mail.sent_at.is_(None), Mail.failed.is_(None)))
+
+
+def _job(letter_id: int) -> str:
+    return str(letter_id)
 
 
 def send(ctx: Context, letter_id: int, host: str, port: int) -> None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
 from urllib.parse import urljoin
 
-from sqlalchemy import select
+from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.names import cut
@@ -27,6 +27,12 @@ Kind = Literal[
     "trial ends soon",
     "trial over",
     "limit changed",
+    "request received",
+    "request asked back",
+    "request answered",
+    "request goes on",
+    "request handed over",
+    "request message",
     "request granted",
     "request declined",
     "password forgotten",
@@ -67,7 +73,18 @@ GROUPS: Mapping[Group, frozenset[Kind]] = {
         }
     ),
     "keys": frozenset[Kind]({"key expires soon"}),
-    "requests": frozenset[Kind]({"request granted", "request declined"}),
+    "requests": frozenset[Kind](
+        {
+            "request received",
+            "request asked back",
+            "request answered",
+            "request goes on",
+            "request handed over",
+            "request message",
+            "request granted",
+            "request declined",
+        }
+    ),
     "invoices": frozenset[Kind]({"invoice issued"}),
     "alerts": frozenset[Kind]({"alert reached"}),
     "members": frozenset[Kind]({"member joined", "member left", "role changed"}),
@@ -134,7 +151,8 @@ def group_of(kind: Kind) -> Group | None:
 
 
 def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice: Notice) -> None:
-    """Tell everybody of an audience: by mail as well, but for those who do not want that of such notices."""
+    """Tell everybody of an audience: by mail as well, but for those who do not want that of such notices. Where `ctx`
+    holds it back, nobody hears of it until then."""
     office = provider_of(session).name
     everybody = list(audience)
     quiet = _not_by_mail(session, everybody, group_of(notice.kind))
@@ -144,7 +162,7 @@ def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice
         said = letter(notice.kind.replace(" ", "_"), fields)
         whose = each.whose
         if whose not in quiet:
-            mailing.write(session, ctx, each.email, said, notice.confidential)
+            mailing.write(session, ctx, each.email, said, confidential=notice.confidential, page=notice.page)
         if whose[1] is not None and not notice.confidential:
             session.add(
                 Stored(
@@ -154,9 +172,23 @@ def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice
                     subject=cut(said.subject),
                     text=said.text,
                     link=cut(notice.page),
-                    written_at=ctx.now,
+                    written_at=ctx.holding.until if ctx.holding else ctx.now,
+                    cause=ctx.holding.cause if ctx.holding else None,
                 )
             )
+
+
+def tell_now(session: Session, ctx: Context, cause: str) -> None:
+    """Tell at once what was held back because of something."""
+    held = (Stored.cause == cause) & (Stored.written_at > ctx.now)
+    session.execute(update(Stored).where(held).values(written_at=ctx.now))
+    mailing.tell_now(session, ctx, cause)
+
+
+def forget(session: Session, ctx: Context, cause: str) -> None:
+    """Never tell what is still held back because of something."""
+    session.execute(delete(Stored).where(Stored.cause == cause, Stored.written_at > ctx.now))
+    mailing.forget(session, cause)
 
 
 def _not_by_mail(session: Session, everybody: list[Recipient], group: Group | None) -> set[tuple[str, int | None]]:

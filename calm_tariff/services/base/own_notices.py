@@ -97,7 +97,7 @@ def _whose(ctx: Context) -> tuple[str, int]:
 
 def _mine(ctx: Context) -> ColumnElement[bool]:
     audience, identifier = _whose(ctx)
-    return (Notice.audience == audience) & (Notice.audience_id == identifier)
+    return (Notice.audience == audience) & (Notice.audience_id == identifier) & (Notice.written_at <= ctx.now)
 
 
 def _view(notice: Notice) -> NoticeView:

@@ -4,16 +4,21 @@ ours, and that it was not sent before."""
 from __future__ import annotations
 
 import base64
+import hmac
 import json
 import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from standardwebhooks import Webhook
 
+from calm_tariff.core.errors import NotSignedIn
+
 _BYTES = 32
+# So much the clocks of both sides may differ, with what sending takes.
+TOLERATED = timedelta(minutes=5)
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +43,29 @@ def signed(secret: str, event_id: str, now: datetime, body: str) -> Signed:
         "webhook-signature": Webhook(secret).sign(event_id, now, body),
     }
     return Signed(body.encode(), fields)
+
+
+def secret_of(shared: str) -> str:
+    """A secret that two sides know, in the form that the standard's libraries take."""
+    return f"whsec_{base64.b64encode(shared.encode()).decode()}"
+
+
+def verified(secret: str, body: bytes, fields: Mapping[str, str], now: datetime) -> str:
+    """The id of a webhook that was signed with a secret, and of late. Raises `NotSignedIn`."""
+    event_id, sent = fields.get("webhook-id", ""), fields.get("webhook-timestamp", "")
+    if not (0 < len(event_id) <= 100 and sent.isascii() and sent.isdigit() and len(sent) < 12):
+        raise NotSignedIn("it is not signed as a webhook is (Standard Webhooks)")
+    at = datetime.fromtimestamp(int(sent), UTC)
+    if abs(now - at) > TOLERATED:
+        raise NotSignedIn("it was signed too long ago, or its clock goes wrong")
+    try:
+        right = Webhook(secret).sign(event_id, at, body.decode())
+    except ValueError:
+        raise NotSignedIn("its signature does not hold") from None
+    given = fields.get("webhook-signature", "").split()
+    if not any(hmac.compare_digest(one.encode(), right.encode()) for one in given):
+        raise NotSignedIn("its signature does not hold")
+    return event_id
 
 
 def event(kind: str, now: datetime, data: Mapping[str, Any]) -> str:

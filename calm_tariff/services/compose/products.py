@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from datetime import datetime
-from typing import Literal
 
 from slugify import slugify
 from sqlalchemy import select
@@ -14,35 +13,40 @@ from sqlalchemy.orm import Session, selectinload
 from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, Stale
 from calm_tariff.core.meters import CREDENTIALS
+from calm_tariff.core.routes import Route, with_plans
+from calm_tariff.core.sentences import step_in_words
+from calm_tariff.core.targets import MOST_DAYS
 from calm_tariff.formats.addresses import page_address
 from calm_tariff.formats.letters import Prose
+from calm_tariff.formats.values import write
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.base.notices import Notice, members, notify
-from calm_tariff.services.compose import credential_fields, strangers, visibility
+from calm_tariff.services.compose import credential_fields, routes, strangers, visibility
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.compose.meters import Meter, MeterOperation
 from calm_tariff.store.compose.products import Plan, PlanDraft, Product, TermsOfUse
 
-AccessRoute = Literal["open", "reviewed", "reviewed twice", "outside"]
+TARGET_DAYS = 2
 
 
 @dataclass(frozen=True, slots=True)
 class ProductTyped:
-    """A product as somebody typed it."""
+    """A product as somebody typed it; its requests are to be answered within `target_days` working days, if any."""
 
     name: str
     description: str
     terms_of_use: str
-    access_route: AccessRoute
+    route: Route
     operations: Sequence[int]
     contact: str = ""
     groups: Sequence[int] = ()
     moves_anew: bool = False
     strangers_plan: int | None = None
     subscribing_site: str = ""
+    target_days: int | None = TARGET_DAYS
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +73,7 @@ class TermsVersion:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ProductView:
-    """A product without its plans. `edition` is its ETag."""
+    """A product without its plans. `decided` says in words how its requests are. `edition` is its ETag."""
 
     id: int
     slug: str
@@ -79,7 +83,9 @@ class ProductView:
     terms_of_use: str
     terms_number: int
     terms_dated: datetime
-    access_route: str
+    route: Route
+    target_days: int | None
+    decided: list[str]
     groups: list[str]
     group_ids: list[int]
     apis: list[str]
@@ -93,12 +99,12 @@ class ProductView:
 
 @dataclass(frozen=True, slots=True)
 class ProductSummary:
-    """A line of the list of products."""
+    """A line of the list of products; `access` is how its requests are decided."""
 
     id: int
     name: str
     apis: list[str]
-    access_route: str
+    access: str
     groups: list[str]
     plans: list[str]
     subscriptions: int
@@ -119,7 +125,7 @@ def summaries(ctx: Context) -> list[ProductSummary]:
                 id=p.id,
                 name=p.name,
                 apis=api_names(p),
-                access_route=p.access_route,
+                access="by rules" if (route := routes.of(p)).rules else step_in_words(route.otherwise),
                 groups=[g.name for g in p.groups],
                 plans=[plan.name for plan in p.plans],
                 subscriptions=subscribed.get(p.id, 0),
@@ -132,7 +138,7 @@ def one(ctx: Context, product_id: int) -> ProductView:
     """One product. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        return view(get(session, product_id))
+        return view(session, get(session, product_id))
 
 
 def create(ctx: Context, typed: ProductTyped) -> ProductView:
@@ -154,7 +160,8 @@ def create(ctx: Context, typed: ProductTyped) -> ProductView:
             terms_of_use=typed.terms_of_use,
             terms_number=1,
             terms_dated=ctx.now,
-            access_route=typed.access_route,
+            route=write(routes.checked(session, typed.route, (), typed.operations)),
+            target_days=_target(typed),
             edition=1,
             operations=_operations(session, typed),
             contact=typed.contact,
@@ -166,7 +173,7 @@ def create(ctx: Context, typed: ProductTyped) -> ProductView:
         session.flush()
         _keep_terms(session, ctx, product)
         auditing.note(session, ctx, "made a product", ("product", product.id, product.name))
-        return view(product)
+        return view(session, product)
 
 
 def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> ProductView:
@@ -177,7 +184,7 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
     ctx.actor.must_be("product manager")
     with ctx.transaction() as session:
         product = get(session, product_id, lock=True)
-        before = view(product)
+        before = view(session, product)
         if product.edition != edition:
             raise Stale("somebody else has changed this product meanwhile", product.name, before)
         typed = _plain(typed)
@@ -192,7 +199,8 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
         product.moves_anew = typed.moves_anew
         product.groups = visibility.named(session, typed.groups)
         product.strangers_plan_id = strangers.plan_for(session, product, typed.strangers_plan, typed.operations)
-        product.access_route, product.subscribing_site = typed.access_route, typed.subscribing_site
+        product.route = write(routes.checked(session, typed.route, product.plans, typed.operations))
+        product.target_days, product.subscribing_site = _target(typed), typed.subscribing_site
         product.operations = _operations(session, typed)
         product.edition += 1
         auditing.note(
@@ -201,10 +209,10 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
             "changed a product",
             ("product", product.id, product.name),
             before=_terms(before),
-            after=_terms(view(product)),
+            after=_terms(view(session, product)),
         )
         stamps.touch(session, ctx)
-        return view(product)
+        return view(session, product)
 
 
 def set_credentials(ctx: Context, product_id: int, edition: int, typed: CredentialsTyped) -> ProductView:
@@ -218,7 +226,7 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
     with ctx.transaction() as session:
         product = get(session, product_id, lock=True)
         if product.edition != edition:
-            raise Stale("somebody else has changed this product meanwhile", product.name, view(product))
+            raise Stale("somebody else has changed this product meanwhile", product.name, view(session, product))
         if typed.key_header.lower() != product.key_header.lower():
             credential_fields.refuse_header(session, typed.key_header, ctx.now)
         before = asdict(credentials_of(product))
@@ -235,7 +243,7 @@ def set_credentials(ctx: Context, product_id: int, edition: int, typed: Credenti
             after=asdict(credentials_of(product)),
         )
         stamps.touch(session, ctx)
-        return view(product)
+        return view(session, product)
 
 
 def credentials_of(product: Product) -> CredentialsTyped:
@@ -249,15 +257,22 @@ def clone(ctx: Context, product_id: int, name: str) -> ProductView:
     with ctx.transaction() as session:
         source = get(session, product_id)
         joined = ctx.joining(session)
-        copied = create(joined, replace(typed_of(source), name=name, strangers_plan=None))
+        typed = typed_of(source)
+        bare = replace(typed, name=name, strangers_plan=None, route=replace(typed.route, rules=()))
+        copied = create(joined, bare)
         copied = set_credentials(joined, copied.id, copied.edition, credentials_of(source))
         plans = select(Plan).where(Plan.product_id == product_id, Plan.state != "withdrawn").order_by(Plan.place)
+        twins: dict[int, int] = {}
         for place, plan in enumerate(session.scalars(plans)):
             terms = plan.draft.terms if plan.draft else plan.revisions[-1].terms
             twin = Plan(product_id=copied.id, name=plan.name, place=place, state="draft", groups=list(plan.groups))
             twin.draft = PlanDraft(terms=terms, saved_at=ctx.now, saved_by=ctx.actor.name)
             session.add(twin)
-    return copied
+            session.flush()
+            twins[plan.id] = twin.id
+        made = get(session, copied.id)
+        made.route = write(with_plans(typed.route, twins))
+        return view(session, made)
 
 
 def terms_versions(ctx: Context, product_id: int) -> list[TermsVersion]:
@@ -274,18 +289,18 @@ def terms_versions(ctx: Context, product_id: int) -> list[TermsVersion]:
 
 def typed_of(product: Product) -> ProductTyped:
     """A stored product as somebody would have typed it."""
-    route: AccessRoute = product.access_route  # type: ignore[assignment]
     return ProductTyped(
         name=product.name,
         description=product.description,
         terms_of_use=product.terms_of_use,
-        access_route=route,
+        route=routes.of(product),
         operations=[o.id for o in product.operations],
         contact=product.contact,
         groups=[g.id for g in product.groups],
         moves_anew=product.moves_anew,
         strangers_plan=product.strangers_plan_id,
         subscribing_site=product.subscribing_site,
+        target_days=product.target_days,
     )
 
 
@@ -318,7 +333,7 @@ def meters_of(session: Session, product: Product) -> list[Meter]:
     return list(session.scalars(query))
 
 
-def view(product: Product) -> ProductView:
+def view(session: Session, product: Product) -> ProductView:
     """A stored product as people see it."""
     return ProductView(
         id=product.id,
@@ -329,7 +344,9 @@ def view(product: Product) -> ProductView:
         terms_of_use=product.terms_of_use,
         terms_number=product.terms_number,
         terms_dated=product.terms_dated,
-        access_route=product.access_route,
+        route=routes.of(product),
+        target_days=product.target_days,
+        decided=routes.in_words(session, product),
         groups=[g.name for g in product.groups],
         group_ids=[g.id for g in product.groups],
         apis=api_names(product),
@@ -345,6 +362,12 @@ def view(product: Product) -> ProductView:
 def _plain(typed: ProductTyped) -> ProductTyped:
     site = page_address(typed.subscribing_site, "subscribing_site")
     return replace(typed, name=names.plain(typed.name, "name"), subscribing_site=site)
+
+
+def _target(typed: ProductTyped) -> int | None:
+    if typed.target_days is not None and not 0 <= typed.target_days <= MOST_DAYS:
+        raise Invalid(f"must be 0 to {MOST_DAYS} working days", "target_days")
+    return typed.target_days
 
 
 def _operations(session: Session, typed: ProductTyped) -> list[Operation]:
@@ -377,7 +400,8 @@ def _ask_again(session: Session, ctx: Context, product: Product) -> None:
 def _terms(product: ProductView) -> dict[str, object]:
     return {
         "name": product.name,
-        "access_route": product.access_route,
+        "decided": product.decided,
+        "target_days": product.target_days,
         "operations": product.operations,
         "groups": product.groups,
         "sold open under plan": product.strangers_plan,

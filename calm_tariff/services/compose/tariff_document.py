@@ -21,12 +21,13 @@ from calm_tariff.formats.tariff import (
     TariffMeter,
     TariffPlan,
     TariffProduct,
+    TariffRule,
     read_tariff,
     write_tariff,
 )
 from calm_tariff.formats.values import read, write
 from calm_tariff.services.base.context import ROLES, Context, provider_of
-from calm_tariff.services.compose import house_limits, meters
+from calm_tariff.services.compose import house_limits, meters, routes
 from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.compose.groups import ConsumerGroup
@@ -154,14 +155,29 @@ def meter_as_written(meter: Meter, labels: Labels) -> TariffMeter:
 
 
 def _product(session: Session, product: Product, labels: Labels) -> TariffProduct:
-    access: Any = product.access_route
+    group_names = routes.group_names(session)
+    route = routes.of(product)
+    plan_names = {p.id: p.name for p in product.plans}
     shows: Any = tuple(product.credential_kinds)
     return TariffProduct(
         name=product.name,
         description=product.description,
         contact=product.contact,
         terms_of_use=product.terms_of_use,
-        access=access,
+        access=route.otherwise,
+        access_rules=tuple(
+            TariffRule(
+                step=rule.step,
+                plans=tuple(plan_names[each] for each in rule.plans if each in plan_names),
+                groups=tuple(group_names[each] for each in rule.groups if each in group_names),
+                environment=rule.environment,
+                meter=rule.meter,
+                above=rule.above,
+            )
+            for rule in route.rules
+        ),
+        agreements=route.agreements,
+        target_days=product.target_days,
         groups=tuple(g.name for g in product.groups),
         operations=_labelled([o.id for o in product.operations], labels),
         shows=shows,
@@ -258,8 +274,8 @@ def _fields(where: str, before: Any, after: Any) -> list[Difference]:
         if old[name] != new[name]:
             label = name.replace("_", " ")
             if isinstance(new[name], list):
-                gone = [x for x in old[name] if x not in new[name]]
-                come = [x for x in new[name] if x not in old[name]]
+                gone = [_item(x) for x in old[name] if x not in new[name]]
+                come = [_item(x) for x in new[name] if x not in old[name]]
                 if not gone and not come:
                     continue
                 what = "; ".join([*(f"without {x}" for x in gone), *(f"with {x}" for x in come)])
@@ -269,6 +285,16 @@ def _fields(where: str, before: Any, after: Any) -> list[Difference]:
             else:
                 found.append(Difference(where, f"{label}: {_said(old[name])} → {_said(new[name])}"))
     return found
+
+
+def _item(value: Any) -> str:
+    if not isinstance(value, dict):
+        return str(value)
+    return ", ".join(f"{name} {_listed(said)}" for name, said in value.items() if said not in (None, []))
+
+
+def _listed(value: Any) -> str:
+    return " or ".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
 def _said(value: Any) -> str:

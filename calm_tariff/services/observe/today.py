@@ -10,8 +10,9 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import HOUR, day_start, local_day, month_of, period_before
-from calm_tariff.services.admit import letting_in, requests
+from calm_tariff.services.admit import letting_in
 from calm_tariff.services.admit.community import moderation
+from calm_tariff.services.admit.desk import queue
 from calm_tariff.services.base import jobs, mailing
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.observe import allowances
@@ -87,7 +88,7 @@ def counts(ctx: Context) -> Counts:
             apis=of(ApiVersion),
             meters=of(Meter),
             products=of(Product),
-            waiting=requests.waiting(session),
+            waiting=queue.waiting(session),
             questions=sum(moderation.waiting(session)),
             consumers=of(Consumer),
             near_the_end=near,
@@ -96,10 +97,10 @@ def counts(ctx: Context) -> Counts:
 
 
 def _requests(session: Session, ctx: Context) -> list[Item]:
-    waiting = requests.waiting(session)
+    waiting = queue.waiting(session)
     if not waiting:
         return []
-    first = requests.oldest_waiting(session)
+    first = queue.oldest_waiting(session, ctx.now)
     age = ctx.now - first.created_at if first else timedelta(0)
     since = f"{age.days} days" if age.days > 1 else f"{age // timedelta(hours=1)} hours"
     who = f"{first.consumer} asks for {first.product} · {first.plan}" if first else ""

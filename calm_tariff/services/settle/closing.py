@@ -10,11 +10,12 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core import moves as rules
 from calm_tariff.core.errors import Invalid
-from calm_tariff.core.lifecycles import CONSUMER, KEY, REQUEST, UNDECIDED, VALID_KEY, move
+from calm_tariff.core.lifecycles import CONSUMER, KEY, UNDECIDED, VALID_KEY, move
 from calm_tariff.core.membership import STAY
 from calm_tariff.core.periods import day_start, local_day, moment_of, month_of
 from calm_tariff.core.sentences import closing_in_words
-from calm_tariff.services.admit import moves, requests
+from calm_tariff.services.admit import moves
+from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.moves import Wanted
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context, zone_of
@@ -94,9 +95,7 @@ def close(ctx: Context, realm: Realm, name: str, password: str, address: str = "
         applications = session.scalars(select(Application.id).where(Application.consumer_id == owner)).all()
         all_locked(session, Application, applications)
         for request in all_locked(session, AccessRequest, _requests(session, owner)):
-            request.state = move(REQUEST, "the request", request.state, "taken back")
-            request.decided_at, request.decided_by = ctx.now, ctx.actor.name
-            auditing.note(session, ctx, "took a request back", requests.subject(request))
+            asking.end_by_asker(session, ctx, request)
         for subscription in all_locked(session, Subscription, _alive(session, owner)):
             moves.arrive(session, ctx, subscription)
             if subscription.state != "ended":

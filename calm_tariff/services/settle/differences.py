@@ -18,8 +18,8 @@ from calm_tariff.core.periods import Period, day_start, local_day, moment_of, mo
 from calm_tariff.core.rating import RatingCase, Segment, rate
 from calm_tariff.core.sentences import consequences_in_words, line_in_words, spent_in_words
 from calm_tariff.services.admit import moves
+from calm_tariff.services.admit.desk.asking import MoveAsked, plan_to_move_to
 from calm_tariff.services.admit.moves import Wanted
-from calm_tariff.services.admit.requests import MoveAsked, plan_to_move_to
 from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.serve import standing
 from calm_tariff.services.settle import rating_cases

@@ -14,8 +14,10 @@ from calm_tariff.core import stays
 from calm_tariff.core.lifecycles import UNDECIDED
 from calm_tariff.core.moves import Standing
 from calm_tariff.core.periods import local_day, moment_of
+from calm_tariff.core.sentences import way_in_words
 from calm_tariff.core.terms import free_units
 from calm_tariff.services.admit import moves, paying
+from calm_tariff.services.admit.desk import routing
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.admit.requests import AccessRequest
@@ -49,11 +51,13 @@ class Coming:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlanChoice:
-    """A plan that it can move to. `charges`: it can come to more than nothing."""
+    """A plan that it can move to. `charges`: it can come to more than nothing. `decided` says in words how a move to it
+    is decided, where somebody is asked."""
 
     plan_id: int
     name: str
     charges: bool
+    decided: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,7 +83,7 @@ class PauseView:
 class SubscriptionView:
     """A subscription. `later_at` is when a move for later is in force, `end_at` from when it can be over at the
     earliest, `end_later_at` when it is over with the month; `waiting` the plan of a request that is not decided yet.
-    `access_route` says who decides on a move of plan. None of the moments is there once it has ended."""
+    None of the moments is there once it has ended."""
 
     id: int
     application_id: int
@@ -91,7 +95,6 @@ class SubscriptionView:
     state: str
     since: datetime
     ended_at: datetime | None
-    access_route: str
     notice_days: int
     later_at: datetime | None
     end_at: datetime | None
@@ -129,7 +132,6 @@ def _view(session: Session, ctx: Context, of: Subscription) -> SubscriptionView:
         state=of.state,
         since=of.started_at,
         ended_at=of.ended_at,
-        access_route=product.access_route,
         notice_days=here.notice_days,
         later_at=moment_of(rules.instant(here, "change plan", "later")) if lives else None,
         end_at=moment_of(rules.earliest_end(here)) if lives else None,
@@ -137,10 +139,16 @@ def _view(session: Session, ctx: Context, of: Subscription) -> SubscriptionView:
         trial=_trial(session, ctx, of, here),
         coming=_coming(of),
         waiting=_waiting(session, of),
-        choices=[PlanChoice(plan_id=p.id, name=p.name, charges=paying.charges(p)) for p in chosen],
+        choices=[_choice(session, ctx, of, p) for p in chosen],
         stays=_stays([s for s in of.stays if s.start_at != s.end_at]),
         pauses=[PauseView(start_at=p.start_at, end_at=p.end_at) for p in of.pauses],
     )
+
+
+def _choice(session: Session, ctx: Context, of: Subscription, plan: Plan) -> PlanChoice:
+    way = routing.routed(session, ctx, plan, of.application).way
+    decided = "" if plan.id == of.plan_id or way.at_once else way_in_words(way)
+    return PlanChoice(plan_id=plan.id, name=plan.name, charges=paying.charges(plan), decided=decided)
 
 
 def _stays(of: list[Stay]) -> list[StayView]:

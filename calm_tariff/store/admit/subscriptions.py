@@ -15,7 +15,7 @@ from calm_tariff.store.compose.products import Plan, PlanRevision
 
 class Subscription(Base):
     """An application on a plan. States: core.lifecycles.SUBSCRIPTION. `end_told`: its members were told that its trial
-    ends soon."""
+    ends soon. `undone`: its grant was taken back before anybody was told; what was called meanwhile is free."""
 
     __tablename__ = "subscription"
     id: Mapped[Id]
@@ -26,6 +26,7 @@ class Subscription(Base):
     started_at: Mapped[datetime]
     ended_at: Mapped[datetime | None]
     end_told: Mapped[bool] = mapped_column(default=False)
+    undone: Mapped[bool] = mapped_column(default=False)
     application: Mapped[Application] = relationship(lazy="joined")
     plan: Mapped[Plan] = relationship(lazy="joined")
     stays: Mapped[list[Stay]] = relationship(back_populates="subscription", order_by="Stay.start_at, Stay.id")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import BigInteger, Index
+from sqlalchemy import BigInteger, Index, String
 from sqlalchemy.orm import Mapped, mapped_column
 
 from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
@@ -22,8 +22,9 @@ class NoticeChoice(Base):
 
 
 class Notice(Base):
-    """Something somebody was told: one of the provider's people or a consumer's member (`audience` person, member),
-    by `kind`, in words, with where to look. `read_at` is when they did."""
+    """Something somebody was told: one of the provider's people or a consumer's member (`audience` person, member), by
+    `kind`, in words, with where to look. `read_at` is when they did. Nobody sees it before `written_at`; what `cause`
+    names may be undone until then, and the notice with it."""
 
     __tablename__ = "notice"
     __table_args__ = (Index("ix_notice_audience", "audience", "audience_id", "id"),)
@@ -36,3 +37,4 @@ class Notice(Base):
     link: Mapped[Name]
     written_at: Mapped[datetime]
     read_at: Mapped[datetime | None]
+    cause: Mapped[str | None] = mapped_column(String(60), index=True)

@@ -30,7 +30,8 @@ class AuditEntry(Base):
 
 class Mail(Base):
     """A letter waiting to be handed to the mail server, or handed over, as text and as HTML; `failed` says why it
-    cannot be. What a `confidential` one says is not kept once it was."""
+    cannot be. What a `confidential` one says is not kept once it was. What `cause` names may still be undone, and the
+    letter with it. It speaks of what is at `page`, below where its recipient is at home."""
 
     __tablename__ = "mail"
     id: Mapped[Id]
@@ -42,6 +43,8 @@ class Mail(Base):
     sent_at: Mapped[datetime | None] = mapped_column(index=True)
     failed: Mapped[str | None] = mapped_column(Text)
     confidential: Mapped[bool] = mapped_column(default=False)
+    cause: Mapped[str | None] = mapped_column(String(60), index=True)
+    page: Mapped[Name] = mapped_column(default="", index=True)
 
 
 class IdempotentAnswer(Base):
@@ -53,6 +56,14 @@ class IdempotentAnswer(Base):
     request: Mapped[str] = mapped_column(String(64))
     answer: Mapped[dict[str, Any]]
     at: Mapped[datetime]
+
+
+class ReceivedWebhook(Base):
+    """A webhook of somebody's that was taken, by its own id: it is taken once."""
+
+    __tablename__ = "received_webhook"
+    id: Mapped[str] = mapped_column(String(100), primary_key=True)
+    received_at: Mapped[datetime] = mapped_column(index=True)
 
 
 class Stamp(Base):

@@ -37,7 +37,8 @@ ProductOperation = Table(
 
 
 class Product(Base):
-    """A bundle of operations that is sold. `access_route`: open, reviewed, reviewed twice, outside.
+    """A bundle of operations that is sold. `route` says how requests for its plans are decided (core.routes), within
+    `target_days` working days, where it is meant to be within so many.
 
     With `groups`, only consumers of these groups see it. `terms_of_use` are the newest version's.
     `credential_kinds`: key, basic, client, token; a key comes in `key_header`, or in the query parameter
@@ -56,7 +57,8 @@ class Product(Base):
     terms_of_use: Mapped[Prose]
     terms_number: Mapped[int] = mapped_column(default=1)
     terms_dated: Mapped[datetime]
-    access_route: Mapped[Word]
+    route: Mapped[dict[str, Any]]
+    target_days: Mapped[int | None]
     credential_kinds: Mapped[list[Any]] = mapped_column(default=lambda: ["key"])
     key_header: Mapped[str] = mapped_column(String(100), default="X-API-Key")
     key_query: Mapped[str] = mapped_column(String(100), default="")

@@ -11,6 +11,7 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Invalid, NotAllowed, Stale
+from calm_tariff.core.routes import Route
 from calm_tariff.services.admit import (
     carrying_over,
 )
@@ -129,7 +130,8 @@ OCTOBER = datetime(2026, 10, 2, 9, tzinfo=UTC)
 def test_who_is_moved_from_a_plan_goes_to_one_that_is_sold(office: Office) -> None:
     skiff, ketch = office.plans["Skiff"], office.plans["Ketch"]
     other = products.create(
-        office.manager, ProductTyped("Sea", "Waves.", "Name us.", "open", [office.operations["GET /stations"]])
+        office.manager,
+        ProductTyped("Sea", "Waves.", "Name us.", Route(otherwise="open"), [office.operations["GET /stations"]]),
     )
     head = plans.add(office.manager, other.id, "Gull").plans[-1]
     foreign = head.id

@@ -11,7 +11,8 @@ from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound, TooMany
 from calm_tariff.core.periods import instant_of
-from calm_tariff.services.admit import applications, credentials, requests
+from calm_tariff.services.admit import applications, credentials
+from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.base.secrets import hash_token
 from calm_tariff.services.serve import gateway_feed, history
 from calm_tariff.services.serve.gateway_feed import read_feed
@@ -26,8 +27,8 @@ def test_anothers_application_key_and_request_do_not_exist_for_one(office: Offic
     for attempt in (
         lambda: credentials.make_key(other, ferries.application, "x"),
         lambda: credentials.revoke_key(other, ferries.key),
-        lambda: requests.ask(other, ferries.application, office.plans["Skiff"], "Something useful.", True),
-        lambda: requests.take_back(other, ferries.request),
+        lambda: asking.ask(other, ferries.application, office.plans["Skiff"], "Something useful.", True),
+        lambda: asking.take_back(other, ferries.request),
     ):
         with pytest.raises(NotFound):
             attempt()

@@ -7,11 +7,8 @@ from dataclasses import replace
 import pytest
 
 from calm_tariff.core.errors import NotFound
-from calm_tariff.services.admit import (
-    applications,
-    groups,
-    requests,
-)
+from calm_tariff.services.admit import applications, groups
+from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.compose import products
 from calm_tariff.services.compose.sheet import plans
@@ -35,4 +32,4 @@ def test_what_is_for_a_group_others_cannot_even_name(office: Office) -> None:
         storefront.product(kayaks, "harbour-data")
     other = applications.register(kayaks, "Second", "")
     with pytest.raises(NotFound):
-        requests.ask(kayaks, other.id, office.plans["Skiff"], "To have a look.", True)
+        asking.ask(kayaks, other.id, office.plans["Skiff"], "To have a look.", True)

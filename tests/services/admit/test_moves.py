@@ -9,8 +9,11 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
-from calm_tariff.services.admit import carrying_over, moves, outside_decisions, requests, subscriptions
-from calm_tariff.services.admit.requests import MoveAsked
+from calm_tariff.core.routes import Route
+from calm_tariff.services.admit import carrying_over, moves, subscriptions
+from calm_tariff.services.admit.desk import asking, deciding, outside_decisions, queue
+from calm_tariff.services.admit.desk.asking import MoveAsked
+from calm_tariff.services.admit.desk.queue import Sought
 from calm_tariff.services.base import stamps
 from calm_tariff.services.serve import trials
 from calm_tariff.services.settle import own_subscriptions
@@ -29,14 +32,14 @@ NOVEMBER = datetime(2026, 11, 1, tzinfo=UTC)
 @pytest.fixture
 def one(office: Office) -> Consumer:
     """A consumer on Ketch, where plans are to be had for the asking, some hours after it began."""
-    office.change_product(access_route="open")
+    office.change_product(route=Route(otherwise="open"))
     office.clock.forward(hours=5)
     return office.consumers[0]
 
 
 def do(office: Office, by: Consumer, kind: Any, when: Any = "now", plan: str | None = None, purpose: str = "") -> Any:
     asked = MoveAsked(kind=kind, when=when, plan_id=office.plans[plan] if plan else None, purpose=purpose)
-    return requests.ask_to_move(office.acting(by), by.subscription, asked)
+    return asking.ask_to_move(office.acting(by), by.subscription, asked)
 
 
 def seen(office: Office, by: Consumer) -> SubscriptionView:
@@ -70,14 +73,14 @@ def test_nobody_moves_what_is_anothers_nor_to_a_plan_that_is_not_for_them(office
     stranger = office.acting(other)
     for asked in (MoveAsked(kind="pause"), MoveAsked(kind="change plan", plan_id=office.plans["Skiff"])):
         with pytest.raises(NotFound, match="no such subscription"):
-            requests.ask_to_move(stranger, one.subscription, asked)
+            asking.ask_to_move(stranger, one.subscription, asked)
     with pytest.raises(NotFound):
         own_subscriptions.one(stranger, one.subscription)
     with pytest.raises(NotFound):
         moves.take_back(stranger, one.subscription)
     for plan in (999, None):
         with pytest.raises(NotFound, match="no such plan on sale"):
-            requests.ask_to_move(office.acting(one), one.subscription, MoveAsked(kind="change plan", plan_id=plan))
+            asking.ask_to_move(office.acting(one), one.subscription, MoveAsked(kind="change plan", plan_id=plan))
     assert course(office, one) == [("Ketch", 1, START, None)]
 
 
@@ -137,11 +140,11 @@ def test_a_move_is_decided_where_a_person_decides(office: Office) -> None:
     assert seen(office, one).waiting == "Skiff" and course(office, one) == [("Ketch", 1, START, None)]
     with pytest.raises(Conflict, match="already waiting"):
         do(office, one, "change plan", plan="Skiff", purpose="We fetch less in winter.")
-    (line,) = requests.desk(office.reviewer, PageQuery()).rows
-    assert line.moves_from == "Ketch" and requests.moved_by(office.reviewer, line.id) == one.subscription
+    (line,) = queue.desk(office.reviewer, PageQuery()).rows
+    assert line.moves_from == "Ketch" and deciding.moved_by(office.reviewer, line.id) == one.subscription
     do(office, one, "pause")  # of one's own accord, at any time
     do(office, one, "resume")
-    requests.decide(office.reviewer, asked.id, "granted", "")
+    deciding.decide(office.reviewer, asked.id, "granted", "")
     assert course(office, one)[1:] == [("Skiff", 1, OCTOBER, None)]
     coming = seen(office, one).coming
     assert coming and (coming.made_by, seen(office, one).waiting) == ("Rui", None)
@@ -152,15 +155,15 @@ def test_what_cannot_be_made_any_more_is_not_granted(office: Office) -> None:
     asked = do(office, one, "change plan", plan="Skiff", purpose="We fetch less in winter.")
     do(office, one, "end")
     with pytest.raises(Conflict, match="it is ended"):
-        requests.decide(office.reviewer, asked.id, "granted", "")
-    assert requests.decide(office.reviewer, asked.id, "declined", "You have left.").state == "declined"
+        deciding.decide(office.reviewer, asked.id, "granted", "")
+    assert deciding.decide(office.reviewer, asked.id, "declined", "You have left.").state == "declined"
     # An outside system is not there to be told so: its grant declines, and says why.
-    office.change_product(access_route="outside")
+    office.change_product(route=Route(otherwise="outside"))
     asked = do(office, other, "change plan", plan="Skiff", purpose="We fetch less in winter.")
     assert asked.state == "passed to outside"
     do(office, other, "end")
     outside_decisions.decide_outside(office.ctx, asked.id, "granted", "Fine.")
-    (declined, _) = requests.desk(office.reviewer, PageQuery(), decided=True).rows[:2]
+    (declined, _) = queue.desk(office.reviewer, PageQuery(), Sought(decided=True)).rows[:2]
     assert (declined.id, declined.state) == (asked.id, "declined")
     assert declined.note == "Fine. It cannot be made any more: the subscription: it is ended; ask for a plan anew."
 
@@ -169,7 +172,7 @@ def test_an_end_takes_the_notice_that_was_agreed(office: Office, one: Consumer) 
     office.draft("Ketch", {**terms(), "notice_days": 30})
     office.publish("keep")
     do(office, one, "end")  # on the terms of before
-    office.change_product(access_route="reviewed")
+    office.change_product(route=Route(otherwise="reviewed"))
     new = office.admit("Anglers", "Ketch")
     view = seen(office, new)
     assert (view.notice_days, view.end_at, view.end_later_at) == (30, datetime(2026, 10, 10, 23, tzinfo=UTC), NOVEMBER)
@@ -183,7 +186,7 @@ def test_what_follows_a_trial_is_chosen_and_told_three_days_before(office: Offic
     by_days = admitted(office, trial("charge"))
     other = office.admit("Divers", "Ketch")
     third = office.admit("Surfers", "Ketch")
-    office.change_product(access_route="open")
+    office.change_product(route=Route(otherwise="open"))
     with office.ctx.transaction() as session:
         asked = session.scalars(select(Job).where(Job.kind == subscriptions.TELL_OF_TRIAL_END)).all()
         assert {job.run_at for job in asked} == {TRIAL_END - timedelta(days=3)} and len(asked) == 3
@@ -212,7 +215,7 @@ def test_what_follows_a_trial_is_chosen_and_told_three_days_before(office: Offic
 
 def test_one_who_would_end_can_be_charged_after_the_trial_and_units_end_it_early(office: Office) -> None:
     new = admitted(office, trial("end", units="20"))
-    office.change_product(access_route="open")
+    office.change_product(route=Route(otherwise="open"))
     shown = seen(office, new).trial
     assert shown and (shown.units_left, shown.meter, shown.follows) == (20, "Forecast calls", None)
     do(office, new, "change plan", "later", "Ketch")

@@ -12,6 +12,7 @@ from joserfc import jwt
 from joserfc.jwk import KeySet
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
+from calm_tariff.core.routes import Route
 from calm_tariff.services.admit import applications, credentials, on_behalf, personal, tokens
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.on_behalf import ConsumerTyped
@@ -130,7 +131,7 @@ def test_a_back_end_may_make_many_accounts_at_once_and_each_owner_gets_a_letter(
 
 
 def test_two_people_still_decide_where_two_must(office: Office) -> None:
-    office.change_product(access_route="reviewed twice")
+    office.change_product(route=Route(otherwise="reviewed twice"))
     made = on_behalf.make_consumer(office.reviewer, ConsumerTyped(organisation="Tern", name="T", email="t@t.example"))
     application = on_behalf.make_application(office.reviewer, made.consumer_id, "Decks")
 

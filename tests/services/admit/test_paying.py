@@ -9,10 +9,12 @@ import pytest
 
 from calm_tariff.core.errors import Invalid, NotAllowed
 from calm_tariff.core.payment import Payment
-from calm_tariff.services.admit import applications, on_behalf, paying, requests
+from calm_tariff.core.routes import Route
+from calm_tariff.services.admit import applications, on_behalf, paying
+from calm_tariff.services.admit.desk import asking
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.admit.on_behalf import ConsumerTyped
 from calm_tariff.services.admit.organisation import belonging
-from calm_tariff.services.admit.requests import MoveAsked
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.observe import consumers
@@ -43,12 +45,12 @@ def test_a_plan_that_can_cost_something_is_not_to_be_had_before_it_is_said_how_i
 ) -> None:
     application = applications.register(new, "Decks", "").id
     with pytest.raises(Invalid, match="invoices of Ketch will be paid: by transfer") as refused:
-        requests.ask(new, application, office.plans["Ketch"], WHY, True)
+        asking.ask(new, application, office.plans["Ketch"], WHY, True)
     assert refused.value.where == "payment"
     assert how(new) is None
     assert applications.own(new)[0].plans == []
 
-    asked = requests.ask(new, application, office.plans["Ketch"], WHY, True, payment=ORDER)
+    asked = asking.ask(new, application, office.plans["Ketch"], WHY, True, payment=ORDER)
 
     assert how(new) == ORDER
     assert (asked.state, asked.pays) == ("waiting", "by transfer, order number PO 7")
@@ -59,37 +61,37 @@ def test_a_plan_that_can_cost_something_is_not_to_be_had_before_it_is_said_how_i
 
 def test_a_request_that_is_refused_keeps_nothing_of_how_it_would_have_been_paid(office: Office, new: Context) -> None:
     application = applications.register(new, "Decks", "").id
-    requests.ask(new, application, office.plans["Skiff"], WHY, True)
+    asking.ask(new, application, office.plans["Skiff"], WHY, True)
     with pytest.raises(Exception, match="already waiting"):
-        requests.ask(new, application, office.plans["Ketch"], WHY, True, payment=ORDER)
+        asking.ask(new, application, office.plans["Ketch"], WHY, True, payment=ORDER)
     assert how(new) is None
 
 
 def test_a_free_plan_asks_for_nothing_and_what_is_known_is_not_asked_again(office: Office, new: Context) -> None:
     first, second = (applications.register(new, name, "").id for name in ("Decks", "Bridge"))
-    requests.ask(new, first, office.plans["Skiff"], WHY, True, payment=ORDER)
+    asking.ask(new, first, office.plans["Skiff"], WHY, True, payment=ORDER)
     assert how(new) is None  # nothing is to be paid yet
     paying.change(new, ORDER)
     other = Payment(method="transfer", order_number="PO 8")
-    requests.ask(new, second, office.plans["Ketch"], WHY, True, payment=other)
+    asking.ask(new, second, office.plans["Ketch"], WHY, True, payment=other)
     assert how(new) == ORDER
 
 
 def test_a_move_to_a_plan_that_costs_asks_for_it_too(office: Office, new: Context) -> None:
-    office.change_product(access_route="open")
+    office.change_product(route=Route(otherwise="open"))
     application = applications.register(new, "Decks", "").id
-    requests.ask(new, application, office.plans["Skiff"], WHY, True)
+    asking.ask(new, application, office.plans["Skiff"], WHY, True)
     (held,) = applications.own(new)[0].plans
     assert held.subscription_id is not None
     wanted = MoveAsked(kind="change plan", plan_id=office.plans["Ketch"])
     with pytest.raises(Invalid, match="say how invoices of Ketch"):
-        requests.ask_to_move(new, held.subscription_id, wanted)
+        asking.ask_to_move(new, held.subscription_id, wanted)
     developer = new.acting(replace(new.actor, membership="developer"))
     with pytest.raises(NotAllowed):  # before anything is asked of them
-        requests.ask_to_move(developer, held.subscription_id, wanted)
+        asking.ask_to_move(developer, held.subscription_id, wanted)
     assert [p.plan for p in applications.own(new)[0].plans] == ["Skiff"]
 
-    requests.ask_to_move(new, held.subscription_id, replace(wanted, payment=ORDER))
+    asking.ask_to_move(new, held.subscription_id, replace(wanted, payment=ORDER))
 
     assert [p.plan for p in applications.own(new)[0].plans] == ["Ketch"]
     assert how(new) == ORDER

@@ -10,9 +10,11 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict
-from calm_tariff.services.admit import applications, requests, subscriptions
+from calm_tariff.core.routes import Route
+from calm_tariff.services.admit import applications, subscriptions
+from calm_tariff.services.admit.desk import asking, deciding
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.admit.portals import storefront
-from calm_tariff.services.admit.requests import MoveAsked
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.observe import request_in_view
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
@@ -98,8 +100,8 @@ def again(office: Office, of: Consumer, plan: str = "Ketch") -> str:
     """What becomes of another application of a consumer that asks for a plan."""
     own = office.acting(of)
     name = f"App {office.ctx.token()[:8]}"
-    asked = requests.ask(own, applications.register(own, name, "").id, office.plans[plan], "Once more, please.", True)
-    requests.decide(office.reviewer, asked.id, "granted", "")
+    asked = asking.ask(own, applications.register(own, name, "").id, office.plans[plan], "Once more, please.", True)
+    deciding.decide(office.reviewer, asked.id, "granted", "")
     return next(a for a in applications.own(own) if a.name == name).plans[0].state
 
 
@@ -111,7 +113,7 @@ def test_a_consumer_has_one_trial_of_a_product(office: Office) -> None:
     offers = {offer.name: offer for offer in storefront.product(own, "harbour-data").offers}
     assert [(offers[name].trial_had, offers[name].nothing_else) for name in ("Skiff", "Ketch")] == [(True, False)] * 2
     assert not storefront.product(office.ctx, "harbour-data").offers[0].trial_had
-    requests.ask_to_move(own, one.subscription, MoveAsked(kind="end"))
+    asking.ask_to_move(own, one.subscription, MoveAsked(kind="end"))
     assert state(office, one.subscription) == "ended"
 
     assert again(office, one) == "active"
@@ -127,30 +129,30 @@ def test_a_plan_that_is_nothing_but_a_trial_is_not_to_be_had_twice(office: Offic
     (offer,) = (each for each in storefront.product(own, "harbour-data").offers if each.name == "Ketch")
     assert (offer.trial_had, offer.nothing_else) == (True, True)
     with pytest.raises(Conflict, match="the trial of Harbour Data was had already, and Ketch is nothing else"):
-        requests.ask(own, second, office.plans["Ketch"], "Once more, please.", True)
+        asking.ask(own, second, office.plans["Ketch"], "Once more, please.", True)
 
     # Two that ask before either is granted: the second is told by whoever decides.
     owner, _, asked = office.ask("Terns", "Ketch")
     terns = office.ctx.acting(owner)
-    other = requests.ask(terns, applications.register(terns, "Other", "").id, office.plans["Ketch"], "Also this.", True)
-    requests.decide(office.reviewer, asked, "granted", "")
+    other = asking.ask(terns, applications.register(terns, "Other", "").id, office.plans["Ketch"], "Also this.", True)
+    deciding.decide(office.reviewer, asked, "granted", "")
     assert request_in_view.one(office.reviewer, other.id).background.trial_had
     with pytest.raises(Conflict, match="was had already"):
-        requests.decide(office.reviewer, other.id, "granted", "")
-    assert requests.decide(office.reviewer, other.id, "declined", "You have had it.").state == "declined"
+        deciding.decide(office.reviewer, other.id, "granted", "")
+    assert deciding.decide(office.reviewer, other.id, "declined", "You have had it.").state == "declined"
 
 
 def test_of_two_that_begin_at_once_one_has_the_trial(office: Office) -> None:
     office.draft("Ketch", trial("charge"))
     office.publish("keep")
-    office.change_product(access_route="open")
+    office.change_product(route=Route(otherwise="open"))
     own = office.ctx.acting(office.join("Terns"))
     made = [applications.register(own, f"App {n}", "").id for n in range(4)]
     together = Barrier(len(made))
 
     def subscribe(application: int) -> None:
         together.wait()
-        requests.ask(own, application, office.plans["Ketch"], "All at once.", True)
+        asking.ask(own, application, office.plans["Ketch"], "All at once.", True)
 
     with ThreadPoolExecutor(len(made)) as pool:
         list(pool.map(subscribe, made))

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+
 import pytest
+from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.routes import Agreement, Route, Rule
 from calm_tariff.services.admit import (
     groups,
     tariff_applying,
 )
-from calm_tariff.services.compose import house_limits, tariff_document
+from calm_tariff.services.compose import house_limits, routes, tariff_document
 from calm_tariff.services.compose.sheet import plans
+from calm_tariff.store.compose.products import Product
 from tests.office import Office, terms
 
 TRIAL = {**terms(), "trial": {"days": 14, "units": "20", "meter": "forecast_calls", "then": "charge"}}
@@ -60,3 +65,30 @@ def test_a_tariff_brought_into_an_empty_installation_is_the_same_there(office: O
     again = tariff_document.export(office.manager)
     assert tariff_document.diff(office.manager, renamed) == []
     assert "name: Pier Data" in again
+
+
+def test_who_decides_goes_along_by_names_and_finds_plans_that_are_new_there(office: Office) -> None:
+    schools = groups.create(office.manager, "Schools")
+    rules = (
+        Rule(step="open", environment="sandbox"),
+        Rule(step="reviewed twice", plans=(office.plans["Ketch"],), groups=(schools.id,)),
+        Rule(step="outside", meter="forecast_calls", above=Decimal("1000.5")),
+    )
+    route = Route(otherwise="reviewed", rules=rules, agreements=(Agreement(role="finance", above=Decimal(150)),))
+    office.change_product(route=route, target_days=None)
+    text = tariff_document.export(office.manager)
+    assert tariff_document.diff(office.manager, text) == []
+    assert tariff_applying.apply(office.manager, text, "keep").differences == []
+    changed = text.replace("step: outside", "step: open").replace("above: '150'", "above: '200'")
+    said = [(d.where, d.what) for d in tariff_document.diff(office.manager, changed)]
+    assert ("product Harbour Data", "agreements: without role finance, above 150; with role finance, above 200") in said
+    tariff_applying.apply(office.manager, text.replace("name: Harbour Data", "name: Pier Data"), "keep")
+    with office.ctx.transaction() as session:
+        pier = session.scalars(select(Product).where(Product.name == "Pier Data")).one()
+        (twice,) = (rule for rule in routes.of(pier).rules if rule.step == "reviewed twice")
+        assert [p.name for p in pier.plans if p.id in twice.plans] == ["Ketch"] and pier.target_days is None
+    before = tariff_document.export(office.manager)
+    with pytest.raises(Invalid) as unknown:
+        tariff_applying.apply(office.manager, text.replace("- Ketch", "- Yawl"), "keep")
+    assert unknown.value.where == "Harbour Data.access_rules[1].plans"
+    assert tariff_document.export(office.manager) == before

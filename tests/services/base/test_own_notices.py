@@ -6,9 +6,9 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import NotSignedIn
-from calm_tariff.services.admit import requests
+from calm_tariff.services.admit.desk import asking
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.admit.members import MEMBERS
-from calm_tariff.services.admit.requests import MoveAsked
 from calm_tariff.services.base import own_notices
 from calm_tariff.services.base.context import NOBODY, Context
 from calm_tariff.services.base.notices import GROUPS, Kind, Notice, Recipient, group_of, notify
@@ -24,7 +24,7 @@ def ferries(office: Office) -> Context:
 
 def pause(office: Office, consumer: int = 0) -> None:
     of = office.consumers[consumer]
-    requests.ask_to_move(office.acting(of), of.subscription, MoveAsked(kind="pause"))
+    asking.ask_to_move(office.acting(of), of.subscription, MoveAsked(kind="pause"))
 
 
 def test_they_are_read_one_by_one_or_all_and_nobody_elses_are_touched(office: Office) -> None:
@@ -78,7 +78,7 @@ def test_what_one_does_not_want_by_mail_is_there_all_the_same(office: Office) ->
     pause(office, 1)
     assert len(letters(office.ctx, office.consumers[1].email)) == theirs + 1
     own_notices.choose(ferries(office), "plans", True)
-    requests.ask_to_move(ferries(office), office.consumers[0].subscription, MoveAsked(kind="resume"))
+    asking.ask_to_move(ferries(office), office.consumers[0].subscription, MoveAsked(kind="resume"))
     assert len(letters(office.ctx, email)) == sent + 1
 
 

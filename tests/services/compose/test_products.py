@@ -5,6 +5,8 @@ from __future__ import annotations
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.routes import Route
+from calm_tariff.formats.values import write
 from calm_tariff.services.admit import applications, credentials, groups
 from calm_tariff.services.compose import products
 from calm_tariff.services.compose.sheet import plans
@@ -52,7 +54,7 @@ def test_a_taken_name_is_told_as_such(office: Office) -> None:
                 description="",
                 terms_of_use="",
                 terms_dated=office.ctx.now,
-                access_route="open",
+                route=write(Route(otherwise="open")),
             )
         )
     assert "slug" in twice.value.where and "harbour" not in str(twice.value)

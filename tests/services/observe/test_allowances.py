@@ -8,7 +8,8 @@ from decimal import Decimal
 import pytest
 
 from calm_tariff.core.periods import moment_of
-from calm_tariff.services.admit import applications, credentials, requests
+from calm_tariff.services.admit import applications, credentials
+from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.observe import allowances, consumers
 from calm_tariff.services.serve import history
@@ -67,8 +68,8 @@ def test_each_allowance_counts_whom_its_sentence_names(office: Office, every: st
     office.plans["Yawl"] = head.id
     one, other = office.admit("Terns", "Yawl"), office.admit("Gulls", "Yawl")
     second = applications.register(office.acting(one), "Second", "")
-    asked = requests.ask(office.acting(one), second.id, head.id, "A second program of ours.", True)
-    requests.decide(office.reviewer, asked.id, "granted", "")
+    asked = asking.ask(office.acting(one), second.id, head.id, "A second program of ours.", True)
+    deciding.decide(office.reviewer, asked.id, "granted", "")
     key = credentials.make_key(office.acting(one), second.id, "").key.id
     with office.ctx.transaction() as session:
         mine = next(a for a in applications.of_consumer(session, one.member.consumer_id, START) if a.id == second.id)

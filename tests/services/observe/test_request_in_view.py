@@ -8,7 +8,8 @@ from decimal import Decimal
 import pytest
 
 from calm_tariff.core.errors import NotFound, NotSignedIn
-from calm_tariff.services.admit import applications, requests
+from calm_tariff.services.admit import applications
+from calm_tariff.services.admit.desk import asking, queue
 from calm_tariff.services.base.context import NOBODY
 from calm_tariff.services.observe import request_in_view
 from calm_tariff.services.serve import history
@@ -26,7 +27,7 @@ def test_a_reviewer_sees_what_the_plan_gives_and_what_is_known_of_who_asks(offic
     history.take_in(office.ctx, calls + refused)
     office.clock.forward(minutes=1)
     second = applications.register(office.acting(one), "Second", "")
-    asked = requests.ask(office.acting(one), second.id, office.plans["Skiff"], "Another timetable.", True)
+    asked = asking.ask(office.acting(one), second.id, office.plans["Skiff"], "Another timetable.", True)
     shown = request_in_view.one(office.reviewer, asked.id)
     assert (shown.request.consumer, shown.request.plan, shown.request.purpose) == (
         "Ferries",
@@ -50,18 +51,18 @@ def test_what_is_expected_is_kept_as_it_was_said_and_set_against_the_plan(office
     own = office.acting(office.consumers[0])
     application = applications.register(own, "Second").id
     expected = {"forecast_calls": Decimal(150)}
-    asked = requests.ask(own, application, office.plans["Ketch"], "Many forecasts.", True, expected=expected)
+    asked = asking.ask(own, application, office.plans["Ketch"], "Many forecasts.", True, expected=expected)
     assert asked.expected == ["150 forecast calls a month"]
     comes_to = request_in_view.one(office.reviewer, asked.id).background.comes_to
     assert comes_to is not None and comes_to.charge is None  # the plan refuses beyond 100 a month
     assert comes_to.shortfalls == ["100 of your 150 forecast calls a month, then refused"]
-    requests.take_back(own, asked.id)
+    asking.take_back(own, asked.id)
     fewer = {"forecast_calls": Decimal(30)}
-    asked = requests.ask(own, application, office.plans["Ketch"], "Fewer forecasts.", True, expected=fewer)
+    asked = asking.ask(own, application, office.plans["Ketch"], "Fewer forecasts.", True, expected=fewer)
     comes_to = request_in_view.one(office.reviewer, asked.id).background.comes_to
     assert comes_to is not None and (comes_to.charge, comes_to.currency) == (Decimal("40.08"), "EUR")
     with office.ctx.transaction() as session:
         session.get_one(Meter, office.meter).name = "Predictions"  # a meter's later name changes nothing that was said
-    assert requests.desk(office.reviewer, PageQuery()).rows[0].expected == ["30 forecast calls a month"]
+    assert queue.desk(office.reviewer, PageQuery()).rows[0].expected == ["30 forecast calls a month"]
     silent = office.consumers[1].request
     assert request_in_view.one(office.reviewer, silent).background.comes_to is None

@@ -10,7 +10,8 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
-from calm_tariff.services.admit import applications, credentials, requests
+from calm_tariff.services.admit import applications, credentials
+from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import belonging, joining
 from calm_tariff.services.base.context import Context
@@ -35,7 +36,7 @@ def test_what_it_brings_with_it_is_said_before(office: Office) -> None:
     office.clock.forward(days=3)
     ana = joined(office, "developer")
     second = applications.register(ana, "Second", "")
-    requests.ask(ana, second.id, office.plans["Ketch"], "To look at tides.", True)
+    asking.ask(ana, second.id, office.plans["Ketch"], "To look at tides.", True)
     credentials.make_key(ana, second.id, "x")
     joining.invite(owner(office), "rui@ferries.example", "owner")
     said = closing.consequences(owner(office))
@@ -58,7 +59,7 @@ def test_what_it_brings_with_it_is_said_before(office: Office) -> None:
 def test_then_it_is_so_and_nothing_of_another_changes(office: Office) -> None:
     ana, eva = joined(office, "developer"), joined(office, "billing", "eva@ferries.example", "Eva")
     second = applications.register(ana, "Second", "")
-    asked = requests.ask(ana, second.id, office.plans["Ketch"], "To look at tides.", True)
+    asked = asking.ask(ana, second.id, office.plans["Ketch"], "To look at tides.", True)
     joining.invite(owner(office), "rui@ferries.example", "owner")
     signed = {who: sessions.sign_in(office.ctx, MEMBERS, who, PASSWORD) for who in ("ana@ferries.example",)}
     office.clock.forward(hours=1)
@@ -80,7 +81,7 @@ def test_then_it_is_so_and_nothing_of_another_changes(office: Office) -> None:
     for wrong in (
         lambda: applications.register(left, "again", ""),
         lambda: joining.invite(left, "x@ferries.example", "owner"),
-        lambda: requests.ask(left, second.id, office.plans["Ketch"], "To look at tides.", True),
+        lambda: asking.ask(left, second.id, office.plans["Ketch"], "To look at tides.", True),
         lambda: close(office, left),
     ):
         with pytest.raises(NotAllowed, match="the account of Ferries is closed"):

@@ -9,8 +9,9 @@ from typing import Any
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
-from calm_tariff.services.admit import requests
-from calm_tariff.services.admit.requests import MoveAsked
+from calm_tariff.core.routes import Route
+from calm_tariff.services.admit.desk import asking
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.compose.sheet import plans
 from calm_tariff.services.serve import history
 from calm_tariff.services.serve.shipping import assign
@@ -33,7 +34,7 @@ def one(office: Office) -> Consumer:
         office.draft(name, wanted)
     office.publish("next period")
     new = office.admit("Anglers", "Ketch")
-    office.change_product(access_route="open")
+    office.change_product(route=Route(otherwise="open"))
     office.consumers.insert(0, new)
     usage(office, 37)
     office.clock.forward(days=1)
@@ -47,7 +48,7 @@ def worked_out(office: Office, by: Consumer, kind: Any, when: Any = "now", plan:
 
 def do(office: Office, by: Consumer, kind: Any, when: Any = "now", plan: str | None = None) -> None:
     asked = MoveAsked(kind=kind, when=when, plan_id=office.plans[plan] if plan else None)
-    requests.ask_to_move(office.acting(by), by.subscription, asked)
+    asking.ask_to_move(office.acting(by), by.subscription, asked)
 
 
 def drafted(office: Office, consumer: str) -> invoices.InvoiceView:
@@ -137,7 +138,7 @@ def test_a_trial_costs_nothing_and_what_follows_it_is_said(office: Office) -> No
     office.draft("Ketch", {**terms(), "trial": {"days": 14, "then": "charge"}})
     office.publish("keep")
     new = office.admit("Anglers", "Ketch")
-    office.change_product(access_route="open")
+    office.change_product(route=Route(otherwise="open"))
     ends = worked_out(office, new, "end", "later")
     assert (ends.month_before, ends.month_after) == (Decimal("40.00"), 0)
     assert {x.amount for x in ends.after.lines} == {Decimal("0.00")} and all(x.trial for x in ends.after.lines)

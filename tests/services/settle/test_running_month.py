@@ -6,8 +6,8 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 
-from calm_tariff.services.admit import requests
-from calm_tariff.services.admit.requests import MoveAsked
+from calm_tariff.services.admit.desk import asking
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.settle import charging, invoices, periods, running_month
 from calm_tariff.services.settle.running_month import RunningMonth
 from calm_tariff.store.base.paging import PageQuery
@@ -63,11 +63,11 @@ def test_what_has_ended_or_is_paused_goes_on_no_more(office: Office) -> None:
     usage(office, 37)
     office.clock.forward(days=1)
     own = office.acting(office.consumers[0])
-    requests.ask_to_move(own, office.consumers[0].subscription, MoveAsked(kind="pause"))
+    asking.ask_to_move(own, office.consumers[0].subscription, MoveAsked(kind="pause"))
     office.clock.forward(days=1)
     line = seen(office).lines[-1]
     assert line.quantity == line.quantity_then == 37
-    requests.ask_to_move(own, office.consumers[0].subscription, MoveAsked(kind="end"))
+    asking.ask_to_move(own, office.consumers[0].subscription, MoveAsked(kind="end"))
     office.clock.forward(days=1)
     assert seen(office).now == seen(office).then
 

@@ -206,7 +206,9 @@ const KEYS: [string, string][] = [
   ["Enter", "open"],
   ["Esc", "back"],
   ["m", "fold or unfold the margin"],
-  ["g, d", "on the desk: grant, decline"],
+  ["x", "choose a row, where several can be"],
+  ["g, d, a", "on a request: grant, decline, ask back"],
+  ["u", "on the desk: undo the latest decision"],
   ["Ctrl-Z, Ctrl-Y", "on a tariff sheet: undo, redo"],
   ["?", "this list"],
 ];

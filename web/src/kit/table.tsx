@@ -23,8 +23,9 @@ export type TableProps<T> = {
   rows: readonly T[];
   id: (row: T, at: number) => string | number;
   columns: readonly (Column<T> | false)[];
-  /** Rows are opened by pointer, or by j, k and Enter. */
+  /** Rows are opened by pointer, or by j, k and Enter; x marks the one that j and k have come to. */
   open?: (row: T) => void;
+  mark?: (row: T) => void;
   selected?: (row: T) => boolean;
   current?: (row: T) => boolean;
   /** What stands over or under a row, over all columns. */
@@ -43,9 +44,9 @@ export type TableProps<T> = {
 
 /** Rows and columns: the one table of every screen. */
 export function Table<T>(props: TableProps<T>) {
-  const { rows, id, open, foot, none, tight, sticky, className = "" } = props;
+  const { rows, id, open, mark, foot, none, tight, sticky, className = "" } = props;
   const columns = props.columns.filter((column): column is Column<T> => column !== false);
-  const { rowProps } = useRows(rows, id, open);
+  const { rowProps } = useRows(rows, id, open, mark);
   const headed = columns.some((column) => column.head !== undefined);
   const whole = (content: React.ReactNode, look: string) =>
     content ? (

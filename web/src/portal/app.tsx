@@ -27,6 +27,7 @@ const OWN_PAGES: [string, Later][] = [
     "/subscriptions/:id",
     later(() => import("./subscription/subscription").then((of) => of.SubscriptionPage)),
   ],
+  ["/requests/:id", later(() => import("./request").then((of) => of.RequestPage))],
   ["/organisation", later(() => import("./organisation/organisation").then((of) => of.OrganisationPage))],
   ["/organisation/closing", later(() => import("./organisation/closing").then((of) => of.ClosingPage))],
   ["/usage", later(() => import("./usage/usage").then((of) => of.UsagePage))],

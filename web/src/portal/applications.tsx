@@ -199,9 +199,18 @@ function Plans({ app }: { app: App }) {
               </Link>
             </>
           )}
+          {p.request_id && !p.subscription_id && (
+            <>
+              {" "}
+              <Link className="figure-link" to={`/requests/${p.request_id}`}>
+                {p.state === "asked back" ? "answer it" : "where it stands"}
+              </Link>
+            </>
+          )}
           {me.may.includes("ask for plans") && UNDECIDED.includes(p.state) && p.request_id && (
             <>
               {" "}
+              ·{" "}
               <WordButton onClick={() => takeBack.mutate(p.request_id as number)}>
                 take the request back
               </WordButton>
@@ -246,10 +255,11 @@ function TermsToAccept() {
   ));
 }
 
-const UNDECIDED = ["waiting", "passed to outside"];
+const UNDECIDED = ["waiting", "asked back", "passed to outside"];
 
 const PLAN_WORDS: Record<string, string> = {
   waiting: "waiting for a decision",
+  "asked back": "waiting for your answer",
   active: "active",
   declined: "declined",
   "taken back": "taken back",

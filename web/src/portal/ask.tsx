@@ -24,12 +24,6 @@ type Props = {
 /** Chosen where the application is yet to be registered. */
 const NEW = "new";
 
-const WHO_DECIDES: Record<string, string> = {
-  reviewed: "A person decides, usually within a working day.",
-  "reviewed twice": "Two people decide, usually within two working days.",
-  outside: "It is decided at the ticket desk.",
-};
-
 /** A request: for which application, what for, and that the terms of use are accepted. */
 export function Ask({ product, offer, own, meters: known, onClose }: Props) {
   // As they are when it opens: a field that came later would have no value to show.
@@ -75,6 +69,8 @@ export function Ask({ product, offer, own, meters: known, onClose }: Props) {
     done: () => stale(STALE.request),
   });
   const { application } = entry.form.watch();
+  const sandbox = own.find((a) => String(a.id) === application)?.environment === "sandbox";
+  const atOnce = sandbox ? offer.sandbox_at_once : offer.at_once;
   const asked = entry.answer;
   if (asked)
     return (
@@ -88,11 +84,14 @@ export function Ask({ product, offer, own, meters: known, onClose }: Props) {
           {offer.name}.
           {asked.state === "granted"
             ? " Make a key, and make the first call."
-            : ` ${WHO_DECIDES[product.access_route] ?? ""} You are told by mail.`}
+            : ` ${asked.way} ${asked.next} You are told by mail.`}
         </p>
         <p className="mt-4">
-          <Link className="figure-link" to={`/applications/${application}`}>
-            Open {asked.application}
+          <Link
+            className="figure-link"
+            to={asked.state === "granted" ? `/applications/${application}` : `/requests/${asked.id}`}
+          >
+            {asked.state === "granted" ? `Open ${asked.application}` : "See where it stands"}
           </Link>
         </p>
       </Dialog>
@@ -162,9 +161,7 @@ export function Ask({ product, offer, own, meters: known, onClose }: Props) {
           I accept the terms of use of {dayAndYear(product.terms_dated)}
         </Tick>
         <Ends leave="Not now" onLeave={onClose}>
-          <Send disabled={toSay === undefined}>
-            {product.access_route === "open" ? "Subscribe" : "Ask for access"}
-          </Send>
+          <Send disabled={toSay === undefined}>{atOnce ? "Subscribe" : "Ask for access"}</Send>
         </Ends>
       </Form>
     </Dialog>

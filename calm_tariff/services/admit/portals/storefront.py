@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.lifecycles import ANSWERING
+from calm_tariff.core.meters import ENVIRONMENTS
 from calm_tariff.core.sheet_cells import Column, words_of
 from calm_tariff.core.sheet_rows import rows
 from calm_tariff.core.terms import PlanTerms
@@ -17,12 +18,14 @@ from calm_tariff.formats.markdown import html
 from calm_tariff.formats.openapi_examples import ExampleAnswer
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import first_trials, groups, paying
+from calm_tariff.services.admit.desk.routing import way_for
 from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.compose import visibility
 from calm_tariff.services.compose.apis import described, release_notes
 from calm_tariff.services.compose.apis.release_notes import NoteShown
 from calm_tariff.services.compose.products import api_names, meters_of
+from calm_tariff.services.compose.sheet.estimates import next_month
 from calm_tariff.services.compose.sheet.tariff_sheet import vocabulary_of
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.compose.apis import Operation
@@ -36,11 +39,15 @@ _MUCH = 2000
 @dataclass(frozen=True, slots=True)
 class Offer:
     """A plan on sale. `charges`: it can come to more than nothing. `trial_had`: it begins with a trial, but not for
-    whoever asks, who has had theirs of the product; where the plan is `nothing_else`, it is not to be had again."""
+    whoever asks, who has had theirs of the product; where the plan is `nothing_else`, it is not to be had again.
+    `at_once`: it is had without anybody being asked, as far as can be told beforehand; `sandbox_at_once`: by an
+    application for the sandbox alone."""
 
     plan_id: int
     name: str
     charges: bool
+    at_once: bool
+    sandbox_at_once: bool
     trial_had: bool
     nothing_else: bool
 
@@ -109,7 +116,6 @@ class Storefront:
     contact_html: str
     terms_html: str
     terms_dated: datetime
-    access_route: str
     operations: list[OfferedOperation]
     first_answer: FirstAnswer | None
     ends: list[AnnouncedEnd]
@@ -163,11 +169,10 @@ def product(ctx: Context, slug: str) -> Storefront:
             contact_html=html(one.contact),
             terms_html=html(one.terms_of_use),
             terms_dated=one.terms_dated,
-            access_route=one.access_route,
             operations=operations,
             first_answer=_first_answer(session, answering, _counted_first(session, one, plans)),
             ends=_ends(answering),
-            offers=[_offer(plan, had) for plan in plans],
+            offers=_offers(session, ctx, plans, had),
             terms=_side_by_side(session, one, plans),
             key_header=one.key_header,
             open_under=open_under(one),
@@ -250,15 +255,24 @@ def _eyes(session: Session, ctx: Context) -> _Eyes:
     return _Eyes(mine, serving.offered(session, ctx.actor.portal_id))
 
 
-def _offer(plan: Plan, had: bool) -> Offer:
-    trial = read(PlanTerms, plan.revisions[-1].terms).trial
-    return Offer(
-        plan_id=plan.id,
-        name=plan.name,
-        charges=paying.charges(plan),
-        trial_had=had and trial is not None,
-        nothing_else=trial is not None and trial.alone,
-    )
+def _offers(session: Session, ctx: Context, plans: list[Plan], had: bool) -> list[Offer]:
+    mine, month = groups.of_consumer(session, ctx.actor.consumer_id), next_month(session, ctx)
+    offers = []
+    for plan in plans:
+        trial = read(PlanTerms, plan.revisions[-1].terms).trial
+        live, sandbox = (way_for(plan, month, groups=mine, environment=each) for each in ENVIRONMENTS)
+        offers.append(
+            Offer(
+                plan_id=plan.id,
+                name=plan.name,
+                charges=paying.charges(plan),
+                at_once=live.at_once,
+                sandbox_at_once=sandbox.at_once,
+                trial_had=had and trial is not None,
+                nothing_else=trial is not None and trial.alone,
+            )
+        )
+    return offers
 
 
 def _side_by_side(session: Session, product: Product, plans: list[Plan]) -> list[OfferedTerm]:

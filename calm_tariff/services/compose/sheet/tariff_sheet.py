@@ -224,7 +224,7 @@ def laid_out(session: Session, product_id: int) -> Sheet:
         for term, was, becomes in differences(column, vocabulary)
     ]
     return Sheet(
-        product=view(product),
+        product=view(session, product),
         currency=vocabulary.currency,
         plans=[_head(p, c, counts) for p, c in standing],
         withdrawn=[_head(p, c, counts) for p, c in both if p.state == "withdrawn"],

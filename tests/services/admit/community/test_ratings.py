@@ -10,9 +10,9 @@ from sqlalchemy import func, select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.core.moves import Kind
-from calm_tariff.services.admit import requests
 from calm_tariff.services.admit.community import ratings
-from calm_tariff.services.admit.requests import MoveAsked
+from calm_tariff.services.admit.desk import asking
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.store.admit.community import Rating
 from tests.office import Office
 from tests.services.admit.organisation.test_joining import joined, owner
@@ -40,7 +40,7 @@ def test_who_never_was_on_it_does_not_rate_it_and_who_left_it_still_does(office:
     with pytest.raises(Conflict, match="are, or were"):
         ratings.rate(gulls, SLUG, 1)
     end: Kind = "end"
-    requests.ask_to_move(owner(office), office.consumers[0].subscription, MoveAsked(kind=end, when="now"))
+    asking.ask_to_move(owner(office), office.consumers[0].subscription, MoveAsked(kind=end, when="now"))
     assert ratings.rate(owner(office), SLUG, 1).may_rate
     with pytest.raises(NotAllowed):
         ratings.rate(joined(office, "billing"), SLUG, 5)

@@ -10,7 +10,8 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
-from calm_tariff.services.admit import applications, credentials, requests
+from calm_tariff.services.admit import applications, credentials
+from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import belonging
 from calm_tariff.services.base.context import Context
@@ -124,10 +125,10 @@ def test_another_organisations_members_are_nobody(office: Office) -> None:
 def test_an_answer_to_who_has_left_goes_to_those_who_can_act_on_it(office: Office) -> None:
     ana = joined(office, "developer")
     application = applications.register(ana, "Ana's app", "").id
-    asked = requests.ask(ana, application, office.plans["Ketch"], "To look at tides.", True)
+    asked = asking.ask(ana, application, office.plans["Ketch"], "To look at tides.", True)
     eva = joined(office, "billing", "eva@ferries.example", "Eva")
     belonging.leave(ana)
-    requests.decide(office.reviewer, asked.id, "granted", "")
+    deciding.decide(office.reviewer, asked.id, "granted", "")
     assert "granted" in letters(office.ctx, OWNER)[-1].subject
     assert all("granted" not in m.subject for m in letters(office.ctx, "eva@ferries.example"))
     assert eva.actor.membership == "billing"

@@ -8,7 +8,8 @@ import pytest
 
 from calm_tariff.core.errors import CalmTariffError, Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, Stale
 from calm_tariff.core.portals import Brand, Entrance, Page
-from calm_tariff.services.admit import applications, groups, letting_in, requests, sign_up, terms_of_use
+from calm_tariff.services.admit import applications, groups, letting_in, sign_up, terms_of_use
+from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.members import MEMBERS, who_enter
 from calm_tariff.services.admit.portals import invitations, look, portals, serving, storefront
 from calm_tariff.services.admit.portals.portals import PortalTyped, PortalView
@@ -135,7 +136,7 @@ def test_what_a_portal_does_not_offer_is_not_there_by_any_way(office: Office) ->
     gull = visiting(office, portal, 2)
     application = office.consumers[2].application
     with pytest.raises(NotFound):
-        requests.ask(gull, application, office.plans["Ketch"], "To have it all the same.", True)
+        asking.ask(gull, application, office.plans["Ketch"], "To have it all the same.", True)
     terms_of_use.accept_terms(gull, "harbour-data")  # who is on it still accepts its terms
     stranger = office.ctx.acting(replace(office.join("Strangers"), portal_id=portal.id))
     with pytest.raises(NotFound):

@@ -9,7 +9,8 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from calm_tariff.core.errors import NotFound
-from calm_tariff.services.admit import groups, requests
+from calm_tariff.services.admit import groups
+from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.compose import products
@@ -64,7 +65,7 @@ def test_a_plan_shown_to_a_group_is_left_out_for_others_in_list_and_page(office:
         assert [offer.name for offer in storefront.product(ctx, SLUG).offers] == ["Skiff"]
     own = office.acting(office.consumers[1])
     with pytest.raises(NotFound):
-        requests.ask(own, office.consumers[1].application, office.plans["Ketch"], "To have it all the same.", True)
+        asking.ask(own, office.consumers[1].application, office.plans["Ketch"], "To have it all the same.", True)
 
 
 def test_who_is_on_a_product_may_still_know_of_it(office: Office) -> None:

@@ -4,8 +4,14 @@ import { asking, type List, type Read } from "./asking";
 
 const ask = asking<paths>(api);
 
-export const request = (id: number | null) =>
-  ask("/requests/{request_id}", { params: { path: { request_id: id ?? 0 } } }, { enabled: id !== null });
+export const request = (id: number) =>
+  ask("/requests/{request_id}", { params: { path: { request_id: id } } }, { refetchInterval: 5_000 });
+/** What was decided of late and can still be undone: nobody has been told of it. */
+export const undoable = () =>
+  ask("/requests", { params: { query: { undoable: true, rows: 20 } } }, { refetchInterval: 5_000 });
+export const subscriptionHistory = (id: number) =>
+  ask("/subscriptions/{subscription_id}/history", { params: { path: { subscription_id: id } } });
+export const declineReasons = () => ask("/decline-reasons");
 
 const one = (id: number) => ({ params: { path: { consumer_id: id } } });
 export const consumer = (id: number) => ask("/consumers/{consumer_id}", one(id));
@@ -61,5 +67,6 @@ export const STALE = {
   portalSignIn: ["/portals/{portal_id}/sign-in"],
   invitation: ["/portals/{portal_id}/invitations"],
   question: ["/questions", "/counts", "/today"],
+  declineReasons: ["/decline-reasons"],
   answer: ["/consumers", "/consumers/{consumer_id}", "/today"],
 } satisfies Record<string, (Read<paths> | List<paths>)[]>;

@@ -29,6 +29,8 @@ export const documentAgainst = (reading: number, version: number) =>
 
 export const productsToChoose = () => ask("/products", { params: { query: { rows: 1000 } } });
 
+export const metersToChoose = () => ask("/meters", { params: { query: { rows: 1000 } } });
+
 export const releaseNotes = (version: number) =>
   ask("/apis/{version_id}/release-notes", { params: { path: { version_id: version } } });
 export const issuers = () => ask("/issuers");

@@ -6,6 +6,7 @@ const ask = asking<paths>(api);
 /** Who is signed in, and how the house writes time and money: both stay until somebody enters or leaves. */
 export const me = () => ask("/me", {}, { staleTime: Number.POSITIVE_INFINITY });
 
+export const people = () => ask("/people");
 export const ownSessions = () => ask("/sessions");
 export const ownAddress = () => ask("/address");
 export const ownFactor = () => ask("/second-factor");

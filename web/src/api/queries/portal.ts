@@ -121,6 +121,9 @@ export const difference = (id: number, query: Move) =>
     params: { path: { subscription_id: id }, query },
   });
 
+export const ownRequest = (id: number) =>
+  ask("/requests/{request_id}", { params: { path: { request_id: id } } }, { refetchInterval: 10_000 });
+
 /** What each change of a consumer's makes stale. */
 export const STALE = {
   alert: ["/alerts"],
@@ -132,7 +135,7 @@ export const STALE = {
   myRole: ["/organisation", "/me"],
   application: ["/applications"],
   key: ["/applications"],
-  request: ["/applications", "/allowances", "/terms-to-accept", "/organisation"],
+  request: ["/applications", "/requests/{request_id}", "/allowances", "/terms-to-accept", "/organisation"],
   terms: ["/terms-to-accept"],
   move: [
     "/subscriptions/{subscription_id}",

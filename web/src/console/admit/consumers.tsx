@@ -111,9 +111,24 @@ export function Consumer() {
           <div key={a.id} className="border-b border-line-soft py-2.5">
             <b className="font-semibold">{a.name}</b>{" "}
             <span className="text-soft">
-              {a.plans
-                .map((p) => `${p.product} · ${p.plan}, ${p.state} since ${dayAndYear(p.since)}`)
-                .join("; ") || "on no plan"}
+              {a.plans.length === 0 && "on no plan"}
+              {a.plans.map((p, n) => (
+                <span key={`${p.request_id}-${p.subscription_id}`}>
+                  {n > 0 && "; "}
+                  {p.product} · {p.plan},{" "}
+                  <Link
+                    className="figure-link"
+                    to={
+                      p.subscription_id
+                        ? `/admit/subscriptions/${p.subscription_id}`
+                        : `/admit/desk/${p.request_id}`
+                    }
+                  >
+                    {p.state}
+                  </Link>{" "}
+                  since {dayAndYear(p.since)}
+                </span>
+              ))}
             </span>
             {(a.purpose || a.contact || a.environment === "sandbox") && (
               <div>

@@ -9,6 +9,7 @@ import { Dialog, Trouble, WordButton } from "../../kit/controls";
 import { digits, Line, Own } from "../../kit/fields";
 import { Ends, Form, Send, useEntry } from "../../kit/form";
 import { dayAndYear, untilWhen } from "../../kit/format";
+import { LIMIT_FIELDS } from "./limit-fields";
 
 type Consumer = Console["ConsumerView"];
 type Held = Console["HeldLimit"];
@@ -70,14 +71,6 @@ export function Overrides({ consumer }: { consumer: Consumer }) {
   );
 }
 
-const FIELDS: readonly (readonly [string, string])[] = [
-  ["calls", "Calls"],
-  ["per_seconds", "in so many seconds"],
-  ["burst", "at once"],
-  ["max_wait_ms", "waiting up to, ms"],
-  ["units", "Units"],
-];
-
 type AskedFor = { consumer: number; onClose: () => void; onDone: () => void };
 
 function Override({ consumer, onClose, onDone }: AskedFor) {
@@ -124,7 +117,7 @@ function OverrideForm({
         )}
       </Own>
       <div className="grid grid-cols-3 gap-x-6">
-        {FIELDS.filter(([name]) => name in limit).map(([name, label]) => (
+        {LIMIT_FIELDS.filter(([name]) => name in limit).map(([name, label]) => (
           <Line
             key={place + name}
             name={`limit.${name}`}

@@ -1,8 +1,11 @@
 import { Route, Routes } from "react-router";
 import { Nowhere } from "../frame";
 import { Consumer, Consumers } from "./consumers";
-import { Desk } from "./desk";
+import { Desk } from "./desk/desk";
+import { Reasons } from "./desk/reasons";
+import { RequestPage } from "./desk/request";
 import { Groups } from "./groups";
+import { HistoryPage } from "./history";
 import { PortalPage } from "./portal";
 import { Portals } from "./portals";
 import { QuestionPage } from "./question";
@@ -13,9 +16,11 @@ export function AdmitPages() {
   return (
     <Routes>
       <Route path="desk" element={<Desk />} />
-      <Route path="desk/:id" element={<Desk />} />
+      <Route path="desk/reasons" element={<Reasons />} />
+      <Route path="desk/:id" element={<RequestPage />} />
       <Route path="consumers" element={<Consumers />} />
       <Route path="consumers/:id" element={<Consumer />} />
+      <Route path="subscriptions/:id" element={<HistoryPage />} />
       <Route path="groups" element={<Groups />} />
       <Route path="portals" element={<Portals />} />
       <Route path="portals/:id" element={<PortalPage />} />

@@ -6,11 +6,12 @@ import { useStale } from "../../api/queries/asking";
 import { STALE } from "../../api/queries/compose";
 import { Choose } from "../../kit/choose";
 import { Button } from "../../kit/controls";
-import { Choice, Choices, Line, Own } from "../../kit/fields";
+import { Choices, digits, Line, Own } from "../../kit/fields";
 import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { Page } from "../frame";
 import { ListPage, useList } from "../list";
 import { Markdown } from "../markdown";
+import { Access } from "./access";
 import { ChooseOperations } from "./operations";
 
 type Typed = Console["ProductIn"];
@@ -35,7 +36,7 @@ export function Products() {
       columns={[
         { head: "Product", cell: (p) => p.name, sort: "name" },
         { head: "APIs", cell: (p) => p.apis.join(", ") },
-        { head: "Access", cell: (p) => p.access_route, sort: "access" },
+        { head: "Access", cell: (p) => p.access, sort: "access" },
         { head: "Seen by", cell: (p) => p.groups.join(", ") || "everybody" },
         { head: "Plans", cell: (p) => p.plans.join(", ") || "none yet" },
         { head: "Subscriptions", cell: (p) => p.subscriptions, sort: "subscriptions", number: true },
@@ -49,7 +50,8 @@ const EMPTY: Typed = {
   description: "",
   contact: "",
   terms_of_use: "",
-  access_route: "reviewed",
+  route: { otherwise: "reviewed", rules: [], agreements: [] },
+  target_days: 2,
   groups: [],
   operations: [],
   moves_anew: false,
@@ -75,13 +77,6 @@ export function NewProduct() {
   );
 }
 
-const ROUTES = [
-  ["reviewed", "reviewed: a person decides on each request"],
-  ["reviewed twice", "reviewed twice: two different people must agree"],
-  ["outside", "outside: the ticket desk decides"],
-  ["open", "open: granted at once"],
-] as const;
-
 const MOVES = [
   ["on", "allowances go on with what is used of them"],
   ["anew", "allowances start anew"],
@@ -89,14 +84,15 @@ const MOVES = [
 
 type FormProps<R> = {
   start: Typed;
-  /** Its plans on sale, under whose limits it may be sold open. */
+  /** Its plans on sale, under whose limits it may be sold open; and all of them. */
   plans?: { id: number; name: string }[];
+  all?: { id: number; name: string }[];
   verb: string;
   send: (typed: Typed) => Promise<R>;
   done: (answer: R) => unknown;
 };
 
-export function ProductForm<R>({ start, plans = [], verb, send, done }: FormProps<R>) {
+export function ProductForm<R>({ start, plans = [], all = [], verb, send, done }: FormProps<R>) {
   const entry = useEntry({ start, send, done });
   const groups = useQuery(ofGroups());
   const typed = entry.form.watch();
@@ -115,7 +111,13 @@ export function ProductForm<R>({ start, plans = [], verb, send, done }: FormProp
           This becomes a new version. Every subscriber is told by mail and asked to accept it.
         </p>
       )}
-      <Choice name="access_route" label="Access is" choices={ROUTES} />
+      <Access plans={all} />
+      <Line
+        name="target_days"
+        label="To be answered within so many working days (no target, where it stays empty)"
+        inputMode="numeric"
+        kept={(text) => (text.trim() ? digits(text) : null)}
+      />
       <Own<boolean> name="moves_anew">
         {({ value, onChange, error }) => (
           <Choose

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, type Console } from "../../api/console";
+import { api } from "../../api/console";
 import { sentence } from "../../api/problem";
 import { useStale } from "../../api/queries/asking";
 import { STALE } from "../../api/queries/compose";
@@ -47,7 +47,7 @@ export function TariffSheet() {
       title={sheet.product.name}
       sub={
         <>
-          {sheet.product.apis.join(", ")} · access is {sheet.product.access_route}
+          {sheet.product.apis.join(", ")} · {sheet.product.decided.join(" ")}
           {sheet.product.groups.length > 0 && ` · only for ${sheet.product.groups.join(", ")}`} · terms of{" "}
           {day(sheet.product.terms_dated)} ·{" "}
           <WordButton onClick={() => setAsked("product")}>product and terms of use</WordButton> ·{" "}
@@ -243,7 +243,8 @@ function EditProduct({ sheet, onClose, onDone }: { sheet: Sheet; onClose: () => 
           description: p.description,
           contact: p.contact,
           terms_of_use: p.terms_of_use,
-          access_route: p.access_route as Console["ProductIn"]["access_route"],
+          route: p.route,
+          target_days: p.target_days,
           groups: p.group_ids,
           operations: p.operations,
           moves_anew: p.moves_anew,
@@ -251,6 +252,7 @@ function EditProduct({ sheet, onClose, onDone }: { sheet: Sheet; onClose: () => 
           subscribing_site: p.subscribing_site,
         }}
         plans={sheet.plans.filter((plan) => plan.state === "on sale" || plan.id === p.strangers_plan)}
+        all={sheet.plans}
         verb="Save"
         send={(body) =>
           api.put("/products/{product_id}", {

@@ -34,7 +34,7 @@ export function Moves({ of }: { of: Subscription }) {
   const chosen = of.choices.find((c) => c.plan_id === plan);
   const name = chosen?.name ?? "";
   const toSay = useToSay(kind === "change plan" && chosen?.charges === true);
-  const asks = kind === "change plan" && of.access_route !== "open" && plan !== of.plan_id;
+  const asks = kind === "change plan" && Boolean(chosen?.decided);
   const make = useMutation({
     mutationFn: () =>
       api.post("/subscriptions/{subscription_id}/moves", {

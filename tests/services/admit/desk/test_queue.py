@@ -6,7 +6,9 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
-from calm_tariff.services.admit import applications, groups, requests, terms_of_use
+from calm_tariff.services.admit import applications, groups, terms_of_use
+from calm_tariff.services.admit.desk import asking, deciding, queue
+from calm_tariff.services.admit.desk.queue import Sought
 from calm_tariff.services.base import stamps
 from calm_tariff.services.compose import products
 from calm_tariff.services.compose.sheet import plans
@@ -16,7 +18,7 @@ from tests.office import Office
 
 
 def names(office: Office, decided: bool = False, **wanted: object) -> list[str]:
-    return [r.consumer for r in requests.desk(office.reviewer, PageQuery(**wanted), decided).rows]
+    return [r.consumer for r in queue.desk(office.reviewer, PageQuery(**wanted), Sought(decided=decided)).rows]
 
 
 def test_who_has_waited_longest_stands_first_and_who_was_decided_last(office: Office) -> None:
@@ -28,14 +30,14 @@ def test_who_has_waited_longest_stands_first_and_who_was_decided_last(office: Of
     assert names(office, sort="consumer") == ["Auks", "Gulls", "Terns"]
     assert names(office, words="GUL") == ["Gulls"] and names(office, words="%") == []
     assert names(office, decided=True) == ["Kayaks", "Ferries"]
-    requests.decide(office.reviewer, asked["Terns"], "declined", "Not for resale.")
-    requests.take_back(office.ctx.acting(members["Auks"]), asked["Auks"])
+    deciding.decide(office.reviewer, asked["Terns"], "declined", "Not for resale.")
+    asking.take_back(office.ctx.acting(members["Auks"]), asked["Auks"])
     assert names(office) == ["Gulls"]
     assert sorted(names(office, decided=True)) == ["Auks", "Ferries", "Kayaks", "Terns"]
-    first, rest = requests.desk(office.reviewer, PageQuery(rows=1), True), []
+    first, rest = queue.desk(office.reviewer, PageQuery(rows=1), Sought(decided=True)), []
     cursor = first.next
     while cursor:
-        page = requests.desk(office.reviewer, PageQuery(rows=1, cursor=cursor), True)
+        page = queue.desk(office.reviewer, PageQuery(rows=1, cursor=cursor), Sought(decided=True))
         rest += [r.consumer for r in page.rows]
         cursor = page.next
     assert [first.rows[0].consumer, *rest] == names(office, decided=True) and first.total == 4
@@ -48,26 +50,26 @@ def test_a_request_says_what_for_and_is_made_once_for_a_product(office: Office) 
     skiff, ketch = office.plans["Skiff"], office.plans["Ketch"]
     for purpose, accepted, field in (("  too short", True, "purpose"), ("A timetable.", False, "terms_accepted")):
         with pytest.raises(Invalid) as refused:
-            requests.ask(own, second, skiff, purpose, accepted)
+            asking.ask(own, second, skiff, purpose, accepted)
         assert refused.value.where == field
     with pytest.raises(Conflict, match="already on Harbour Data · Ketch"):
-        requests.ask(own, one.application, skiff, "To look around.", True)
-    asked = requests.ask(own, second, skiff, "A timetable.", True)
+        asking.ask(own, one.application, skiff, "To look around.", True)
+    asked = asking.ask(own, second, skiff, "A timetable.", True)
     with pytest.raises(Conflict, match="Harbour Data · Skiff is already waiting"):
-        requests.ask(own, second, ketch, "A timetable.", True)
+        asking.ask(own, second, ketch, "A timetable.", True)
     other = office.acting(office.consumers[1])
     with pytest.raises(NotFound):
-        requests.take_back(other, asked.id)
+        asking.take_back(other, asked.id)
     with pytest.raises(NotFound):
-        requests.ask(other, second, ketch, "A timetable.", True)
-    assert requests.take_back(own, asked.id).state == "taken back"
+        asking.ask(other, second, ketch, "A timetable.", True)
+    assert asking.take_back(own, asked.id).state == "taken back"
     with pytest.raises(Conflict):
-        requests.decide(office.reviewer, asked.id, "granted", "")
-    assert requests.ask(own, second, ketch, "A timetable.", True).state == "waiting"
+        deciding.decide(office.reviewer, asked.id, "granted", "")
+    assert asking.ask(own, second, ketch, "A timetable.", True).state == "waiting"
     plans.close(office.manager, skiff)
     third = applications.register(own, "Third", "").id
     with pytest.raises(NotFound):
-        requests.ask(own, third, skiff, "A timetable.", True)
+        asking.ask(own, third, skiff, "A timetable.", True)
 
 
 @pytest.mark.parametrize("hidden", ["plan", "product"])
@@ -83,28 +85,28 @@ def test_one_who_may_not_see_a_plan_or_its_product_cannot_ask_for_it(office: Off
         products.save(office.manager, office.product, 1, replace(typed, groups=[schools.id]))
     application = applications.register(kayaks, "Second", "")
     with pytest.raises(NotFound):
-        requests.ask(kayaks, application.id, office.plans["Skiff"], "To have a look.", True)
+        asking.ask(kayaks, application.id, office.plans["Skiff"], "To have a look.", True)
     application = applications.register(ferries, "Second", "")
-    assert requests.ask(ferries, application.id, office.plans["Skiff"], "To have a look.", True).state == "waiting"
+    assert asking.ask(ferries, application.id, office.plans["Skiff"], "To have a look.", True).state == "waiting"
 
 
 def test_a_decision_is_for_those_who_answer_for_it_and_is_told(office: Office) -> None:
     _, _, request = office.ask("Terns", "Skiff")
     with pytest.raises(NotAllowed):
-        requests.decide(office.finance, request, "granted", "")
+        deciding.decide(office.finance, request, "granted", "")
     with pytest.raises(Invalid, match="say why"):
-        requests.decide(office.reviewer, request, "declined", "  ")
+        deciding.decide(office.reviewer, request, "declined", "  ")
     with pytest.raises(NotFound):
-        requests.decide(office.reviewer, 10**9, "granted", "")
+        deciding.decide(office.reviewer, 10**9, "granted", "")
     before = stamps.number(office.ctx)
-    assert requests.decide(office.reviewer, request, "granted", " Welcome. ").note == "Welcome."
+    assert deciding.decide(office.reviewer, request, "granted", " Welcome. ").note == "Welcome."
     assert stamps.number(office.ctx) > before  # gateways hear of it
     with office.ctx.transaction() as session:
         mail = session.scalars(select(Mail).order_by(Mail.id.desc())).first()
         assert (mail.recipient, mail.subject) == ("terns@consumer.example", "Harbour Data · Skiff: granted")
         assert mail.body.endswith("The reviewer writes: Welcome.\n")
     with pytest.raises(Conflict):
-        requests.decide(office.reviewer, request, "declined", "No.")
+        deciding.decide(office.reviewer, request, "declined", "No.")
 
 
 def test_a_product_that_is_not_on_sale_betrays_nothing_by_its_terms(office: Office) -> None:

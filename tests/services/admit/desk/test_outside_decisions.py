@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from calm_tariff.services.admit import outside_decisions, requests
+from calm_tariff.core.routes import Route
+from calm_tariff.services.admit.desk import asking, outside_decisions
 from calm_tariff.services.base import auditing
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.base.paging import PageQuery
@@ -14,7 +15,7 @@ from tests.office import Office
 @pytest.fixture
 def outside(office: Office) -> Office:
     """The product's requests are decided outside."""
-    office.change_product(access_route="outside")
+    office.change_product(route=Route(otherwise="outside"))
     return office
 
 
@@ -52,7 +53,7 @@ def test_the_first_word_counts(outside: Office, first: str, second: str) -> None
 
 def test_one_that_was_taken_back_meanwhile_stays_so(outside: Office) -> None:
     member, _, request = outside.ask("Anglers", "Ketch")
-    requests.take_back(outside.ctx.acting(member), request)
+    asking.take_back(outside.ctx.acting(member), request)
     before = state(outside, request)
     outside_decisions.decide_outside(outside.ctx, request, "granted", "")
     assert state(outside, request) == before

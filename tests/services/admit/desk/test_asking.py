@@ -10,13 +10,10 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed
-from calm_tariff.services.admit import (
-    applications,
-    credentials,
-    outside_decisions,
-    requests,
-    sign_up,
-)
+from calm_tariff.core.routes import Route
+from calm_tariff.formats.values import write
+from calm_tariff.services.admit import applications, credentials, sign_up
+from calm_tariff.services.admit.desk import asking, deciding, outside_decisions, queue
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base import auditing
@@ -32,33 +29,35 @@ from tests.office import BY_TRANSFER, PASSWORD, Office
 def test_a_request_is_decided_once_with_a_note_by_mail_and_on_the_record(office: Office) -> None:
     member, application, request = office.ask("Anglers", "Ketch")
     with pytest.raises(NotAllowed):
-        requests.decide(office.finance, request, "granted", "")
+        deciding.decide(office.finance, request, "granted", "")
     with pytest.raises(Invalid, match="say why"):
-        requests.decide(office.reviewer, request, "declined", " ")
+        deciding.decide(office.reviewer, request, "declined", " ")
     with pytest.raises(Conflict, match="already waiting"):
-        requests.ask(office.ctx.acting(member), application, office.plans["Skiff"], "Something else.", True)
-    requests.decide(office.reviewer, request, "declined", "Name the source, please.")
+        asking.ask(office.ctx.acting(member), application, office.plans["Skiff"], "Something else.", True)
+    deciding.decide(office.reviewer, request, "declined", "Name the source, please.")
     with pytest.raises(Conflict, match="it is declined"):
-        requests.decide(office.reviewer, request, "granted", "")
+        deciding.decide(office.reviewer, request, "granted", "")
     with office.ctx.transaction() as session:
         letter = session.scalars(select(Mail).order_by(Mail.id.desc())).first()
     assert letter
     assert (letter.recipient, "Name the source, please." in letter.body) == ("anglers@consumer.example", True)
+    assert [p.state for p in applications.own(office.ctx.acting(member))[0].plans] == ["waiting"]  # it may be undone
+    office.clock.forward(minutes=1)
     assert [p.state for p in applications.own(office.ctx.acting(member))[0].plans] == ["declined"]
 
 
 def test_two_people_decide_where_a_product_is_reviewed_twice_and_nobody_here_where_outside(office: Office) -> None:
-    office.change_product(access_route="reviewed twice")
+    office.change_product(route=Route(otherwise="reviewed twice"))
     _, _, request = office.ask("Anglers", "Ketch")
-    assert requests.decide(office.reviewer, request, "granted", "fine").state == "waiting"
+    assert deciding.decide(office.reviewer, request, "granted", "fine").state == "waiting"
     with pytest.raises(Conflict, match="a second person"):
-        requests.decide(office.reviewer, request, "granted", "")
-    done = requests.decide(office.manager, request, "granted", "")
-    assert (done.state, done.first_granted_by, done.decided_by) == ("granted", "Rui", "Ines")
-    office.change_product(access_route="outside")
+        deciding.decide(office.reviewer, request, "granted", "")
+    done = deciding.decide(office.manager, request, "granted", "")
+    assert (done.state, [a.name for a in done.agreed], done.decided_by) == ("granted", ["Rui", "Ines"], "Ines")
+    office.change_product(route=Route(otherwise="outside"))
     _, _, request = office.ask("Divers", "Ketch")
     with pytest.raises(Conflict, match="outside system"):
-        requests.decide(office.reviewer, request, "granted", "")
+        deciding.decide(office.reviewer, request, "granted", "")
     passed = outside_decisions.passed(office.ctx, request)
     assert passed is not None and passed.ticket is None
     outside_decisions.keep_ticket(office.ctx, request, "1000")
@@ -72,10 +71,8 @@ def test_long_names_can_be_asked_with_and_stand_on_the_record_shortened(office: 
     own = office.ctx.acting(sessions.who(office.ctx, MEMBERS, token))
     application = applications.register(own, "A" * 200, "")
     credentials.make_key(own, application.id, "L" * 200)
-    asked = requests.ask(
-        own, application.id, office.plans["Ketch"], "What a long name does.", True, payment=BY_TRANSFER
-    )
-    requests.decide(office.reviewer, asked.id, "granted", "")
+    asked = asking.ask(own, application.id, office.plans["Ketch"], "What a long name does.", True, payment=BY_TRANSFER)
+    deciding.decide(office.reviewer, asked.id, "granted", "")
     entry = next(e for e in auditing.entries(office.manager, PageQuery()).rows if e.action == "asked for access")
     assert len(entry.subject) == 200 and entry.subject.endswith("…")
 
@@ -83,13 +80,13 @@ def test_long_names_can_be_asked_with_and_stand_on_the_record_shortened(office: 
 def test_of_two_who_ask_at_once_for_one_application_one_is_refused(office: Office) -> None:
     member, application, request = office.ask("Anglers", "Ketch")
     own = office.ctx.acting(member)
-    requests.take_back(own, request)
+    asking.take_back(own, request)
     gate = Barrier(4)
 
     def ask(n: int) -> str:
         gate.wait()
         try:
-            return requests.ask(own, application, office.plans["Ketch"], "What they do, again.", True).state
+            return asking.ask(own, application, office.plans["Ketch"], "What they do, again.", True).state
         except Conflict:
             return "refused"
 
@@ -104,19 +101,19 @@ def test_of_two_who_ask_at_once_for_one_application_one_is_refused(office: Offic
 
 def test_two_people_are_told_apart_by_who_they_are_and_a_token_is_none(office: Office) -> None:
     with office.ctx.transaction() as session:
-        session.get_one(Product, office.product).access_route = "reviewed twice"
+        session.get_one(Product, office.product).route = write(Route(otherwise="reviewed twice"))
     _, _, request = office.ask("Anglers", "Ketch")
     rui = office.ctx.acting(Actor("Rui", "reviewer", person_id=1))
     namesake = office.ctx.acting(Actor("Rui", "reviewer", person_id=2))
     renamed = office.ctx.acting(Actor("Rui the Second", "reviewer", person_id=1))
     script = office.ctx.acting(Actor("token Rui's own", "reviewer", token_id=7))
     with pytest.raises(Conflict, match="a service token is none"):
-        requests.decide(script, request, "granted", "")
-    assert requests.decide(rui, request, "granted", "").state == "waiting"
+        deciding.decide(script, request, "granted", "")
+    assert deciding.decide(rui, request, "granted", "").state == "waiting"
     for again in (rui, renamed, script):
         with pytest.raises(Conflict):
-            requests.decide(again, request, "granted", "")
-    assert requests.decide(namesake, request, "granted", "").state == "granted"
+            deciding.decide(again, request, "granted", "")
+    assert deciding.decide(namesake, request, "granted", "").state == "granted"
 
 
 @pytest.mark.parametrize(
@@ -134,6 +131,6 @@ def test_an_expectation_that_means_nothing_asks_for_nothing(
     own = office.acting(office.consumers[0])
     application = applications.register(own, "Second").id
     with pytest.raises(Invalid) as refused:
-        requests.ask(own, application, office.plans["Ketch"], "Many forecasts.", True, expected=expected)
+        asking.ask(own, application, office.plans["Ketch"], "Many forecasts.", True, expected=expected)
     assert refused.value.where == where
-    assert [r.application for r in requests.desk(office.reviewer, PageQuery()).rows] == []
+    assert [r.application for r in queue.desk(office.reviewer, PageQuery()).rows] == []

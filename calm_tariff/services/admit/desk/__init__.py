@@ -1,0 +1,1 @@
+"""The desk: asking for a plan, talking about it, and deciding, here or outside."""
