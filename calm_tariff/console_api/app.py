@@ -14,6 +14,7 @@ from calm_tariff.console_api.admit import (
     questions,
     requests,
     signing_keys,
+    suspending,
     tariff,
     ticket_desk,
 )
@@ -57,6 +58,7 @@ ROUTERS = (
     groups,
     portals,
     letting_in,
+    suspending,
     on_behalf,
     questions,
     requests,

@@ -15,7 +15,13 @@ def _moves(**table: str) -> Moves:
 
 
 API_VERSION = _moves(draft="live", live="sunset", sunset="live, gone", gone="")
-CONSUMER = _moves(waiting="let in, turned away", let_in="closed", turned_away="let in", closed="")
+CONSUMER = _moves(
+    waiting="let in, turned away",
+    let_in="suspended, closed",
+    suspended="let in, closed",
+    turned_away="let in",
+    closed="",
+)
 METER = _moves(active="paused, archived", paused="active, archived", archived="active")
 PLAN = _moves(draft="on sale", on_sale="closed", closed="on sale, withdrawn", withdrawn="")
 # What was granted or declined waits again where that is undone before anybody was told.

@@ -262,3 +262,50 @@ def test_what_is_decided_outside_comes_and_goes_while_the_desk_is_there_and_wait
     assert call_back(product.settings.ticket_desk_secret) == 409
     expect(stands).to_contain_text("It is granted.")
     expect(rui.get_by_text("by the ticket desk", exact=False)).to_be_visible()
+
+
+def test_a_suspended_consumer_is_refused_within_a_second_and_told_why_until_it_is_resumed(
+    people: People, product: Processes
+) -> None:
+    page, tomas = enter(people, "gil@seaholm.example"), people.staff("Tomas")
+    application = page.evaluate("fetch('/portal/api/v1/applications').then(r => r.json()).then(all => all[0].id)")
+    secret = page.evaluate(
+        """async (id) => (await (await fetch(`/portal/api/v1/applications/${id}/keys`, {
+            method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify({label: "second"}),
+        })).json()).secret""",
+        application,
+    )
+
+    def call() -> httpx.Response:
+        address = f"{product.gateway}/sea/v1/buoys/lm-b1/latest"
+        return httpx.get(address, headers={"X-API-Key": secret}, timeout=PATIENCE)
+
+    wait_for(lambda: call().status_code not in (401, 403))
+    tomas.goto("/admit/consumers?words=Seaholm")
+    tomas.get_by_role("link", name="Seaholm Radio").click()
+    tomas.get_by_role("button", name="suspend it").click()
+    dialog = tomas.get_by_role("dialog")
+    expect(dialog).to_contain_text("1 member is told by mail, with your reason.")
+    dialog.get_by_label("Why, for its members").fill("Your program asks without a pause.")
+    assert serious(tomas) == []
+    dialog.get_by_role("button", name="Refuse the calls of Seaholm Radio").click()
+    expect(tomas.get_by_text("no call is let through")).to_be_visible()
+    refused = wait_for(lambda: call() if call().status_code == 403 else None)
+    assert refused.json()["code"] == "consumer-suspended"
+    page.goto("/portal/applications")
+    expect(page.get_by_text("has suspended Seaholm Radio: its calls are refused.")).to_contain_text(
+        "Your program asks without a pause."
+    )
+    assert serious(page) == []
+    note = f"Called them at {time.time_ns()}"
+    tomas.get_by_label("A note for colleagues").fill(note)
+    tomas.get_by_role("button", name="Keep the note").click()
+    expect(tomas.get_by_text(note)).to_be_visible()
+    tomas.get_by_role("button", name="Let its calls through again").click()
+    expect(tomas.get_by_text("It was suspended from")).to_be_visible()
+    assert serious(tomas) == []
+    wait_for(lambda: call().status_code not in (401, 403))
+    page.reload()
+    expect(page.get_by_role("heading", name="My applications")).to_be_visible()
+    expect(page.get_by_text("has suspended")).to_have_count(0)
+    assert note not in page.content()

@@ -14,7 +14,7 @@ from sqlalchemy import select
 
 from calm_tariff.core.periods import SECOND, instant_of
 from calm_tariff.core.routes import Route
-from calm_tariff.services.admit import carrying_over, credentials, overrides
+from calm_tariff.services.admit import carrying_over, credentials, overrides, suspending
 from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.admit.overrides import OverrideTyped
@@ -353,3 +353,25 @@ def test_the_time_from_a_rolling_windows_first_call_is_kept_over_a_restart(here:
         here.restart()
     refused = here.call(one.secret)
     assert (refused.status, refused.headers["retry-after"]) == (429, "40")
+
+
+def test_a_suspended_consumer_is_refused_from_its_instant_to_its_end_whoever_has_heard_of_it(here: Simulated) -> None:
+    one, other = here.office.consumers
+    consumer = one.member.consumer_id or 0
+    assert here.call(one.secret).status == 200
+    here.office.clock.forward(minutes=1)
+    suspending.suspend(here.office.manager, consumer, "They crawl every berth.")
+    began = here.now_us
+    here.learn()
+    refused = here.call(one.secret)
+    assert (refused.status, json.loads(refused.body)["code"]) == (403, "consumer-suspended")
+    assert here.call(other.secret).status == 200
+    assert here.call(one.secret, at_us=began - 1).status == 200  # a call of before is as it was
+    here.office.clock.forward(minutes=5)
+    suspending.resume(here.office.manager, consumer)
+    ended = here.now_us
+    here.learn()
+    assert here.call(one.secret, at_us=ended - 1).status == 403
+    assert here.call(one.secret).status == 200
+    kept = [call.status for call in calls(here) if call.consumer_id == consumer]
+    assert sorted(kept) == [200, 200, 200, 403, 403]

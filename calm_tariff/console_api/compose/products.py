@@ -16,15 +16,15 @@ from calm_tariff.edge.asking import Edition
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.formats.markdown import html
 from calm_tariff.services.base.context import ROLES
-from calm_tariff.services.compose import products
+from calm_tariff.services.compose import products, terms_versions
 from calm_tariff.services.compose.products import (
     TARGET_DAYS,
     CredentialsTyped,
     ProductSummary,
     ProductTyped,
     ProductView,
-    TermsVersion,
 )
+from calm_tariff.services.compose.terms_versions import TermsVersion
 from calm_tariff.store.base.paging import Page, listed
 
 router = APIRouter(tags=["products"], route_class=Again)
@@ -149,4 +149,4 @@ def clone_product(ctx: Asking, product_id: int, wanted: ProductNameIn) -> Produc
 @router.get("/products/{product_id}/terms-of-use")
 def list_terms_of_use(ctx: Asking, product_id: int) -> list[TermsVersion]:
     """All versions of the terms of use, newest first."""
-    return products.terms_versions(ctx, product_id)
+    return terms_versions.of_product(ctx, product_id)

@@ -95,6 +95,7 @@ class Snapshot:
         self.signing_keys = feed.signing_keys
         self.revoked_tokens = feed.revoked_tokens
         self._callers = {c.application_id: c for c in (*feed.callers, *_NOBODY)}
+        self._suspensions = feed.suspensions
         self._feed = feed
         self._named = CountNames(feed)
         self._compilers = {e: Compiler(feed, e, self._named) for e in ENVIRONMENTS}
@@ -162,6 +163,11 @@ class Snapshot:
     ) -> bool:
         """Whether an application's calls on an operation are let through by nothing because a subscription rests."""
         return self._known(application_id, operation_id, environment, credential, at_us).paused
+
+    def suspended(self, consumer_id: int, at_us: int) -> bool:
+        """Whether no call of a consumer is let through at an instant, by the provider's word."""
+        stretches = self._suspensions.get(consumer_id)
+        return stretches is not None and stays.in_force(stretches, at_us) is not None
 
     def _known(
         self, application_id: int, operation_id: int, environment: Environment, credential: str, at_us: int

@@ -84,6 +84,9 @@ def admit(snapshot: Snapshot, routed: Routed) -> Admitted | Refused:
     fault = credentials.out_of_bounds(identity, call.address, routed.operation_id)
     if fault is not None:
         return Refused(routed, fault)
+    if snapshot.suspended(identity.consumer_id, call.at_us):
+        detail = "The provider has suspended this consumer, and told its members why: no call is let through."
+        return Refused(routed, Fault(403, "consumer-suspended", "Suspended", detail, "access"))
     at = (identified.environment, identity.kind, call.at_us)
     access = snapshot.access(identity.application_id, routed.operation_id, *at)
     if access is None and snapshot.paused(identity.application_id, routed.operation_id, *at):

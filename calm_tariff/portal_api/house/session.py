@@ -8,6 +8,7 @@ from pydantic import BaseModel
 from calm_tariff.core.membership import MAY, Act
 from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking, Here
+from calm_tariff.services.admit import suspending
 from calm_tariff.services.admit.members import who_enter
 from calm_tariff.services.admit.portals import look
 from calm_tariff.services.admit.portals.look import Look
@@ -20,12 +21,14 @@ router = APIRouter(route_class=Again)
 
 class Member(BaseModel):
     """Who is signed in; empty where nobody is. With `let_in`, their organisation's own pages open; `may` says what
-    they may do there (core.membership). Of an account that is `closed`, what was is left to be seen."""
+    they may do there (core.membership). Of an account that is `closed`, what was is left to be seen; one that is
+    `suspended` is told why, and its calls are refused."""
 
     name: str
     consumer: str
     let_in: bool
     closed: bool
+    suspended: str
     role: str
     may: list[Act]
     look: Look
@@ -44,6 +47,7 @@ def me(request: Request, ctx: Asking, portal: Here) -> Member:
         consumer=ctx.actor.consumer,
         let_in=ctx.actor.let_in,
         closed=ctx.actor.closed,
+        suspended=suspending.told(ctx),
         role=ctx.actor.membership,
         may=[act for act in MAY if ctx.actor.may(act)],
         look=shown,

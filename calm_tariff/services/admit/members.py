@@ -35,7 +35,7 @@ def _acting(account: Account) -> Actor:
         member_id=member.id,
         consumer_id=consumer.id,
         consumer=consumer.name,
-        let_in=consumer.state in ("let in", "closed"),
+        let_in=consumer.state in ("let in", "suspended", "closed"),
         membership=member.role,
         closed=consumer.state == "closed",
     )

@@ -65,7 +65,7 @@ def applications_of(ctx: Context, portal: PortalAsked, email: str) -> list[Perso
     with ctx.transaction() as session:
         member = session.scalar(select(Member).where(Member.email == email.strip().lower()))
         shown = member is not None and member.left_at is None and member.role in MAY["see credentials"]
-        if member is None or not shown or member.consumer.state != "let in":
+        if member is None or not shown or member.consumer.state not in ("let in", "suspended"):
             return []
         if not portal.serves(session, member.consumer_id):
             return []

@@ -68,21 +68,25 @@ def entries(ctx: Context, wanted: PageQuery) -> Page[Entry]:
     with ctx.transaction() as session:
         asked = replace(wanted, down=not wanted.down)
         found = page(session, query, AuditEntry.id, {"at": AuditEntry.id}, asked)
-        return replace(
-            found,
-            rows=[
-                Entry(
-                    id=e.id,
-                    at=e.at,
-                    actor=e.actor,
-                    action=e.action,
-                    subject_kind=e.subject_kind,
-                    subject_id=e.subject_id,
-                    subject=e.subject,
-                    before=e.before,
-                    after=e.after,
-                    why=e.why,
-                )
-                for e in found.rows
-            ],
-        )
+        return replace(found, rows=[_entry(e) for e in found.rows])
+
+
+def about(session: Session, kind: str, identifier: int, most: int) -> list[Entry]:
+    """What the record has about a thing, the latest first."""
+    query = select(AuditEntry).where(AuditEntry.subject_kind == kind, AuditEntry.subject_id == identifier)
+    return [_entry(e) for e in session.scalars(query.order_by(AuditEntry.id.desc()).limit(most))]
+
+
+def _entry(e: AuditEntry) -> Entry:
+    return Entry(
+        id=e.id,
+        at=e.at,
+        actor=e.actor,
+        action=e.action,
+        subject_kind=e.subject_kind,
+        subject_id=e.subject_id,
+        subject=e.subject,
+        before=e.before,
+        after=e.after,
+        why=e.why,
+    )

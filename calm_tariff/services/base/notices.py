@@ -42,6 +42,8 @@ Kind = Literal[
     "account let in",
     "account turned away",
     "account closed",
+    "account suspended",
+    "account resumed",
     "alert reached",
     "key expires soon",
     "member invited",

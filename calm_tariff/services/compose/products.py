@@ -17,17 +17,15 @@ from calm_tariff.core.routes import Route, with_plans
 from calm_tariff.core.sentences import step_in_words
 from calm_tariff.core.targets import MOST_DAYS
 from calm_tariff.formats.addresses import page_address
-from calm_tariff.formats.letters import Prose
 from calm_tariff.formats.values import write
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
-from calm_tariff.services.base.notices import Notice, members, notify
-from calm_tariff.services.compose import credential_fields, routes, strangers, visibility
+from calm_tariff.services.compose import credential_fields, routes, strangers, terms_versions, visibility
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.compose.meters import Meter, MeterOperation
-from calm_tariff.store.compose.products import Plan, PlanDraft, Product, TermsOfUse
+from calm_tariff.store.compose.products import Plan, PlanDraft, Product
 
 TARGET_DAYS = 2
 
@@ -58,17 +56,6 @@ class CredentialsTyped:
     key_header: str = "X-API-Key"
     key_query: str = ""
     older_fields: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class TermsVersion:
-    """A version of the terms of use, and how many of the product's consumers have accepted it."""
-
-    number: int
-    text: str
-    dated: datetime
-    written_by: str
-    accepted: int
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -171,7 +158,7 @@ def create(ctx: Context, typed: ProductTyped) -> ProductView:
         )
         session.add(product)
         session.flush()
-        _keep_terms(session, ctx, product)
+        terms_versions.keep(session, ctx, product)
         auditing.note(session, ctx, "made a product", ("product", product.id, product.name))
         return view(session, product)
 
@@ -193,8 +180,8 @@ def save(ctx: Context, product_id: int, edition: int, typed: ProductTyped) -> Pr
         if product.terms_of_use != typed.terms_of_use:
             product.terms_of_use, product.terms_dated = typed.terms_of_use, ctx.now
             product.terms_number += 1
-            _keep_terms(session, ctx, product)
-            _ask_again(session, ctx, product)
+            terms_versions.keep(session, ctx, product)
+            terms_versions.ask_again(session, ctx, product)
         product.name, product.description, product.contact = typed.name, typed.description, typed.contact
         product.moves_anew = typed.moves_anew
         product.groups = visibility.named(session, typed.groups)
@@ -273,18 +260,6 @@ def clone(ctx: Context, product_id: int, name: str) -> ProductView:
         made = get(session, copied.id)
         made.route = write(with_plans(typed.route, twins))
         return view(session, made)
-
-
-def terms_versions(ctx: Context, product_id: int) -> list[TermsVersion]:
-    """All versions of a product's terms of use, newest first."""
-    ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
-        accepted = subscribers.accepted_by_version(session, product_id)
-        query = select(TermsOfUse).where(TermsOfUse.product_id == product_id).order_by(TermsOfUse.number.desc())
-        return [
-            TermsVersion(t.number, t.text, t.dated, t.written_by, accepted.get(t.number, 0))
-            for t in session.scalars(query)
-        ]
 
 
 def typed_of(product: Product) -> ProductTyped:
@@ -375,26 +350,6 @@ def _operations(session: Session, typed: ProductTyped) -> list[Operation]:
     if not found or len(found) != len(set(typed.operations)):
         raise Invalid("choose at least one operation that is there", "operations")
     return list(found)
-
-
-def _keep_terms(session: Session, ctx: Context, product: Product) -> None:
-    session.add(
-        TermsOfUse(
-            product_id=product.id,
-            number=product.terms_number,
-            text=product.terms_of_use,
-            dated=product.terms_dated,
-            written_by=ctx.actor.name,
-        )
-    )
-
-
-def _ask_again(session: Session, ctx: Context, product: Product) -> None:
-    """Tell the members of every subscribed consumer that the terms of use have a new version."""
-    told = subscribers.members_of(session, subscribers.consumers_subscribed(session, product.id))
-    fields = {"product": product.name, "terms": Prose(product.terms_of_use)}
-    notice = Notice(kind="terms of use changed", fields=fields, page="/applications")
-    notify(session, ctx, members(told), notice)
 
 
 def _terms(product: ProductView) -> dict[str, object]:

@@ -193,7 +193,7 @@ def look(ctx: Context) -> int:
     """Look at the alerts of every consumer, and tell of those that are reached now; returns of how many. A consumer
     whose alerts cannot be looked at holds up nobody else's."""
     with ctx.transaction() as session:
-        query = select(Alert.consumer_id).join(Consumer).where(Consumer.state == "let in").distinct()
+        query = select(Alert.consumer_id).join(Consumer).where(Consumer.state.in_(("let in", "suspended"))).distinct()
         consumers = session.scalars(query.order_by(Alert.consumer_id)).all()
     return one_by_one(consumers, lambda consumer: _look_at(ctx, consumer))
 

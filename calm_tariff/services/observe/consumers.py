@@ -14,8 +14,14 @@ from calm_tariff.core.errors import NotFound
 from calm_tariff.core.lifecycles import CALLING
 from calm_tariff.core.periods import DAY, HOUR, local_day, moment_of, month_of
 from calm_tariff.core.rating import rate
-from calm_tariff.services.admit import paying
+from calm_tariff.services.admit import consumer_notes, paying, suspending
 from calm_tariff.services.admit.applications import ApplicationView, of_consumer
+from calm_tariff.services.admit.consumer_notes import ConsumerNoteView
+from calm_tariff.services.admit.desk import queue
+from calm_tariff.services.admit.desk.views import RequestView
+from calm_tariff.services.admit.suspending import SuspensionView
+from calm_tariff.services.base import auditing
+from calm_tariff.services.base.auditing import Entry
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.allowances import Gauge
@@ -27,6 +33,9 @@ from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.paging import Page, PageQuery, page
 from calm_tariff.store.compose.products import Plan, Product
 from calm_tariff.store.serve import usage_queries
+
+# Of requests and of the record so many are shown, the latest.
+LATELY = 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +73,10 @@ class ConsumerView:
     applications: list[ApplicationView]
     gauges: list[Gauge]
     invoices: list[InvoiceSummary]
+    requests: list[RequestView]
+    suspensions: list[SuspensionView]
+    notes: list[ConsumerNoteView]
+    record: list[Entry]
     currency: str
     running: Decimal
 
@@ -126,6 +139,10 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
             applications=applications,
             gauges=allowances.of_consumer(session, ctx.now, consumer_id),
             invoices=invoices.of_consumer(session, consumer_id, issued_only=False),
+            requests=queue.of_consumer(session, ctx, consumer_id, LATELY),
+            suspensions=suspending.of_consumer(session, consumer_id),
+            notes=consumer_notes.of_consumer(session, ctx, consumer_id),
+            record=auditing.about(session, "consumer", consumer_id, LATELY),
             currency=provider_of(session).currency,
             running=sum(running, Decimal(0)),
         )

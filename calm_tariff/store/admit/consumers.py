@@ -8,7 +8,7 @@ from sqlalchemy import Column, ForeignKey, String, Table, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.admit.portals import Portal
-from calm_tariff.store.base.columns import Base, Hash, Id, Name, Word
+from calm_tariff.store.base.columns import Base, Hash, Id, Name, Prose, Word
 from calm_tariff.store.compose.groups import ConsumerGroup
 from calm_tariff.store.house.people import Account
 
@@ -31,6 +31,31 @@ class Consumer(Base):
     portal_id: Mapped[int] = mapped_column(ForeignKey("portal.id"), index=True)
     portal: Mapped[Portal] = relationship()
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary="consumer_in_group", order_by="ConsumerGroup.name")
+
+
+class Suspension(Base):
+    """A stretch in which no call of a consumer is let through, by the provider's word, and why."""
+
+    __tablename__ = "suspension"
+    id: Mapped[Id]
+    consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
+    start_at: Mapped[datetime]
+    end_at: Mapped[datetime | None]
+    reason: Mapped[Prose]
+    suspended_by: Mapped[Name]
+    resumed_by: Mapped[str | None] = mapped_column(String(200))
+
+
+class ConsumerNote(Base):
+    """What one of the provider's people noted about a consumer, for colleagues alone."""
+
+    __tablename__ = "consumer_note"
+    id: Mapped[Id]
+    consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
+    at: Mapped[datetime]
+    by: Mapped[Name]
+    identity: Mapped[str] = mapped_column(String(60))
+    text: Mapped[Prose]
 
 
 ConsumerInGroup = Table(

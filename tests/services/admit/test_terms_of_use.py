@@ -5,7 +5,7 @@ from __future__ import annotations
 from calm_tariff.services.admit import (
     terms_of_use,
 )
-from calm_tariff.services.compose import products
+from calm_tariff.services.compose import terms_versions
 from tests.office import Office
 
 
@@ -16,7 +16,7 @@ def test_new_terms_of_use_are_a_version_that_subscribers_are_asked_to_accept(off
     assert [(t.product, t.number) for t in terms_of_use.to_accept(ferries)] == [("Harbour Data", 2)]
     terms_of_use.accept_terms(ferries, "harbour-data")
     assert terms_of_use.to_accept(ferries) == []
-    versions = products.terms_versions(office.manager, office.product)
+    versions = terms_versions.of_product(office.manager, office.product)
     assert [(v.number, v.text, v.accepted) for v in versions] == [
         (2, "Name the source, twice.", 1),
         (1, "Name the source.", 2),

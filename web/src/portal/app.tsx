@@ -62,6 +62,7 @@ export function App() {
           <main className="mx-auto w-full max-w-[1200px] flex-1 px-6 pt-6 pb-16">
             {member.name && !member.let_in && <NotLetIn me={member} />}
             {member.closed && <Closed me={member} />}
+            {member.suspended && <Suspended me={member} />}
             <Boundary at={pathname}>
               <Suspense fallback={<Waiting words="Opening the page" />}>
                 <Routes>
@@ -140,6 +141,15 @@ function Closed({ me }: { me: Member }) {
   return (
     <p role="status" className="mb-6 bg-(--portal-tint) px-4 py-3">
       The account of {me.consumer} is closed. Its usage, calls and invoices are left to be seen.
+    </p>
+  );
+}
+
+/** What is read where the organisation's calls are refused. */
+function Suspended({ me }: { me: Member }) {
+  return (
+    <p role="status" className="mb-6 bg-(--portal-tint) px-4 py-3">
+      {me.look.provider} has suspended {me.consumer}: its calls are refused. “{me.suspended}”
     </p>
   );
 }

@@ -90,6 +90,13 @@ def _sought(ctx: Context, sought: Sought) -> list[ColumnElement[bool]]:
     return found
 
 
+def of_consumer(session: Session, ctx: Context, consumer_id: int, most: int) -> list[RequestView]:
+    """A consumer's requests, the latest first."""
+    query = select(AccessRequest).join(Application, Application.id == AccessRequest.application_id)
+    query = query.where(Application.consumer_id == consumer_id).order_by(AccessRequest.id.desc()).limit(most)
+    return [view(request, ctx.now) for request in session.scalars(query)]
+
+
 def waiting(session: Session) -> int:
     """How many requests wait on the desk."""
     return session.scalar(select(func.count()).where(AccessRequest.state == "waiting")) or 0

@@ -68,5 +68,7 @@ export const STALE = {
   invitation: ["/portals/{portal_id}/invitations"],
   question: ["/questions", "/counts", "/today"],
   declineReasons: ["/decline-reasons"],
+  suspension: ["/consumers", "/consumers/{consumer_id}"],
+  note: ["/consumers/{consumer_id}"],
   answer: ["/consumers", "/consumers/{consumer_id}", "/today"],
 } satisfies Record<string, (Read<paths> | List<paths>)[]>;

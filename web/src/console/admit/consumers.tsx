@@ -10,7 +10,9 @@ import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../lately";
 import { ListPage, useList } from "../list";
 import { LettingIn } from "./letting-in";
+import { Notes } from "./notes";
 import { Overrides } from "./overrides";
+import { Suspension } from "./suspension";
 
 export function Consumers() {
   const list = useList("/consumers", (query) => api.get("/consumers", { params: { query } }));
@@ -90,7 +92,8 @@ export function Consumer() {
         </>
       }
     >
-      {c.line.state !== "let in" && <LettingIn consumer={c} />}
+      {["waiting", "turned away"].includes(c.line.state) && <LettingIn consumer={c} />}
+      <Suspension of={c} />
       <Section title="Allowances">
         {c.gauges.map((g) => (
           <div key={g.subscription_id + g.name} className="border-b border-line-soft py-2.5">
@@ -115,7 +118,7 @@ export function Consumer() {
               {a.plans.map((p, n) => (
                 <span key={`${p.request_id}-${p.subscription_id}`}>
                   {n > 0 && "; "}
-                  {p.product} · {p.plan},{" "}
+                  {p.product} · {p.plan}, {p.state} since {dayAndYear(p.since)},{" "}
                   <Link
                     className="figure-link"
                     to={
@@ -124,9 +127,8 @@ export function Consumer() {
                         : `/admit/desk/${p.request_id}`
                     }
                   >
-                    {p.state}
-                  </Link>{" "}
-                  since {dayAndYear(p.since)}
+                    {p.subscription_id ? "its history" : "the request"}
+                  </Link>
                 </span>
               ))}
             </span>
@@ -156,6 +158,17 @@ export function Consumer() {
         ))}
       </Section>
       <Overrides consumer={c} />
+      <Section title="Requests">
+        {c.requests.length === 0 && <p className="py-2 text-soft">It has asked for nothing yet.</p>}
+        {c.requests.map((r) => (
+          <p key={r.id} className="border-b border-line-soft py-1.5">
+            <Link className="figure-link" to={`/admit/desk/${r.id}`}>
+              {r.application} for {r.product} · {r.plan}
+            </Link>
+            : {r.state} <span className="text-soft">since {dayAndYear(r.decided_at ?? r.created_at)}</span>
+          </p>
+        ))}
+      </Section>
       <Section title="Invoices">
         {c.invoices.length === 0 && <p className="py-2 text-soft">None yet; a charge run makes them.</p>}
         {c.invoices.length > 0 && (
@@ -183,6 +196,22 @@ export function Consumer() {
             ]}
           />
         )}
+      </Section>
+      <Section title="Notes inside">
+        <Notes of={c} />
+      </Section>
+      <Section title="On the record">
+        {c.record.map((e) => (
+          <p key={e.id} className="border-b border-line-soft py-1.5">
+            {e.actor} {e.action} <span className="text-soft">{dayAndMinute(e.at)}</span>
+            {e.why && <span className="text-soft"> “{e.why}”</span>}
+          </p>
+        ))}
+        <p className="py-1.5">
+          <Link className="figure-link" to={`/record?words=${encodeURIComponent(c.line.name)}`}>
+            All of it
+          </Link>
+        </p>
       </Section>
     </Page>
   );
