@@ -54,10 +54,11 @@ def just_decided(page: Page, name: str) -> Locator:
 
 def test_two_people_agree_and_neither_once_more_nor_another_role_counts(people: People) -> None:
     name = f"Twice {time.time_ns()}"
-    _, request = asked(enter(people, "olga@grebe.example"), name, "chart-tiles", "Ketch")
+    page = enter(people, "olga@grebe.example")
+    _, request = asked(page, name, "chart-tiles", "Ketch")
     rui, ines, tomas = people.staff("Rui"), people.staff("Ines"), people.staff("Tomas")
-    for page in (rui, ines):
-        page.goto(f"/admit/desk/{request}")
+    for reviewer in (rui, ines):
+        reviewer.goto(f"/admit/desk/{request}")
     expect(rui.get_by_role("status")).to_have_text("Ines has it open, too.")
     expect(rui.get_by_text("Two people decide.")).to_be_visible()
     rui.get_by_label("Words for the consumer").fill("The source is named.")
@@ -74,6 +75,9 @@ def test_two_people_agree_and_neither_once_more_nor_another_role_counts(people: 
     ines.keyboard.press("g")
     expect(ines).to_have_url(re.compile(r"/admit/desk$"))
     expect(just_decided(ines, name)).to_contain_text("Granted")
+    just_decided(ines, name).get_by_role("button", name="Undo").click()
+    expect(ines.get_by_role("row").filter(has_text=name)).to_contain_text("needs a reviewer")
+    page.request.delete(f"/portal/api/v1/requests/{request}")
 
 
 def test_a_question_goes_back_is_answered_and_brings_the_request_back(people: People, product: Processes) -> None:

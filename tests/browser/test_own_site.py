@@ -69,12 +69,15 @@ def test_a_plan_is_chosen_at_the_site_and_documentation_shows_the_reader_s_keys(
     ines.get_by_role("button", name="make a secret for it").click()
     secret = ines.get_by_role("status").get_by_text(re.compile("^whsec_")).inner_text()
     tell(product, ines, secret)
+    sheet = ines.request.get("/api/v1/products").json()["rows"]
+    tiles = next(p["id"] for p in sheet if p["name"] == "Chart Tiles")
+    route = ines.request.get(f"/api/v1/products/{tiles}").json()["route"]
     ines.goto("/compose/products")
     ines.get_by_role("link", name="Chart Tiles").first.click()
     ines.get_by_role("button", name="product and terms of use").click()
     dialog = ines.get_by_role("dialog", name="Chart Tiles")
     dialog.get_by_label("Plans are chosen at a page of your own").fill(f"{product.standins}/own-site")
-    dialog.get_by_label("Access is").select_option("open: granted at once")
+    dialog.get_by_label("Rule 1: are").select_option("granted at once")
     dialog.get_by_role("button", name="Save").click()
     expect(dialog).to_have_count(0)
 
@@ -95,9 +98,7 @@ def test_a_plan_is_chosen_at_the_site_and_documentation_shows_the_reader_s_keys(
     unsigned = page.request.post("/portal/api/v1/personal", data={"email": "marta@driftline.example"})
     assert unsigned.status == 401
 
-    sheet = ines.request.get("/api/v1/products").json()["rows"]
-    tiles = next(p["id"] for p in sheet if p["name"] == "Chart Tiles")
     kept = ines.request.get(f"/api/v1/products/{tiles}").json()
-    back = {**kept, "groups": kept["group_ids"], "route": {"otherwise": "reviewed twice"}, "subscribing_site": ""}
+    back = {**kept, "groups": kept["group_ids"], "route": route, "subscribing_site": ""}
     header = {"If-Match": f'"{kept["edition"]}"'}
     assert ines.request.put(f"/api/v1/products/{tiles}", data=back, headers=header).ok
