@@ -90,7 +90,7 @@ def subscribe(
             raise NotFound("there is no such application", str(application_id))
         own = _for(session, ctx, application.consumer_id)
         asked = asking.ask(own, application_id, plan_id, purpose, True, expected=expected, payment=payment)
-        if asked.state != "waiting" or asked.needs != "a reviewer":
+        if asked.state != "waiting" or asked.step != "reviewed" or not asked.last:
             return asked
         return deciding.decide(ctx.joining(session), asked.id, "granted", "Chosen at our own site.")
 

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.core.lifecycles import ON_THE_DESK, REQUEST, move
 from calm_tariff.core.moves import When
-from calm_tariff.core.periods import local_day
+from calm_tariff.core.periods import instant_of, local_day
 from calm_tariff.core.routes import WHO_REVIEW, Hand, Way, seat_of
 from calm_tariff.core.sentences import seats_in_words
 from calm_tariff.formats.values import write
@@ -59,9 +59,7 @@ def decide(
         request = held(session, ctx, request_id)
         if request is None:
             raise NotFound("there is no such request", str(request_id))
-        if ctx.actor.role not in WHO_REVIEW | set(way_of(request).roles):
-            waits = seats_in_words(needed(request)) or "nobody here"
-            raise NotAllowed(f"it waits for {waits}; you are {ctx.actor.role}")
+        refuse_others(ctx, request)
         editions.refuse_stale(ctx, request, edition)
         if request.state == "passed to outside":
             raise Conflict("is decided in the outside system, not here", "the request")
@@ -73,6 +71,13 @@ def decide(
         else:
             _agree(session, ctx, request, note.strip(), grant)
         return view(request, ctx.now)
+
+
+def refuse_others(ctx: Context, request: AccessRequest) -> None:
+    """Refuse whoever has no say in a request. Raises `NotAllowed`."""
+    if ctx.actor.role not in WHO_REVIEW | set(way_of(request).roles):
+        waits = seats_in_words(needed(request)) or "nobody here"
+        raise NotAllowed(f"it waits for {waits}; you are {ctx.actor.role}")
 
 
 def _agree(session: Session, ctx: Context, request: AccessRequest, note: str, typed: Grant | None) -> None:
@@ -154,11 +159,13 @@ def carry_out(
 ) -> None:
     """Do what was decided: a grant subscribes the application, or moves it; either is told, once it cannot be undone
     any more."""
-    before = request.state
+    before, asked_back = request.state, request.asked_back_at
     request.state = move(REQUEST, "the request", request.state, decision)
     request.decided_at, request.decided_by = ctx.now, ctx.actor.name
     request.note, request.reason, request.asked_back_at = note, reason, None
-    undo: dict[str, Any] = {"state": before, "plan_id": request.plan_id}
+    undo: dict[str, Any] = {"state": before, "plan_id": request.plan_id, "asked_back_us": None}
+    if asked_back is not None:
+        undo["asked_back_us"] = instant_of(asked_back)
     if undoable:
         ctx = ctx.holding_back(Holding(cause_of(request), ctx.now + UNDO))
     said = "; ".join(grants.in_words(session, request, grant)) if decision == "granted" else ""

@@ -65,5 +65,6 @@ def _carry_out(ctx: Context, request_id: int, decision: Decision, note: str) -> 
     with ctx.transaction() as session:
         request = held(session, ctx, request_id)
         if request is not None and request.state == "passed to outside":
-            request.edition += 1
-            carry_out(session, ctx.acting(Actor(DESK)), request, decision, note)
+            with session.begin_nested():  # what cannot be made leaves nothing behind
+                request.edition += 1
+                carry_out(session, ctx.acting(Actor(DESK)), request, decision, note)

@@ -21,6 +21,7 @@ from calm_tariff.formats.values import load, read
 from calm_tariff.services.admit import paying
 from calm_tariff.services.admit.desk import expectations, outside_decisions
 from calm_tariff.services.admit.desk.conversation import DESK, LONGEST, keep, tell_consumer
+from calm_tariff.services.admit.desk.deciding import held
 from calm_tariff.services.admit.desk.views import subject
 from calm_tariff.services.base import auditing, webhooks
 from calm_tariff.services.base.context import Actor, Context, provider_of
@@ -123,7 +124,7 @@ def receive(ctx: Context, secret: str, body: bytes, fields: Mapping[str, str]) -
         made = insert(ReceivedWebhook).values(id=event_id, received_at=ctx.now)
         if session.connection().execute(made.prefix_with("IGNORE")).rowcount == 0:
             raise Conflict("was taken already", event_id)
-        request = locked(session, AccessRequest, _request_id(of.reference))
+        request = held(session, desk, _request_id(of.reference))
         if request is None or request.told_outside is None or request.ticket not in (None, of.ticket):
             raise NotFound("is no ticket of a request here", of.ticket)
         joined = desk.joining(session)

@@ -10,12 +10,13 @@ from sqlalchemy.orm import Session
 from calm_tariff.core import stays
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.lifecycles import REQUEST, move
+from calm_tariff.core.periods import moment_of
 from calm_tariff.services.admit import moves, timelines
 from calm_tariff.services.admit.desk.conversation import keep
-from calm_tariff.services.admit.desk.deciding import cause_of
+from calm_tariff.services.admit.desk.deciding import cause_of, refuse_others
 from calm_tariff.services.admit.desk.views import RequestView, subject, view
 from calm_tariff.services.base import auditing, notices, stamps
-from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.store.admit.requests import AccessRequest, RequestAgreement
 from calm_tariff.store.admit.subscriptions import Subscription, SubscriptionOverride, TrialHad
 from calm_tariff.store.base.locking import locked
@@ -24,21 +25,23 @@ from calm_tariff.store.compose.products import Plan
 
 def undo(ctx: Context, request_id: int) -> RequestView:
     """Take back what was decided: the request waits as before, and nobody hears of it. A subscription that began with
-    it is over, and what was called meanwhile is free; one that was moved goes on where it was. Raises `NotFound`, or
-    `Conflict` where everybody has been told."""
-    ctx.actor.must_be("reviewer", "product manager", "finance", "operations")
+    it is over, and what was called meanwhile is free; one that was moved goes on where it was. Raises `NotFound`,
+    `NotAllowed`, or `Conflict` where everybody has been told, or its owner has moved the subscription once more."""
+    ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
         stamps.hold(session, ctx, stamps.SHIPPING)
         request = _decided(session, ctx, request_id)
         kept: dict[str, Any] = request.undo or {}
         decided = request.state
         move(REQUEST, "the request", decided, "waiting")
-        request.state, request.plan = kept["state"], session.get_one(Plan, kept["plan_id"])
         _undo_subscription(session, ctx, request, kept)
+        request.state, request.plan = kept["state"], session.get_one(Plan, kept["plan_id"])
         mine = select(RequestAgreement.id).where(RequestAgreement.request_id == request.id)
         last = session.scalar(mine.order_by(RequestAgreement.id.desc()).limit(1)) if decided == "granted" else None
         session.execute(delete(RequestAgreement).where(RequestAgreement.id == last))
         session.expire(request, ["agreed"])
+        asked_back = kept["asked_back_us"]
+        request.asked_back_at = None if asked_back is None else moment_of(asked_back)
         request.decided_at = request.decided_by = request.undo = request.undo_until = None
         request.note = request.reason = ""
         request.edition += 1
@@ -52,7 +55,7 @@ def undo(ctx: Context, request_id: int) -> RequestView:
 def tell_now(ctx: Context, request_id: int) -> RequestView:
     """Tell of a decision at once; it cannot be undone any more. Raises `NotFound`, `Conflict` where that is so
     already."""
-    ctx.actor.must_be("reviewer", "product manager", "finance", "operations")
+    ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
         request = _decided(session, ctx, request_id)
         request.undo = request.undo_until = None
@@ -65,6 +68,7 @@ def _decided(session: Session, ctx: Context, request_id: int) -> AccessRequest:
     request = locked(session, AccessRequest, request_id)
     if request is None:
         raise NotFound("there is no such request", str(request_id))
+    refuse_others(ctx, request)
     if request.undo_until is None or request.undo_until <= ctx.now:
         raise Conflict("everybody has been told by now", "the request")
     return request
@@ -88,6 +92,7 @@ def _undo_subscription(session: Session, ctx: Context, request: AccessRequest, k
     if moved is not None:
         subscription = locked(session, Subscription, moved["subscription"])
         assert subscription is not None
+        _refuse_moved_again(subscription, request, moved["when"])
         moves.restore(session, ctx, subscription, moved["when"], moved["before"])
     if kept.get("override") is not None:
         override = locked(session, SubscriptionOverride, kept["override"])
@@ -95,3 +100,14 @@ def _undo_subscription(session: Session, ctx: Context, request: AccessRequest, k
             override.lifted_at, override.lifted_by = ctx.now, ctx.actor.name
     if began is not None or moved is not None:
         stamps.touch(session, ctx)
+
+
+def _refuse_moved_again(subscription: Subscription, request: AccessRequest, when: str) -> None:
+    """Refuse to undo a move after which its owner has made another. Raises `Conflict`."""
+    coming = subscription.coming
+    as_decided = subscription.plan_id == request.plan_id and coming is None
+    if when == "later":
+        stays_on = coming is None and subscription.state == "trial"  # what follows a trial is kept in its stays
+        as_decided = stays_on or (coming is not None and coming.plan_id == request.plan_id)
+    if subscription.state == "ended" or not as_decided:
+        raise Conflict("its owner has moved it once more since", "the subscription")

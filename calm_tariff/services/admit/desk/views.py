@@ -32,7 +32,8 @@ class RequestView:
     subscription says from which plan, and when: `now` or `later` (core.moves). `pays` is how the consumer pays, in
     words; "" where it has not said so.
 
-    `step` is how it is decided, `way` says so in words, and `needs` whose agreement is still needed. `weight` is what a
+    `step` is how it is decided, `way` says so in words, and `needs` whose agreement is still needed; with `last`, the
+    next one is enough. `weight` is what a
     month of it was expected to be charged, before tax. `due_at` is by when it is to be answered: while it is asked
     back, later by as long as that takes. Until `undo_until` its decision can be undone; nobody has been told of it yet.
     """
@@ -63,6 +64,7 @@ class RequestView:
     step: str
     way: str
     needs: str
+    last: bool
     agreed: list[AgreementView]
     ticket: str | None
     ticket_state: str
@@ -137,6 +139,7 @@ def view(r: AccessRequest, now: datetime) -> RequestView:
         step=way.step,
         way=way_in_words(way),
         needs=seats_in_words(needed(r)),
+        last=len(needed(r)) <= 1,
         agreed=[AgreementView(each.name, each.seat, each.note, each.at) for each in r.agreed],
         ticket=r.ticket,
         ticket_state=r.ticket_state,

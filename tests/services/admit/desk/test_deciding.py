@@ -11,10 +11,11 @@ from sqlalchemy import select
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, Stale
 from calm_tariff.core.routes import Agreement, Route, Rule
 from calm_tariff.services.admit import applications
-from calm_tariff.services.admit.desk import asking, deciding, own_requests, undoing
+from calm_tariff.services.admit.desk import asking, conversation, deciding, own_requests, undoing
 from calm_tariff.services.admit.desk.grants import Grant, OwnLimit
 from calm_tariff.services.base import own_notices
 from calm_tariff.services.base.context import Actor
+from calm_tariff.services.observe import request_in_view
 from calm_tariff.store.admit.subscriptions import Subscription, SubscriptionOverride, TrialHad
 from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.base.record import Mail
@@ -149,6 +150,50 @@ def test_an_undone_decline_waits_again_and_may_be_granted(office: Office) -> Non
     assert deciding.decide(office.reviewer, request, "granted").state == "granted"
     office.clock.forward(minutes=2)
     assert [subject for subject, _ in letters(office)][-1] == "Harbour Data · Ketch: granted"
+
+
+def test_what_was_asked_back_when_it_was_declined_rests_again_once_that_is_undone(office: Office) -> None:
+    _, _, request = office.ask("Anglers", "Ketch")
+    conversation.ask_back(office.reviewer, request, "What for?")
+    due = request_in_view.one(office.reviewer, request).request.due_at
+    assert due is not None
+    deciding.decide(office.reviewer, request, "declined", "Never mind.")
+    office.clock.forward(seconds=20)
+    assert undoing.undo(office.reviewer, request).state == "asked back"
+    office.clock.forward(hours=1)
+    rests = request_in_view.one(office.reviewer, request).request.due_at
+    assert rests == due + timedelta(hours=1, seconds=20)
+
+
+def test_who_has_no_say_in_a_decision_does_not_undo_it_or_tell_of_it(office: Office) -> None:
+    _, _, request = office.ask("Anglers", "Ketch")
+    deciding.decide(office.reviewer, request, "granted")
+    for role in ("operations", "finance"):
+        for act in (undoing.undo, undoing.tell_now):
+            with pytest.raises(NotAllowed):
+                act(office.ctx.acting(Actor("Somebody", role)), request)
+    assert undoing.undo(office.manager, request).state == "waiting"
+
+
+@pytest.mark.parametrize("when", ["now", "later"])
+def test_a_move_after_which_its_owner_made_another_is_not_undone(office: Office, when: str) -> None:
+    one = office.consumers[0]
+    own = office.acting(one)
+    wanted = asking.MoveAsked(
+        kind="change plan",
+        when=when,  # type: ignore[arg-type]
+        plan_id=office.plans["Skiff"],
+        purpose="We fetch less in winter.",
+    )
+    asked = asking.ask_to_move(own, one.subscription, wanted)
+    assert asked is not None
+    deciding.decide(office.reviewer, asked.id, "granted")
+    asking.ask_to_move(own, one.subscription, asking.MoveAsked(kind="end", when="later"))
+    with pytest.raises(Conflict, match="moved it once more"):
+        undoing.undo(office.reviewer, asked.id)
+    with office.ctx.transaction() as session:
+        coming = session.get_one(Subscription, one.subscription).coming
+        assert coming is not None and coming.kind == "end"
 
 
 def test_it_can_be_told_at_once_and_is_not_to_be_undone_then(office: Office) -> None:

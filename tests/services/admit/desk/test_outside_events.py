@@ -202,3 +202,17 @@ def test_ids_are_kept_for_as_long_as_they_could_be_sent_again(outside: Office) -
     outside.clock.forward(hours=2)
     outside_events.forget(outside.ctx)
     call_back(outside, request, "ticket.opened")
+
+
+def test_a_move_that_cannot_be_made_any_more_is_declined_and_says_why(office: Office) -> None:
+    one = office.consumers[0]
+    office.change_product(route=Route(otherwise="outside"))
+    wanted = asking.MoveAsked(kind="change plan", plan_id=office.plans["Skiff"], purpose="We fetch less in winter.")
+    asked = asking.ask_to_move(office.acting(one), one.subscription, wanted)
+    assert asked is not None and asked.state == "passed to outside"
+    asking.ask_to_move(office.acting(one), one.subscription, asking.MoveAsked(kind="end"))
+    call_back(office, asked.id, "ticket.decided", decision="granted", note="Fine.")
+    seen = request_in_view.one(office.manager, asked.id).request
+    assert seen.state == "declined" and seen.note.startswith("Fine. It cannot be made any more")
+    kinds = [m.kind for m in request_in_view.one(office.manager, asked.id).messages]
+    assert kinds.count("declined") == 1 and "granted" not in kinds

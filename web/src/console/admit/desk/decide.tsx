@@ -56,7 +56,7 @@ export function Decide({ of }: { of: Whole }) {
   const decline = () => (words || reason ? decide.mutate({ decision: "declined" }) : field.current?.focus());
   const askBack = () => (words ? ask.mutate() : field.current?.focus());
   useKeys(busy ? {} : { g: grant, d: decline, a: askBack });
-  const several = r.needs.includes(" and ") || r.needs.startsWith("two");
+  const several = !r.last;
   return (
     <section className="mt-5 max-w-[680px] border-t border-line pt-4" aria-label="Decide">
       <h2 className="sr-only">Decide</h2>
