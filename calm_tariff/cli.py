@@ -161,6 +161,13 @@ def _token(chosen: argparse.Namespace) -> int:
     return 0
 
 
+def _roles(_: argparse.Namespace) -> int:
+    from calm_tariff.web import roles_page
+
+    print(roles_page(), end="")
+    return 0
+
+
 def _openapi(chosen: argparse.Namespace) -> int:
     from calm_tariff.web import write_openapi
 
@@ -181,6 +188,7 @@ _COMMANDS: dict[str, tuple[str, Callable[[argparse.Namespace], int]]] = {
     "gateway": ("only the gateway", _gateway),
     "standins": ("only the stand-ins", _standins),
     "worker": ("only the worker", _worker),
+    "roles": ("print who may use which route of the console's API", _roles),
     "openapi": ("write the OpenAPI documents into a folder", _openapi),
 }
 

@@ -19,6 +19,7 @@ from starlette.routing import Mount, Route
 from starlette.staticfiles import StaticFiles
 
 from calm_tariff.console_api import app as console
+from calm_tariff.console_api import roles
 from calm_tariff.core import portals
 from calm_tariff.core.errors import NotFound
 from calm_tariff.edge.guard import Guard
@@ -174,3 +175,9 @@ def write_openapi(folder: Path) -> None:
     for name, made in (("console", console.create_app), ("portal", portal.create_app)):
         document = made(ctx, settings_now()).openapi()
         (folder / f"{name}.json").write_text(json.dumps(document, indent=1, sort_keys=True))
+
+
+def roles_page() -> str:
+    """Which role may use which route of the console's API, as a page."""
+    ctx: Any = None
+    return roles.page(console.create_app(ctx, settings_now()).openapi())

@@ -1,0 +1,189 @@
+"""Which role may use which route of the console's API: one table, to which the tests hold every route, and from which
+`docs/roles.md` is made (`./calm roles`)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from calm_tariff.services.base.context import ROLES
+
+EVERYBODY = frozenset(ROLES)
+MANAGER = frozenset({"product manager"})
+REVIEWER = frozenset({"reviewer"})
+OPERATIONS = frozenset({"operations"})
+FINANCE = frozenset({"finance"})
+
+# Every role may use what is not named here; reading is everybody's.
+_NAMED: tuple[tuple[frozenset[str], str], ...] = (
+    (
+        MANAGER,
+        """
+        POST /apis
+        PUT /apis/{version_id}
+        POST /apis/{version_id}/groups
+        POST /apis/{version_id}/operations
+        POST /apis/{version_id}/operations/trying
+        POST /apis/{version_id}/release-notes
+        PUT /apis/{version_id}/state
+        POST /documents
+        DELETE /documents/{reading_id}
+        POST /documents/{reading_id}/as-new
+        POST /documents/{reading_id}/to/{version_id}
+        POST /meters
+        PUT /meters/{meter_id}
+        POST /meters/{meter_id}/clone
+        PUT /meters/{meter_id}/state
+        DELETE /operations/{operation_id}
+        PUT /operations/{operation_id}
+        PUT /operations/{operation_id}/answers
+        DELETE /plans/{plan_id}
+        POST /plans/{plan_id}/close
+        DELETE /plans/{plan_id}/draft
+        PUT /plans/{plan_id}/draft
+        PUT /plans/{plan_id}/groups
+        PUT /plans/{plan_id}/name
+        POST /plans/{plan_id}/reopen
+        POST /plans/{plan_id}/withdraw
+        POST /portals
+        DELETE /portals/{portal_id}
+        PUT /portals/{portal_id}
+        DELETE /portals/{portal_id}/documentation-secret
+        POST /portals/{portal_id}/documentation-secret
+        PUT /portals/{portal_id}/own-site
+        DELETE /portals/{portal_id}/pictures/{kind}
+        PUT /portals/{portal_id}/pictures/{kind}
+        DELETE /portals/{portal_id}/sign-in
+        PUT /portals/{portal_id}/sign-in
+        POST /products
+        PUT /products/{product_id}
+        POST /products/{product_id}/clone
+        PUT /products/{product_id}/credentials
+        PUT /products/{product_id}/order
+        POST /products/{product_id}/plans
+        POST /products/{product_id}/publish
+        DELETE /release-notes/{note_id}
+        PUT /release-notes/{note_id}
+        POST /tariff/apply
+        """,
+    ),
+    (
+        MANAGER | REVIEWER,
+        """
+        POST /applications/{application_id}/subscriptions
+        POST /consumers
+        POST /consumers/{consumer_id}/answer
+        POST /consumers/{consumer_id}/applications
+        PUT /decline-reasons
+        POST /groups
+        PUT /groups/{group_id}
+        DELETE /portals/{portal_id}/invitations
+        POST /portals/{portal_id}/invitations
+        DELETE /requests/{request_id}/decision
+        POST /requests/{request_id}/decision
+        PUT /requests/{request_id}/hands
+        POST /requests/{request_id}/messages
+        POST /requests/{request_id}/question
+        POST /requests/{request_id}/telling
+        """,
+    ),
+    (
+        MANAGER | OPERATIONS,
+        """
+        PUT /apis/{version_id}/forwarding
+        DELETE /consumers/{consumer_id}/suspension
+        PUT /consumers/{consumer_id}/suspension
+        POST /issuers
+        PUT /issuers/{issuer_id}
+        POST /jobs/{job_id}/again
+        PUT /limits
+        DELETE /overrides/{override_id}
+        POST /subscriptions/{subscription_id}/overrides
+        """,
+    ),
+    (
+        MANAGER | REVIEWER | OPERATIONS,
+        """
+        POST /questions/{question_id}/hide
+        POST /questions/{question_id}/let-stand
+        POST /questions/{question_id}/show
+        """,
+    ),
+    (
+        OPERATIONS,
+        """
+        POST /signing-keys
+        """,
+    ),
+    (
+        FINANCE,
+        """
+        POST /invoices/issue
+        POST /periods/{start}/run
+        """,
+    ),
+)
+MAY: Mapping[str, frozenset[str]] = {
+    route.strip(): roles for roles, text in _NAMED for route in text.strip().splitlines()
+}
+# Somebody's own: for a person who is signed in, whatever their role, and for no service token.
+OWN = frozenset(
+    {
+        "GET /sessions",
+        "DELETE /sessions",
+        "DELETE /sessions/{session_id}",
+        "GET /address",
+        "PUT /address",
+        "PUT /password",
+        "GET /second-factor",
+        "POST /second-factor",
+        "POST /second-factor/confirm",
+        "POST /second-factor/end",
+        "POST /second-factor/recovery-codes",
+        "GET /passkeys",
+        "POST /passkeys",
+        "POST /passkeys/begin",
+        "POST /passkeys/{passkey_id}/end",
+        "POST /service-tokens",
+    }
+)
+# Who comes in here is known by something else, or by nothing yet.
+OUTSIDE = frozenset({"POST /ticket-desk/events"})
+# A request's route may give others a say in it (core.routes).
+ALSO_WHO_MUST_AGREE = frozenset(
+    f"{method} /requests/{{request_id}}/{part}"
+    for method, part in (("POST", "decision"), ("DELETE", "decision"), ("POST", "telling"))
+)
+
+
+def may(route: str) -> frozenset[str]:
+    """The roles that may use a route, told as `METHOD /path`."""
+    return MAY.get(route, EVERYBODY)
+
+
+def page(document: Mapping[str, Any]) -> str:
+    """The table as a page, of the API's own OpenAPI document."""
+    rows = [
+        f"| `{route}` | {summary} | {' | '.join('yes' if role in may(route) else '' for role in ROLES)} |"
+        for route, summary in _described(document)
+        if route in MAY
+    ]
+    return _HEAD + "\n".join(rows) + "\n"
+
+
+def _described(document: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+    for path, methods in sorted(document["paths"].items()):
+        for method, operation in methods.items():
+            words = str(operation.get("description", "")).split("\n\n")[0].replace("\n", " ")
+            yield f"{method.upper()} {path}", words
+
+
+_HEAD = f"""# Who may do what
+
+Made of the table in `console_api.roles` by `./calm roles`; `console_api/test_roles` holds every route to it. Paths are
+below `/api/v1`. What is not here, all reading among it, is for every role. A service token may do what its role may. In
+a request whose route asks for somebody's agreement ([the desk](desk.md)), they have a say in its decision as well.
+
+| route | what | {" | ".join(ROLES)} |
+|---|---|{"---|" * len(ROLES)}
+"""
