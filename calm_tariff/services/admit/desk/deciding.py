@@ -28,6 +28,7 @@ from calm_tariff.services.base.notices import Kind, Notice, members, notify
 from calm_tariff.store.admit.requests import AccessRequest, RequestAgreement
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import locked
+from calm_tariff.store.compose.products import Plan
 
 Decision = Literal["granted", "declined"]
 ASK_DESK = "ask the ticket desk"
@@ -90,12 +91,11 @@ def _agree(session: Session, ctx: Context, request: AccessRequest, note: str, ty
             names = ", ".join(each.name for each in request.agreed)
             request.agreed.clear()
             session.flush()
-            keep(
-                session, ctx, request, "inside", f"It is to be granted otherwise: {names} must agree anew.", inside=True
-            )
+            anew = f"It is to be granted otherwise: {names} must agree anew."
+            keep(session, ctx, request, "inside", anew, inside=True)
+        if plan is not grants.plan_of(session, request, before):
+            request.way = write(_way_to(session, ctx, plan, request))
         grants.keep(request, wanted)
-    if plan is not request.plan:
-        request.way = write(_way_to(session, ctx, request, wanted))
     way = way_of(request)
     by = Hand(identity=ctx.actor.identity, roles=frozenset({ctx.actor.role}), person=ctx.actor.token_id is None)
     if needed(request):
@@ -117,9 +117,8 @@ def _agree(session: Session, ctx: Context, request: AccessRequest, note: str, ty
         carry_out(session, ctx, request, "granted", note, grant=wanted, undoable=True)
 
 
-def _way_to(session: Session, ctx: Context, request: AccessRequest, wanted: Grant) -> Way:
+def _way_to(session: Session, ctx: Context, plan: Plan, request: AccessRequest) -> Way:
     """How a request is decided that is to be granted another plan: as one for that plan would be, by somebody."""
-    plan = grants.plan_of(session, request, wanted)
     way = routing.routed(session, ctx, plan, request.application, expectations_of(request)).way
     return Way(step="reviewed", roles=way.roles) if way.step == "open" else way
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 
 from calm_tariff.core.errors import Conflict, Deadlocked, Invalid
+from calm_tariff.services.admit.desk import grants
 from calm_tariff.services.admit.desk.conversation import DESK, keep, tell_consumer
 from calm_tariff.services.admit.desk.deciding import Decision, carry_out, held
 from calm_tariff.services.admit.desk.views import RequestView, subject, view
@@ -67,4 +68,5 @@ def _carry_out(ctx: Context, request_id: int, decision: Decision, note: str) -> 
         if request is not None and request.state == "passed to outside":
             with session.begin_nested():  # what cannot be made leaves nothing behind
                 request.edition += 1
-                carry_out(session, ctx.acting(Actor(DESK)), request, decision, note)
+                desk, grant = ctx.acting(Actor(DESK)), grants.of(request)
+                carry_out(session, desk, request, decision, note, grant=grant)

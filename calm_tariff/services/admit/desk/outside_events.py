@@ -19,7 +19,7 @@ from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.money import rounded
 from calm_tariff.formats.values import load, read
 from calm_tariff.services.admit import paying
-from calm_tariff.services.admit.desk import expectations, outside_decisions
+from calm_tariff.services.admit.desk import expectations, grants, outside_decisions
 from calm_tariff.services.admit.desk.conversation import DESK, LONGEST, keep, tell_consumer
 from calm_tariff.services.admit.desk.deciding import held
 from calm_tariff.services.admit.desk.views import subject
@@ -200,6 +200,7 @@ def _data(session: Session, ctx: Context, request: AccessRequest, message: Reque
         "product": plan.product.name,
         "plan": plan.name,
         "asked_by": {"name": request.member.name, "email": request.member.email},
+        "granted_otherwise": grants.in_words(session, request, grants.of(request)),
         "purpose": request.purpose,
         "expected": [{"meter": e.name, "units": str(e.units)} for e in expectations.of(request)],
         "charge_of_a_month": {"amount": str(rounded(request.weight, currency)), "currency": currency},

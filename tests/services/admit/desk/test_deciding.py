@@ -11,7 +11,15 @@ from sqlalchemy import select
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, Stale
 from calm_tariff.core.routes import Agreement, Route, Rule
 from calm_tariff.services.admit import applications
-from calm_tariff.services.admit.desk import asking, conversation, deciding, own_requests, undoing
+from calm_tariff.services.admit.desk import (
+    asking,
+    conversation,
+    deciding,
+    outside_decisions,
+    outside_events,
+    own_requests,
+    undoing,
+)
 from calm_tariff.services.admit.desk.grants import Grant, OwnLimit
 from calm_tariff.services.base import own_notices
 from calm_tariff.services.base.context import Actor
@@ -315,6 +323,27 @@ def test_another_plan_goes_the_way_of_that_plan(office: Office) -> None:
     first = deciding.decide(office.reviewer, request, "granted", grant=Grant(plan_id=office.plans["Ketch"]))
     assert (first.state, first.needs) == ("waiting", "a reviewer")
     assert deciding.decide(office.manager, request, "granted").plan == "Ketch"
+
+
+def test_what_was_agreed_to_here_is_what_the_outside_system_grants(office: Office) -> None:
+    office.change_product(route=Route(otherwise="outside", agreements=(Agreement(role="finance"),)))
+    _, _, request = office.ask("Anglers", "Skiff")
+    otherwise = Grant(plan_id=office.plans["Ketch"], trial_days=3)
+    assert deciding.decide(office.finance, request, "granted", grant=otherwise).state == "passed to outside"
+    event = outside_events.next_to_tell(office.ctx, request, "what both sides sign with, in turn")
+    assert event is not None and b"Ketch in place of what was asked for" in event.signed.body
+    outside_decisions.decide_outside(office.ctx, request, "granted", "Fine.")
+    made = subscription(office, request)
+    assert made is not None and (made.plan.name, made.state) == ("Ketch", "trial")
+
+
+def test_back_to_what_was_asked_for_it_goes_the_way_of_that(office: Office) -> None:
+    twice = Rule(step="reviewed twice", plans=(office.plans["Ketch"],))
+    office.change_product(route=Route(otherwise="reviewed", rules=(twice,)))
+    _, _, request = office.ask("Anglers", "Skiff")
+    deciding.decide(office.reviewer, request, "granted", grant=Grant(plan_id=office.plans["Ketch"]))
+    done = deciding.decide(office.manager, request, "granted", grant=Grant())
+    assert (done.state, done.plan) == ("granted", "Skiff")
 
 
 def test_a_token_acts_under_its_own_name_and_never_as_the_second_person(office: Office) -> None:
