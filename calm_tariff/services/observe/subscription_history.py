@@ -22,7 +22,7 @@ from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.record import AuditEntry, Mail
 from calm_tariff.store.settle.invoices import Invoice, InvoiceLine
 
-Kind = Literal["request", "subscription", "key", "letter", "invoice"]
+Kind = Literal["request", "letter", "subscription", "invoice", "key"]
 # What the record says of a subscription in a word, for what its entries call it.
 _SAID_IN = ("said", "limit", "plan", "state", "new", "label")
 

@@ -175,11 +175,10 @@ def told_of(session: Session, request: AccessRequest) -> list[Member]:
 
 def tell_person(session: Session, ctx: Context, request: AccessRequest, person: Person, kind: Kind, said: str) -> None:
     """Tell one of the provider's people about a request."""
-    application, plan = request.application, request.plan
     fields = {
-        "offer": f"{plan.product.name} · {plan.name}",
-        "application": application.name,
-        "organisation": application.consumer.name,
+        "offer": f"{request.plan.product.name} · {request.plan.name}",
+        "application": request.application.name,
+        "organisation": request.application.consumer.name,
         "by": ctx.actor.name,
         "said": said,
     }

@@ -55,7 +55,7 @@ def plan_of(session: Session, request: AccessRequest, grant: Grant) -> Plan:
     return plan
 
 
-def checked(session: Session, ctx_today: date, request: AccessRequest, grant: Grant) -> Plan:
+def checked(session: Session, today: date, request: AccessRequest, grant: Grant) -> Plan:
     """The plan of a grant that can be made. Raises `Invalid`, naming the field, or `Conflict`."""
     plan = plan_of(session, request, grant)
     if grant.trial_days is not None:
@@ -65,7 +65,7 @@ def checked(session: Session, ctx_today: date, request: AccessRequest, grant: Gr
             raise Invalid(f"must be 1 to {MOST_DAYS} days", "grant.trial_days")
     if grant.override is not None:
         overrides.checked(session, plan, grant.override.limit, "grant.override.limit")
-        if grant.override.until < ctx_today:
+        if grant.override.until < today:
             raise Invalid("must not be past", "grant.override.until")
     return plan
 

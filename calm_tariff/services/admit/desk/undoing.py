@@ -40,7 +40,7 @@ def undo(ctx: Context, request_id: int) -> RequestView:
         last = session.scalar(mine.order_by(RequestAgreement.id.desc()).limit(1)) if decided == "granted" else None
         session.execute(delete(RequestAgreement).where(RequestAgreement.id == last))
         session.expire(request, ["agreed"])
-        asked_back = kept["asked_back_us"]
+        asked_back = kept.get("asked_back_us")
         request.asked_back_at = None if asked_back is None else moment_of(asked_back)
         request.decided_at = request.decided_by = request.undo = request.undo_until = None
         request.note = request.reason = ""
