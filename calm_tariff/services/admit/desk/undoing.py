@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import stays
@@ -17,7 +17,7 @@ from calm_tariff.services.admit.desk.deciding import cause_of, refuse_others
 from calm_tariff.services.admit.desk.views import RequestView, subject, view
 from calm_tariff.services.base import auditing, notices, stamps
 from calm_tariff.services.base.context import ROLES, Context
-from calm_tariff.store.admit.requests import AccessRequest, RequestAgreement
+from calm_tariff.store.admit.requests import AccessRequest, RequestAgreement, RequestMessage
 from calm_tariff.store.admit.subscriptions import Subscription, SubscriptionOverride, TrialHad
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.products import Plan
@@ -40,6 +40,12 @@ def undo(ctx: Context, request_id: int) -> RequestView:
         last = session.scalar(mine.order_by(RequestAgreement.id.desc()).limit(1)) if decided == "granted" else None
         session.execute(delete(RequestAgreement).where(RequestAgreement.id == last))
         session.expire(request, ["agreed"])
+        said = update(RequestMessage).where(
+            RequestMessage.request_id == request.id,
+            RequestMessage.kind == decided,
+            RequestMessage.at == request.decided_at,
+        )
+        session.execute(said.values(inside=True))
         asked_back = kept.get("asked_back_us")
         request.asked_back_at = None if asked_back is None else moment_of(asked_back)
         request.decided_at = request.decided_by = request.undo = request.undo_until = None

@@ -139,6 +139,7 @@ def test_an_undone_grant_is_as_if_it_had_not_been(office: Office) -> None:
     office.clock.forward(seconds=30)
     undone = undoing.undo(office.reviewer, request)
     assert (undone.state, undone.agreed, undone.note, undone.undo_until) == ("waiting", [], "", None)
+    assert [m.kind for m in own_requests.one(own, request).messages] == ["asked"]  # nothing is left of it for them
     office.clock.forward(hours=1)
     assert letters(office) == before and [p.state for p in applications.own(own)[0].plans] == ["waiting"]
     with office.ctx.transaction() as session:
@@ -151,12 +152,14 @@ def test_an_undone_grant_is_as_if_it_had_not_been(office: Office) -> None:
 
 
 def test_an_undone_decline_waits_again_and_may_be_granted(office: Office) -> None:
-    _, _, request = office.ask("Anglers", "Ketch")
+    member, _, request = office.ask("Anglers", "Ketch")
     deciding.decide(office.reviewer, request, "declined", "No.", reason="The purpose is not clear")
     undone = undoing.undo(office.manager, request)
     assert (undone.state, undone.reason, undone.decided_by) == ("waiting", "", None)
     assert deciding.decide(office.reviewer, request, "granted").state == "granted"
     office.clock.forward(minutes=2)
+    heard = [m.kind for m in own_requests.one(office.ctx.acting(member), request).messages]
+    assert heard == ["asked", "granted"]
     assert [subject for subject, _ in letters(office)][-1] == "Harbour Data · Ketch: granted"
 
 
