@@ -107,7 +107,7 @@ def _fill(home: Path, size: str, url: str) -> None:
 
 def sell_widely(ctx: Context) -> None:
     """A product of a thousand operations, as their document describes them."""
-    manager = ctx.acting(Actor("the bench", "product manager"))
+    manager = ctx.acting(Actor("the bench", frozenset({"product manager"})))
     reading = documents.begin(manager, "wide.json", orjson.dumps(document()).decode())
     documents.read(manager, reading.id)
     typed = ApiTyped(WIDE, "v1", "", "/wide/v1", "http://127.0.0.1:9/wide")

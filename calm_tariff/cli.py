@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from calm_tariff.core.errors import Invalid
+from calm_tariff.core.house import ROLES
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -23,7 +24,12 @@ def main(arguments: list[str] | None = None) -> int:
             command.add_argument("folder", metavar="FOLDER")
         if name == "token":
             command.add_argument("label", metavar="LABEL", help="what the token is for")
-            command.add_argument("role", metavar="ROLE", help="product manager, reviewer, operations or finance")
+            command.add_argument("role", metavar="ROLE", nargs="+", help=f"one or more of {', '.join(ROLES)}")
+            command.add_argument(
+                "--scope", action="append", default=[], help="narrow it to a scope, as 'read settle'; may be repeated"
+            )
+        if name == "audit":
+            command.add_argument("--kept", metavar="NUMBER:DIGEST", default="", help="an entry as it was told before")
         if name == "tariff":
             _tariff_arguments(command)
     chosen = parser.parse_args(arguments)
@@ -154,11 +160,17 @@ def _token(chosen: argparse.Namespace) -> int:
     from calm_tariff.launch.start import service_token
 
     try:
-        print(service_token(chosen.label, chosen.role))
+        print(service_token(chosen.label, chosen.role, chosen.scope))
     except (Invalid, CannotStart) as error:
         print(error, file=sys.stderr)
         return 2
     return 0
+
+
+def _audit(chosen: argparse.Namespace) -> int:
+    from calm_tariff.launch.auditing import audit
+
+    return audit(chosen.kept)
 
 
 def _roles(_: argparse.Namespace) -> int:
@@ -184,6 +196,7 @@ _COMMANDS: dict[str, tuple[str, Callable[[argparse.Namespace], int]]] = {
     "rate": ("compute the charge of a case", _offline("rate_text")),
     "tariff": ("export, compare or apply the tariff as a document", _tariff),
     "token": ("make a service token for a script", _token),
+    "audit": ("look through the record, and say whether it is whole", _audit),
     "web": ("only the web process", _web),
     "gateway": ("only the gateway", _gateway),
     "standins": ("only the stand-ins", _standins),

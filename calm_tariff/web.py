@@ -180,4 +180,5 @@ def write_openapi(folder: Path) -> None:
 def roles_page() -> str:
     """Which role may use which route of the console's API, as a page."""
     ctx: Any = None
-    return roles.page(console.create_app(ctx, settings_now()).openapi())
+    document = console.create_app(ctx, settings_now()).openapi()
+    return roles.page(document, roles.scopes_of(each.router for each in console.ROUTERS))

@@ -20,7 +20,7 @@ from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.portals import portals
 from calm_tariff.services.admit.sign_up import SignUpTyped
-from calm_tariff.services.base.context import Actor, Context, zone_of
+from calm_tariff.services.base.context import ROLES, Actor, Context, zone_of
 from calm_tariff.services.compose import meters, products
 from calm_tariff.services.compose.apis import operations, versions
 from calm_tariff.services.compose.apis.operations import OperationTyped
@@ -139,8 +139,8 @@ class Office:
         )
         installation.install(ctx, provider)
         portals.begin(ctx, Brand(name=provider.name))
-        for role in ("product manager", "reviewer", "operations", "finance"):
-            installation.add_person(ctx, f"{role.split()[0]}@test.example", role, role, PASSWORD)
+        for role in ROLES:
+            installation.add_person(ctx, f"{role.split()[0]}@test.example", role, [role], PASSWORD)
         described = [("GET", "/stations"), ("GET", "/stations/{id}"), ("GET", "/stations/{id}/tides")]
         api = versions.create(
             office.manager,
@@ -181,15 +181,15 @@ class Office:
 
     @property
     def manager(self) -> Context:
-        return self.ctx.acting(Actor("Ines", "product manager"))
+        return self.ctx.acting(Actor("Ines", frozenset({"product manager"})))
 
     @property
     def reviewer(self) -> Context:
-        return self.ctx.acting(Actor("Rui", "reviewer"))
+        return self.ctx.acting(Actor("Rui", frozenset({"reviewer"})))
 
     @property
     def finance(self) -> Context:
-        return self.ctx.acting(Actor("Beatriz", "finance"))
+        return self.ctx.acting(Actor("Beatriz", frozenset({"finance"})))
 
     def draft(self, plan: str, drafted: Any, ctx: Context | None = None) -> Sheet:
         """Save a plan's draft over whatever it is now."""

@@ -30,8 +30,9 @@ from calm_tariff.console_api.compose import (
     products,
     release_notes,
 )
+from calm_tariff.console_api.house import outside_sign_in, record, service_tokens, session
 from calm_tariff.console_api.house import people as people_api
-from calm_tariff.console_api.house import service_tokens, session
+from calm_tariff.console_api.house import settings as settings_api
 from calm_tariff.console_api.observe import allowances, consumers, subscriptions, today, traffic
 from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts
 from calm_tariff.console_api.settle import consequences, invoices, periods
@@ -44,6 +45,9 @@ from calm_tariff.settings import Settings
 ROUTERS = (
     session,
     people_api,
+    outside_sign_in,
+    record,
+    settings_api,
     service_tokens,
     apis,
     operations,

@@ -3,9 +3,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
+from fastapi import APIRouter
+from fastapi.routing import APIRoute
+
+from calm_tariff.console_api.base.asking import scope_of
+from calm_tariff.core.scopes import PLACES
 from calm_tariff.services.base.context import ROLES
 
 EVERYBODY = frozenset(ROLES)
@@ -13,6 +18,7 @@ MANAGER = frozenset({"product manager"})
 REVIEWER = frozenset({"reviewer"})
 OPERATIONS = frozenset({"operations"})
 FINANCE = frozenset({"finance"})
+OWNERS = frozenset({"owner"})
 
 # Every role may use what is not named here; reading is everybody's.
 _NAMED: tuple[tuple[frozenset[str], str], ...] = (
@@ -110,9 +116,36 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         """,
     ),
     (
+        MANAGER | REVIEWER | OPERATIONS | FINANCE,
+        """
+        POST /requests/decisions
+        POST /requests/summary
+        """,
+    ),
+    (
         OPERATIONS,
         """
         POST /signing-keys
+        """,
+    ),
+    (
+        OWNERS,
+        """
+        DELETE /house/identity-provider
+        GET /house/identity-provider
+        PUT /house/identity-provider
+        GET /house/invitations
+        POST /house/invitations
+        DELETE /house/invitations/{invitation_id}
+        GET /house/people
+        DELETE /house/people/{person_id}/deactivation
+        PUT /house/people/{person_id}/deactivation
+        PUT /house/people/{person_id}/roles
+        DELETE /house/people/{person_id}/second-factor
+        DELETE /house/people/{person_id}/sessions
+        GET /house/people/{person_id}/sessions
+        PUT /house/second-factor
+        PUT /house/settings
         """,
     ),
     (
@@ -161,14 +194,26 @@ def may(route: str) -> frozenset[str]:
     return MAY.get(route, EVERYBODY)
 
 
-def page(document: Mapping[str, Any]) -> str:
-    """The table as a page, of the API's own OpenAPI document."""
+def page(document: Mapping[str, Any], scopes: Mapping[str, str]) -> str:
+    """The table as a page, of the API's own OpenAPI document and the scope that each route needs."""
     rows = [
-        f"| `{route}` | {summary} | {' | '.join('yes' if role in may(route) else '' for role in ROLES)} |"
+        f"| `{route}` | {summary} | {' | '.join('yes' if role in may(route) else '' for role in ROLES)} "
+        f"| {scopes[route]} |"
         for route, summary in _described(document)
         if route in MAY
     ]
     return _HEAD + "\n".join(rows) + "\n"
+
+
+def scopes_of(routers: Iterable[APIRouter]) -> Mapping[str, str]:
+    """The scope that a service token needs for each of the routers' routes, told as `METHOD /path`."""
+    return {
+        f"{method} {route.path}": scope_of(route.endpoint, method)
+        for router in routers
+        for route in router.routes
+        if isinstance(route, APIRoute)
+        for method in route.methods or ()
+    }
 
 
 def _described(document: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
@@ -181,9 +226,14 @@ def _described(document: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
 _HEAD = f"""# Who may do what
 
 Made of the table in `console_api.roles` by `./calm roles`; `console_api/test_roles` holds every route to it. Paths are
-below `/api/v1`. What is not here, all reading among it, is for every role. A service token may do what its role may. In
-a request whose route asks for somebody's agreement ([the desk](desk.md)), they have a say in its decision as well.
+below `/api/v1`. What is not here, nearly all reading among it, is for every role. Whoever holds several roles may do
+what any of them may. In a request whose route asks for somebody's agreement ([the desk](desk.md)), they have a say in
+its decision as well.
 
-| route | what | {" | ".join(ROLES)} |
-|---|---|{"---|" * len(ROLES)}
+A service token may do what its roles may, as long as its owner still has them. It can be narrowed to scopes, one to
+read and one to change each of the places {", ".join(PLACES)}; whoever may change what is of a place may read it. What
+a route needs is told below, and in a refusal; `GET /me` needs none.
+
+| route | what | {" | ".join(ROLES)} | scope |
+|---|---|{"---|" * len(ROLES)}---|
 """

@@ -180,7 +180,8 @@ def seat_of(of: Way, agreed: Sequence[Agreed], by: Hand) -> Seat:
     if by.identity in {each.identity for each in agreed}:
         raise Conflict("you have agreed already; a second person decides", "the request")
     left = still_needed(of, agreed)
-    for seat in left:
+    # Who holds a role that must agree is rarer than who reviews.
+    for seat in sorted(left, key=lambda seat: seat == "review"):
         if seat in by.roles or (seat == "review" and by.roles & WHO_REVIEW):
             return seat
     names = " and ".join(dict.fromkeys("a reviewer" if seat == "review" else seat for seat in left))

@@ -8,14 +8,13 @@ from zoneinfo import ZoneInfo
 
 from calm_tariff.core.periods import day_start, local_day
 
-# From Monday, 0, to Friday.
-WORKING_DAYS = frozenset({0, 1, 2, 3, 4})
 MOST_DAYS = 60
 
 
-def due(asked_us: int, days: int, where: ZoneInfo, working: Collection[int] = WORKING_DAYS) -> int:
+def due(asked_us: int, days: int, where: ZoneInfo, working: Collection[int]) -> int:
     """The instant by which something asked at an instant is answered in time: the end of the `days`-th working day
-    after the day it was asked. With 0 days that is the day itself, or the first working day from it on."""
+    after the day it was asked. With 0 days that is the day itself, or the first working day from it on. `working` are
+    the days of the week on which people work; 0 is Monday."""
     day, left = local_day(asked_us, where), days
     while left > 0 or day.weekday() not in working:
         day += timedelta(days=1)

@@ -130,4 +130,4 @@ def let_them_talk(ctx: Context) -> None:
 
 def _at(ctx: Context, who: str, moment: datetime) -> Context:
     at = replace(ctx, clock=lambda: moment)
-    return at.acting(Actor("Tomas", "operations")) if who == OFFICE else owner_of(at, who)
+    return at.acting(Actor("Tomas", frozenset({"operations"}))) if who == OFFICE else owner_of(at, who)

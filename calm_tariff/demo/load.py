@@ -68,8 +68,8 @@ def found(ctx: Context) -> None:
     """The office and its people, in an empty installation: from here on they can sign in."""
     installation.install(ctx, PROVIDER)
     portals.begin(ctx, Brand(name=PROVIDER.name))
-    for email, name, role in STAFF:
-        installation.add_person(ctx, email, name, role, PASSWORD)
+    for email, name, roles in STAFF:
+        installation.add_person(ctx, email, name, roles, PASSWORD)
 
 
 def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: float = 1.0) -> Loaded:
@@ -343,7 +343,7 @@ def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
     for period in reversed(ended):
         say(f"charging {period.start:%B}")
         moment = datetime.combine(period.end, time(9), where).astimezone(UTC) + timedelta(days=1)
-        ctx = replace(office.ctx, actor=Actor("Beatriz", "finance"), clock=partial(min, moment, now))
+        ctx = replace(office.ctx, actor=Actor("Beatriz", frozenset({"finance"})), clock=partial(min, moment, now))
         charging.run(ctx, period.start)
         drafts = [c.invoice_id for c in periods.charges(ctx, period.start, PageQuery(rows=1000)).rows if c.invoice_id]
         charging.issue(ctx, drafts)

@@ -19,5 +19,5 @@ class DemoOffice:
     def on(self, day: float, who: str, hour: int = 10) -> Context:
         """The context on a day of the story, acting as a member of staff by first name."""
         moment = min(self.start + timedelta(days=day, hours=hour), self.ctx.now)
-        role = next(role for _, name, role in STAFF if name == who)
-        return replace(self.ctx, actor=Actor(who, role), clock=lambda: moment)
+        roles = next(roles for _, name, roles in STAFF if name == who)
+        return replace(self.ctx, actor=Actor(who, frozenset(roles)), clock=lambda: moment)

@@ -22,13 +22,14 @@ PROVIDER = ProviderTyped(
     currency="EUR",
     tax_percent=Decimal(23),
     mail_from="access@larkmouth.example",
+    address="Harbour House, 1 Pier Road\n4900-001 Larkmouth",
 )
 
 STAFF = (
-    ("ines@larkmouth.example", "Ines", "product manager"),
-    ("rui@larkmouth.example", "Rui", "reviewer"),
-    ("tomas@larkmouth.example", "Tomas", "operations"),
-    ("beatriz@larkmouth.example", "Beatriz", "finance"),
+    ("ines@larkmouth.example", "Ines", ("product manager", "owner")),
+    ("rui@larkmouth.example", "Rui", ("reviewer",)),
+    ("tomas@larkmouth.example", "Tomas", ("operations",)),
+    ("beatriz@larkmouth.example", "Beatriz", ("finance",)),
 )
 
 

@@ -33,21 +33,27 @@ class Address(str):
 
 @dataclass(frozen=True, slots=True)
 class Letter:
-    """A notice as it is sent."""
+    """A notice as it is sent: under its `text` stands who it is from, which its `html` holds."""
 
     subject: str
     text: str
     html: str
+    foot: str = ""
+
+    @property
+    def body(self) -> str:
+        """The letter as plain text, with its foot set off as mail programs know it (RFC 3676, 4.3)."""
+        return f"{self.text}\n-- \n{self.foot}\n" if self.foot else self.text
 
 
-def letter(template: str, fields: Mapping[str, Any]) -> Letter:
-    """A template by its name, filled in. Raises `jinja2.UndefinedError` for a field that is missing."""
+def letter(template: str, fields: Mapping[str, Any], foot: str = "") -> Letter:
+    """A template by its name, filled in, over a foot. Raises `jinja2.UndefinedError` for a field that is missing."""
     subject = _SPACE.sub(" ", _filled(_plain(template), "subject", fields)).strip()
     text = _filled(_plain(template), "text", fields).strip("\n") + "\n"
     marked = _filled(_marked(template), "text", fields)
     body = Markup(html(_BARE.sub(r"<\1>", marked)))  # Markdown without raw HTML
-    page = _layout().render(subject=subject, body=body, office=fields.get("office", ""))
-    return Letter(subject, text, page)
+    page = _layout().render(subject=subject, body=body, office=fields.get("office", ""), foot=foot)
+    return Letter(subject, text, page, foot)
 
 
 def _filled(template: Template, block: str, fields: Mapping[str, Any]) -> str:

@@ -6,7 +6,7 @@ from __future__ import annotations
 import base64
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, cast
 from urllib.parse import urlencode, urlsplit
 
@@ -34,11 +34,13 @@ class Endpoints:
 
 @dataclass(frozen=True, slots=True)
 class Identity:
-    """Whom a provider knows: by a name of its own for good, and by a mail address where it has verified one."""
+    """Whom a provider knows: by a name of its own for good, and by a mail address where it has verified one; with all
+    that its token claims."""
 
     subject: str
     email: str
     name: str
+    claims: Mapping[str, Any] = field(default_factory=dict, compare=False)
 
 
 def endpoints(said: Any, issuer: str) -> Endpoints:
@@ -100,7 +102,14 @@ def identity(token: str, keys: Any, *, issuer: str, client_id: str, nonce: str, 
         raise _bad("it names nobody")
     verified = claims.get("email_verified") is True and isinstance(claims.get("email"), str)
     name = claims.get("name")
-    return Identity(subject, str(claims["email"]) if verified else "", name if isinstance(name, str) else "")
+    email = str(claims["email"]) if verified else ""
+    return Identity(subject, email, name if isinstance(name, str) else "", dict(claims))
+
+
+def values_of(claims: Mapping[str, Any], name: str) -> list[str]:
+    """The values of a claim that is a text or a list of them; none where it is not there, or is anything else."""
+    claim = claims.get(name)
+    return [each for each in (claim if isinstance(claim, list) else [claim]) if isinstance(each, str)]
 
 
 def _bad(why: str) -> Invalid:

@@ -7,6 +7,7 @@ import shutil
 import signal
 import sys
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from threading import Event
 
@@ -18,7 +19,8 @@ from calm_tariff.demo.scenario import PASSWORD, STAFF
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.launch.database import CannotStart, Database, unusable
 from calm_tariff.launch.demonstration import Demonstration
-from calm_tariff.launch.folder import alone_in, known_as, running_in
+from calm_tariff.launch.folder import alone_in, known_as
+from calm_tariff.launch.reached import reached
 from calm_tariff.launch.stopping import stop_at
 from calm_tariff.launch.supervisor import Supervisor
 from calm_tariff.services.admit.portals import portals
@@ -111,16 +113,11 @@ def _secret(path: Path) -> str:
     return path.read_text(encoding="utf-8")
 
 
-def service_token(label: str, role: str) -> str:
+def service_token(label: str, roles: Sequence[str], scopes: Sequence[str]) -> str:
     """A new service token of the installation that runs in this folder. Raises `Invalid`."""
-    base = settings_now()
-    schema = running_in(base.var)
-    if schema is None:
-        raise Invalid("nothing runs in this folder; start it with ./calm start or ./calm demo")
-    database = Database((base.var / "mariadb").resolve(), base.database_port)
-    ctx = context_for(engine(database.serving_url(schema)), actor=SYSTEM)
+    ctx = reached(SYSTEM)
     try:
-        return service_tokens.make_for_machine(ctx, label, role)
+        return service_tokens.make_for_machine(ctx, label, *roles, scopes=scopes)
     except OperationalError:
         raise Invalid("the database does not answer; start it with ./calm start or ./calm demo") from None
 
@@ -179,7 +176,7 @@ def _first(ctx: Context, settings: Settings, provider: ProviderTyped) -> str | N
     with ctx.transaction() as session:
         install(ctx.joining(session), provider)
         portals.begin(ctx.joining(session), Brand(name=provider.name))
-        add_person(ctx.joining(session), settings.owner, "Owner", "product manager", password)
+        add_person(ctx.joining(session), settings.owner, "Owner", ["product manager", "owner"], password)
     return password
 
 
@@ -187,8 +184,8 @@ def _introduce(provider: ProviderTyped, owner: str, password: str) -> None:
     print(
         f"\nA new installation of {provider.name}: {provider.currency}, days of {provider.time_zone}, "
         f"{provider.tax_percent.normalize():f}% tax, letters from {provider.mail_from}.\n"
-        "Not right? Stop it, ./calm reset, and start it again with CALM_PROVIDER_NAME, CALM_CURRENCY, CALM_TIME_ZONE,\n"
-        "CALM_TAX_PERCENT, CALM_MAIL_FROM, CALM_OWNER set: money and days are counted in these.\n"
+        "Not right? Change it in the console, House → Settings, before anything is charged. The console's first page\n"
+        "leads from there to the first API and the first call.\n"
         f"\nFirst sign-in (shown this once): {owner}, password {password}",
         flush=True,
     )
@@ -204,6 +201,6 @@ def _greet(settings: Settings, demo: bool, seconds: float) -> None:
     )
     if demo:
         print("\nSign in with a button, or with the password " + PASSWORD + ":")
-        for email, name, role in STAFF:
-            print(f"  {name:8} {role:16} {email}")
+        for email, name, roles in STAFF:
+            print(f"  {name:8} {' and '.join(roles):26} {email}")
     print("\nCtrl-C stops everything.", flush=True)

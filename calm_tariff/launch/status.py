@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from sqlalchemy.exc import OperationalError
 
-from calm_tariff.launch.database import Database
+from calm_tariff.core.errors import Invalid
 from calm_tariff.launch.folder import running_in
-from calm_tariff.services.base.context import Actor, context_for
+from calm_tariff.launch.reached import reached
+from calm_tariff.services.base.context import Actor
 from calm_tariff.services.serve import instances
 from calm_tariff.services.serve.instances import InstanceView
 from calm_tariff.settings import settings_now
-from calm_tariff.store.base.connecting import engine
 from calm_tariff.version import version
 
 
@@ -18,18 +18,17 @@ def status() -> int:
     """Say it; 0 where everything is well, 1 where something is not, or nothing runs."""
     print(f"Calm Tariff {version()}")
     base = settings_now()
-    schema = running_in(base.var)
-    if schema is None:
+    try:
+        ctx = reached(Actor("whoever runs this machine", frozenset({"operations"})))
+    except Invalid:
         print(f"Nothing runs in {base.var.resolve()}; ./calm start or ./calm demo starts it.")
         return 1
-    database = Database((base.var / "mariadb").resolve(), base.database_port)
-    ctx = context_for(engine(database.serving_url(schema)), actor=Actor("whoever runs this machine", "operations"))
     try:
         found = instances.health(ctx).instances
     except OperationalError:
         print("The database does not answer, and how the others are cannot be told.")
         return 1
-    print(f"{'The demo' if schema == 'calm_demo' else 'An installation'} runs in {base.var.resolve()}:")
+    print(f"{'The demo' if running_in(base.var) == 'calm_demo' else 'An installation'} runs in {base.var.resolve()}:")
     for each in found:
         print(f"  {each.name:12} {in_words(each)}")
     return 0 if found and all(each.alive and not each.report.get("fault") for each in found) else 1

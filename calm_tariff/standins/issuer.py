@@ -32,12 +32,13 @@ class TokenIn(BaseModel):
 
 @dataclass(frozen=True)
 class Known:
-    """Somebody whom the provider knows, and whether it has verified their mail address."""
+    """Somebody whom the provider knows, whether it has verified their mail address, and the teams they are of."""
 
     subject: str
     name: str
     email: str
     verified: bool = True
+    teams: tuple[str, ...] = ()
 
 
 PEOPLE = (
@@ -45,8 +46,9 @@ PEOPLE = (
     Known("p-4712", "Ondina Faro", "ondina@tugs.example"),
     Known("p-4713", "Ruivo Pargo", "ruivo@elsewhere.example"),
     Known("p-4714", "Noa Maresia", "noa@tugs.example", verified=False),
+    Known("p-4715", "Vera Doca", "vera@larkmouth.example", teams=("ledger",)),
 )
-# The client that portals of a demo are.
+# The client that portals of a demo are, and its house can be.
 CLIENT, CLIENT_SECRET = "larkmouth-portal", "larkmouth-demo-client"
 
 
@@ -112,7 +114,7 @@ def router() -> APIRouter:
         if one is None or asked.get("redirect_uri") != redirect_uri or asked.get("code_challenge") != proof:
             return JSONResponse({"error": "invalid_grant"}, 400)
         claims: dict[str, Any] = {"sub": one.subject, "aud": CLIENT, "nonce": asked.get("nonce"), "name": one.name}
-        claims |= {"email": one.email, "email_verified": one.verified}
+        claims |= {"email": one.email, "email_verified": one.verified, "teams": list(one.teams)}
         signed = await sign(request, TokenIn(claims=claims))
         return {"access_token": secrets.token_urlsafe(16), "token_type": "Bearer", "id_token": signed["token"]}
 

@@ -14,6 +14,7 @@ from calm_tariff.store.admit import (
 from calm_tariff.store.base import jobs, notices, provider, record
 from calm_tariff.store.base.columns import Base
 from calm_tariff.store.compose import apis, groups, house_limits, issuers, meters, products
+from calm_tariff.store.house import identities as house_identities
 from calm_tariff.store.house import people, service_tokens
 from calm_tariff.store.observe import alerts
 from calm_tariff.store.serve import instances, usage
@@ -29,6 +30,7 @@ __all__ = [
     "community",
     "consumers",
     "groups",
+    "house_identities",
     "house_limits",
     "identities",
     "instances",

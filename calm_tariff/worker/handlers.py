@@ -15,7 +15,7 @@ from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.jobs import LEASE
 from calm_tariff.services.compose.apis import sunsets
-from calm_tariff.services.house import mail_addresses, passwords, throttling
+from calm_tariff.services.house import inviting, mail_addresses, passwords, throttling
 from calm_tariff.services.observe import alerts
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.settings import Settings
@@ -83,6 +83,7 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget webhooks that were taken", timedelta(minutes=10), lambda: outside_events.forget(ctx)),
         _again("forget who looks at requests", timedelta(minutes=10), lambda: queue.forget_viewers(ctx)),
         _again("forget invitations", timedelta(minutes=10), lambda: joining.forget(ctx)),
+        _again("forget invitations of the house", timedelta(minutes=10), lambda: inviting.forget(ctx)),
     ]
     if settings.ticket_desk_address:
         found.append(Handler(kind=deciding.ASK_DESK, tries=None, do=lambda of: _ticket(ctx, settings, of["request"])))

@@ -87,7 +87,11 @@ class People:
     def seen(self) -> str:
         """What each page shows now."""
         pages = [page for context in self.contexts for page in context.pages]
-        return "\n".join(f"--- {page.url}\n{page.locator('body').inner_text()[:4000]}" for page in pages)
+        return "\n".join(
+            f"--- {page.url}\nalerts: {page.get_by_role('alert').all_inner_texts()}\n"
+            f"{page.locator('body').inner_text()[:4000]}"
+            for page in pages
+        )
 
 
 @pytest.hookimpl(wrapper=True)

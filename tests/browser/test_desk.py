@@ -112,7 +112,7 @@ def test_a_question_goes_back_is_answered_and_brings_the_request_back(people: Pe
     assert serious(rui) == []
 
     # Handed to a colleague, declined for a reason of the list, undone, and granted.
-    rui.get_by_label("In the hands of").select_option(label="Ines, product manager")
+    rui.get_by_label("In the hands of").select_option(label="Ines, product manager and owner")
     expect(rui.get_by_text("To Ines.")).to_be_visible()
     rui.get_by_label("Reason, where it is declined").select_option("Another plan fits better")
     rui.get_by_role("button", name="Decline").click()

@@ -40,6 +40,7 @@ CONSOLE = {
         "/compose/issuers",
         "/admit/portals",
         "/admit/portals/2",
+        "/house/people",
         "/house/tokens",
         "/house/you",
         "/record",

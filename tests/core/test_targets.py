@@ -11,6 +11,7 @@ from calm_tariff.core.periods import HOUR, day_start, instant_of
 from calm_tariff.core.targets import due, later
 
 LISBON = ZoneInfo("Europe/Lisbon")
+WEEK = range(5)
 
 
 def at(text: str) -> int:
@@ -29,7 +30,7 @@ def at(text: str) -> int:
     ],
 )
 def test_it_is_due_at_the_end_of_a_working_day(asked: str, days: int, last_day: date) -> None:
-    assert due(at(asked), days, LISBON) == day_start(last_day.fromordinal(last_day.toordinal() + 1), LISBON)
+    assert due(at(asked), days, LISBON, WEEK) == day_start(last_day.fromordinal(last_day.toordinal() + 1), LISBON)
 
 
 def test_other_working_days_make_another_target() -> None:
@@ -38,7 +39,7 @@ def test_other_working_days_make_another_target() -> None:
 
 
 def test_what_an_answer_took_does_not_count() -> None:
-    end = due(at("2026-11-23T10:00"), 2, LISBON)
+    end = due(at("2026-11-23T10:00"), 2, LISBON, WEEK)
     asked_back, answered = at("2026-11-24T10:00"), at("2026-11-24T15:00")
     assert later(end, asked_back, answered) == end + 5 * HOUR
     assert later(end, answered, asked_back) == end  # a clock that steps back takes nothing away

@@ -51,7 +51,16 @@ FIELDS = {
     "follows": "Harbour · Schooner",
     "title": "Which datum?",
     "terms": Prose("Be *fair*."),
+    "roles": "reviewer and finance",
 }
+
+
+def test_under_a_letter_stands_who_it_is_from_and_not_in_its_text() -> None:
+    made = letter("role_changed", FIELDS, "Larkmouth <Marine>\nPier 3")
+    assert "Pier 3" not in made.text and made.body == f"{made.text}\n-- \nLarkmouth <Marine>\nPier 3\n"
+    assert "Larkmouth &lt;Marine&gt;\nPier 3</p>" in made.html
+    bare = letter("role_changed", FIELDS)
+    assert bare.body == bare.text and "pre-line" not in bare.html
 
 
 @pytest.mark.parametrize("kind", KINDS)

@@ -92,7 +92,7 @@ class Chances:
 
     def __init__(self, here: Simulated, dice: random.Random) -> None:
         self.here, self.dice, self.office = here, dice, here.office
-        self.tomas = self.office.ctx.acting(Actor("Tomas", "operations"))
+        self.tomas = self.office.ctx.acting(Actor("Tomas", frozenset({"operations"})))
         self.happened: set[str] = set()
 
     @property

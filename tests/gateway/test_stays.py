@@ -255,7 +255,7 @@ def test_a_trial_that_ends_the_subscription_refuses_what_comes_after_its_units(h
 
 def test_an_override_holds_from_its_instant_to_its_end_with_nobody_awake(here: Simulated) -> None:
     office, one = here.office, here.office.consumers[0]
-    tomas = office.ctx.acting(Actor("Tomas", "operations"))
+    tomas = office.ctx.acting(Actor("Tomas", frozenset({"operations"})))
     narrow = {**terms()["limits"][0], "calls": 1, "per_seconds": 3600, "burst": 1}
     overrides.make(tomas, one.subscription, OverrideTyped(narrow, "A fault.", date(2026, 9, 10)))
     here.learn()
@@ -288,7 +288,7 @@ def test_an_allowance_without_a_meter_counts_every_call(here: Simulated) -> None
 
 def test_an_allowance_begins_when_it_applies_and_a_restart_forgets_and_invents_nothing(here: Simulated) -> None:
     office, one = here.office, here.office.consumers[0]
-    tomas = office.ctx.acting(Actor("Tomas", "operations"))
+    tomas = office.ctx.acting(Actor("Tomas", frozenset({"operations"})))
     for _ in range(4):
         here.call(one.secret)
     overrides.make(tomas, one.subscription, OverrideTyped(quota("Extra"), "To see.", date(2026, 9, 20)))

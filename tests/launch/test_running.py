@@ -64,7 +64,7 @@ def test_what_a_new_installation_prints_is_enough_to_begin(folder: Path, tmp_pat
         typed = {"email": "kei@isle.example", "password": password}
         with httpx.Client(base_url=console, headers={"Origin": console.rstrip("/")}) as web:
             assert web.post("/api/v1/session", json=typed).status_code == 204
-            assert web.get("/api/v1/me").json()["role"] == "product manager"
+            assert web.get("/api/v1/me").json()["roles"] == ["product manager", "owner"]
         gateway = found(log, r"gateway +(\S+)")
         assert httpx.get(f"{gateway}/readyz").status_code == 200
         assert_nobody_else_reads(folder)

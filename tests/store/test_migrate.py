@@ -10,6 +10,9 @@ from alembic import command
 from sqlalchemy import Connection, text
 
 from calm_tariff.core.periods import DAY
+from calm_tariff.services.base import auditing
+from calm_tariff.services.base.context import Actor, context_for
+from calm_tariff.services.house import record
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import configuration, upgrade
 from calm_tariff.store.serve.call_writer import Sums
@@ -266,3 +269,37 @@ def test_who_decided_becomes_a_route_and_what_was_decided_a_conversation(databas
     assert ways == [{"step": step, "roles": []} for step in ("reviewed twice", "reviewed twice", "outside")]
     assert [tuple(row) for row in agreed] == [(5, "person 2", "Rui", "review", "fine")]
     assert [tuple(row) for row in said] == [(6, "declined", "Ines", "No.", 0)]
+
+
+BEFORE_THE_HOUSE = [
+    "INSERT INTO person (id, email, name, role, password_hash) VALUES "
+    "(1, 'ines@x.example', 'Ines', 'product manager', 'x'), (2, 'rui@x.example', 'Rui', 'reviewer', 'x')",
+    "INSERT INTO service_token (id, label, role, token_hash, owner_id, created_at, expires_at, used_from) VALUES "
+    "(4, 'nightly', 'product manager', 'h', 1, '2026-09-01', '2027-09-01', '')",
+    "INSERT INTO audit_entry (id, at, actor, action, subject_kind, subject_id, subject, `before`, `after`, why) VALUES "
+    "(3, '2026-09-01 10:00:00.000123', 'Ines', 'did', 'thing', 1, 'Weir', NULL, '{\"b\": 1, \"a\": \"ü\"}', 'For'), "
+    "(9, '2026-09-02', 'Rui', 'did', 'thing', 2, 'Lock', '{}', NULL, '')",
+]
+
+
+def test_people_come_over_with_their_role_the_first_as_owners_and_the_record_as_a_chain(database: RunDatabase) -> None:
+    url = database.make_schema("calm_before_the_house")
+    command.upgrade(configuration(url), "0036")
+    made = engine(url)
+    with made.begin() as connection:
+        for statement in BEFORE_THE_HOUSE:
+            connection.execute(text(statement))
+    upgrade(url)
+    with made.connect() as connection:
+        roles = {n: json.loads(r) for n, r in connection.execute(text("SELECT name, roles FROM person"))}
+        [token] = connection.execute(text("SELECT roles, scopes FROM service_token"))
+    assert roles == {"Ines": ["product manager", "owner"], "Rui": ["reviewer"]}
+    assert [json.loads(each) for each in token] == [["product manager"], []]
+    ctx = context_for(made, actor=Actor("Ines", frozenset({"owner"})))
+    assert (record.proof(ctx).wrong, record.proof(ctx).entries, record.proof(ctx).number) == ("", 2, 9)
+    with ctx.transaction() as session:
+        auditing.note(session, ctx, "tried", ("thing", 1, "Weir"))
+    assert (record.proof(ctx).wrong, record.proof(ctx).number) == ("", 10)
+    with made.begin() as connection:
+        connection.execute(text("UPDATE audit_entry SET subject = 'Sluice' WHERE id = 3"))
+    assert "entry 3 does not say what it said" in record.proof(ctx).wrong

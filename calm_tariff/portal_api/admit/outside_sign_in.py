@@ -5,45 +5,21 @@ from __future__ import annotations
 from fastapi import APIRouter, Depends, Request, Response
 from pydantic import BaseModel, Field
 
-from calm_tariff.core.errors import NotAllowed
-from calm_tariff.edge import openid
+from calm_tariff.edge import outside
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import (
     address_of,
     begin_session,
     context_of,
-    keep_in_browser,
-    kept_in_browser,
     same_origin,
 )
-from calm_tariff.formats.openid import authorization
+from calm_tariff.edge.outside import CameBackIn, FactorIn, SentTo
 from calm_tariff.portal_api.base.asking import COOKIE, Asking, Here, Stranger
 from calm_tariff.services.admit import outside_sign_in
-from calm_tariff.services.admit.outside_sign_in import WAITS, CameBack, IdentityView
+from calm_tariff.services.admit.outside_sign_in import CameBack, IdentityView
 
 router = APIRouter(tags=["session"], route_class=Again)
-STATE = "calm_outside"
 _FROM_HERE = [Depends(same_origin)]
-
-
-class SentTo(BaseModel):
-    """Where somebody is sent to sign in."""
-
-    address: str
-
-
-class AnswerIn(BaseModel):
-    """What came back with somebody from the provider."""
-
-    state: str = Field(max_length=200)
-    code: str = Field(max_length=4000)
-
-
-class FactorIn(BaseModel):
-    """A code of the second factor."""
-
-    state: str = Field(max_length=200)
-    code: str = Field(max_length=40)
 
 
 class AccountIn(BaseModel):
@@ -66,40 +42,21 @@ class Entered(BaseModel):
 def begin(request: Request, response: Response, portal: Here) -> SentTo:
     """Begin a sign-in through the portal's provider: where to go."""
     ctx = context_of(request)
-    begun = outside_sign_in.begin(ctx, portal, address_of(request))
-    to, client = openid.described(ctx.reach, begun.client.issuer), begun.client
-    keep_in_browser(request, response, STATE, begun.state, int(WAITS.total_seconds()))
-    return SentTo(
-        address=authorization(
-            to, client.client_id, client.back, state=begun.state, nonce=begun.nonce, verifier=begun.verifier
-        )
-    )
+    return outside.send(request, response, ctx, outside_sign_in.begin(ctx, portal, address_of(request)))
 
 
 @router.post("/session/outside/answer", dependencies=_FROM_HERE)
-def answer(request: Request, response: Response, portal: Here, ctx: Stranger, typed: AnswerIn) -> Entered:
+def answer(request: Request, response: Response, portal: Here, ctx: Stranger, typed: CameBackIn) -> Entered:
     """Sign in with what the provider answered. 401 with `code` as its place asks for a second factor."""
-    _of_this_browser(request, typed.state)
-    begun = outside_sign_in.waiting(ctx, portal, typed.state)
-    client = begun.client
-    who = openid.identity(
-        ctx.reach,
-        client.issuer,
-        client.client_id,
-        client.secret,
-        code=typed.code,
-        back=client.back,
-        nonce=begun.nonce,
-        verifier=begun.verifier,
-        now=ctx.now_us // 1_000_000,
-    )
+    outside.of_this_browser(request, typed.state)
+    who = outside.whom(ctx, outside_sign_in.waiting(ctx, portal, typed.state), typed.code)
     return _entered(request, response, outside_sign_in.answered(ctx, portal, typed.state, who, address_of(request)))
 
 
 @router.post("/session/outside/code", dependencies=_FROM_HERE)
 def show_factor(request: Request, response: Response, portal: Here, ctx: Stranger, typed: FactorIn) -> Entered:
     """Go on with a code of the second factor."""
-    _of_this_browser(request, typed.state)
+    outside.of_this_browser(request, typed.state)
     came = outside_sign_in.go_on(ctx, portal, typed.state, typed.code, address_of(request))
     return _entered(request, response, came)
 
@@ -107,7 +64,7 @@ def show_factor(request: Request, response: Response, portal: Here, ctx: Strange
 @router.post("/session/outside/account", status_code=204, dependencies=_FROM_HERE)
 def open_account(request: Request, response: Response, portal: Here, ctx: Stranger, typed: AccountIn) -> None:
     """Make the account of whoever came back and has none, and sign in."""
-    _of_this_browser(request, typed.state)
+    outside.of_this_browser(request, typed.state)
     token = outside_sign_in.open_account(ctx, portal, typed.state, typed.name, typed.organisation)
     begin_session(request, response, COOKIE, token)
 
@@ -122,11 +79,6 @@ def own(ctx: Asking) -> list[IdentityView]:
 def unlink(ctx: Asking, identity_id: int) -> None:
     """Sign in through a provider no more."""
     outside_sign_in.unlink(ctx, identity_id)
-
-
-def _of_this_browser(request: Request, state: str) -> None:
-    if not state or kept_in_browser(request, STATE) != state:
-        raise NotAllowed("this sign-in was begun in another browser; begin again")
 
 
 def _entered(request: Request, response: Response, came: CameBack) -> Entered:

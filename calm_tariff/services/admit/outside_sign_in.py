@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import logging
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 
 from sqlalchemy import Select, delete, select
 from sqlalchemy.orm import Session
@@ -19,29 +19,17 @@ from calm_tariff.formats.openid import Identity
 from calm_tariff.services.admit import sign_up
 from calm_tariff.services.admit.members import MEMBERS, who_enter
 from calm_tariff.services.admit.portals import identity_provider
-from calm_tariff.services.admit.portals.identity_provider import Client
 from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.base.secrets import hash_token
-from calm_tariff.services.house import proof, second_factor, sessions, throttling
+from calm_tariff.services.house import outside, proof, second_factor, sessions, throttling
+from calm_tariff.services.house.outside import Begun
 from calm_tariff.store.admit.consumers import Member
-from calm_tariff.store.admit.identities import MemberIdentity, OutsideSignIn
+from calm_tariff.store.admit.identities import MemberIdentity
 from calm_tariff.store.base.locking import locked
+from calm_tariff.store.house.identities import OutsideSignIn
 
 log = logging.getLogger("calm_tariff.sign_in")
-WAITS = timedelta(minutes=10)
-
-
-@dataclass(frozen=True, slots=True)
-class Begun:
-    """What a sign-in is begun with: whom to ask as which client, the state that comes back with the answer, and what
-    proves that both are of one browser."""
-
-    client: Client
-    state: str
-    nonce: str
-    verifier: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,43 +55,21 @@ class IdentityView:
 def begin(ctx: Context, portal: PortalAsked, address: str = "") -> Begun:
     """Begin a sign-in. Raises `NotFound` where the portal has no provider, or `TooMany`."""
     throttling.begun(ctx, "provider", address)
-    state, nonce, verifier = ctx.token(), ctx.token(), ctx.token()
     with ctx.transaction() as session:
-        asked = identity_provider.client(session, ctx, portal.id)
-        session.execute(delete(OutsideSignIn).where(OutsideSignIn.expires_at <= ctx.now))
-        session.add(
-            OutsideSignIn(
-                state_hash=hash_token(state),
-                portal_id=portal.id,
-                issuer=asked.issuer,
-                nonce=nonce,
-                verifier=verifier,
-                expires_at=ctx.now + WAITS,
-            )
-        )
-        return Begun(asked, state, nonce, verifier)
+        return outside.begin(session, ctx, identity_provider.client(session, ctx, portal.id), portal.id)
 
 
 def waiting(ctx: Context, portal: PortalAsked, state: str) -> Begun:
     """The sign-in that a state belongs to, whose answer has not come; it is good for one answer. Raises `NotFound`."""
     with ctx.transaction() as session:
-        found = _on_the_way(session, ctx, portal, state)
-        if found.nonce == "":
-            raise _over()
-        asked = identity_provider.client(session, ctx, portal.id)
-        if asked.issuer != found.issuer:
-            raise _over()
-        begun = Begun(asked, state, found.nonce, found.verifier)
-        found.nonce = found.verifier = ""
-        return begun
+        return outside.waiting(session, ctx, identity_provider.client(session, ctx, portal.id), state, portal.id)
 
 
 def answered(ctx: Context, portal: PortalAsked, state: str, who: Identity, address: str = "") -> CameBack:
     """Take whom the provider names. Raises `NotFound`, `NotSignedIn` with `code` as its place where a second factor is
     to be shown (see `go_on`), or `Invalid` where no account can be made of it."""
     with ctx.transaction() as session:
-        found = _on_the_way(session, ctx, portal, state)
-        found.subject, found.email, found.name = who.subject, who.email.strip().lower()[:200], who.name[:200]
+        outside.came_back(outside.on_the_way(session, ctx, state, portal.id), who)
     return go_on(ctx, portal, state, "", address)
 
 
@@ -111,7 +77,7 @@ def go_on(ctx: Context, portal: PortalAsked, state: str, code: str, address: str
     """Sign in whom the provider named, with a code of their second factor where they have one. Raises as `answered`."""
     realm = who_enter(portal)
     with ctx.transaction() as session:
-        found = _named(session, ctx, portal, state)
+        found = outside.named(session, ctx, state, portal.id)
         member = _member(session, found)
         if member is not None and not realm.takes(session, member):
             raise Invalid("whoever has this account does not sign in at this portal", "provider")
@@ -123,10 +89,10 @@ def go_on(ctx: Context, portal: PortalAsked, state: str, code: str, address: str
         email = member.email
     throttling.attempt(ctx, f"member {email}", address)
     with ctx.transaction() as session:
-        found = _named(session, ctx, portal, state)
+        found = outside.named(session, ctx, state, portal.id)
         member = _member(session, found)
         if member is None or member.email != email:
-            raise _over()
+            raise outside.over()
         second_factor.must_be_shown(session, ctx, realm, member, code)
         if not _is_linked(session, found):
             _link(session, ctx, found, member)
@@ -145,9 +111,9 @@ def open_account(ctx: Context, portal: PortalAsked, state: str, name: str, organ
     """Make an account for whom the provider named and nobody knows here; the session's token. They have no password
     until they set one by letter. Raises `NotFound`, `Invalid` or `Conflict`, naming the field."""
     with ctx.transaction() as session:
-        found = _named(session, ctx, portal, state)
+        found = outside.named(session, ctx, state, portal.id)
         if not found.email or _member(session, found) is not None:
-            raise _over()
+            raise outside.over()
         joined = ctx.joining(session)
         sign_up.must_be_taken_here(session, ctx, found.email)
         typed = sign_up.SignUpTyped(name=name, organisation=organisation, password="")
@@ -187,20 +153,6 @@ def forget(session: Session, member_id: int) -> None:
     session.execute(delete(MemberIdentity).where(MemberIdentity.member_id == member_id))
 
 
-def _on_the_way(session: Session, ctx: Context, portal: PortalAsked, state: str) -> OutsideSignIn:
-    found = locked(session, OutsideSignIn, hash_token(state))
-    if found is None or found.portal_id != portal.id or found.expires_at <= ctx.now:
-        raise _over()
-    return found
-
-
-def _named(session: Session, ctx: Context, portal: PortalAsked, state: str) -> OutsideSignIn:
-    found = _on_the_way(session, ctx, portal, state)
-    if found.subject is None:
-        raise _over()
-    return found
-
-
 def _member(session: Session, of: OutsideSignIn) -> Member | None:
     """The member whom the provider named before, or who has the mail address that it has verified."""
     linked = session.scalar(_identity(of))
@@ -221,14 +173,10 @@ def _link(session: Session, ctx: Context, of: OutsideSignIn, member: Member) -> 
     session.add(
         MemberIdentity(
             member_id=member.id,
-            provider=identity_provider.name_of(session, of.portal_id),
+            provider=identity_provider.name_of(session, of.portal_id) if of.portal_id is not None else "",
             issuer=of.issuer,
             subject=of.subject,
             linked_at=ctx.now,
         )
     )
     session.flush()
-
-
-def _over() -> NotFound:
-    return NotFound("this sign-in was answered already, or waited too long; begin again", "state")

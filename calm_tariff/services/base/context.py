@@ -13,24 +13,29 @@ from sqlalchemy import Engine
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
+from calm_tariff.core import house
 from calm_tariff.core.errors import NotAllowed, NotSignedIn
 from calm_tariff.core.membership import AFTER_CLOSING, MAY, Act
 from calm_tariff.core.periods import instant_of, zone
 from calm_tariff.core.reach import Reach
+from calm_tariff.core.scopes import covers
 from calm_tariff.services.base import retrying
+from calm_tariff.store.base import recording
 from calm_tariff.store.base.provider import Provider
 from calm_tariff.store.base.refusals import in_our_words
 
-ROLES = ("product manager", "reviewer", "operations", "finance")
+ROLES = house.ROLES
 
 
 @dataclass(frozen=True, slots=True)
 class Actor:
-    """Who acts: a person or service token of the provider (`role`), or a member of a consumer (`membership`, their
-    role there), which may wait to be let in, or have closed its account. `portal_id` is the portal they came by."""
+    """Who acts: a person or service token of the provider, with `roles` of the house, or a member of a consumer
+    (`membership`, their role there), which may wait to be let in, or have closed its account. `portal_id` is the portal
+    they came by. `stopped` says what a person must do before they have any role. A service token may be narrowed
+    to `scopes` (core.scopes)."""
 
     name: str = "nobody"
-    role: str = ""
+    roles: frozenset[str] = frozenset()
     person_id: int | None = None
     member_id: int | None = None
     consumer_id: int | None = None
@@ -40,6 +45,8 @@ class Actor:
     let_in: bool = True
     membership: str = ""
     closed: bool = False
+    stopped: str = ""
+    scopes: frozenset[str] = frozenset()
 
     @property
     def identity(self) -> str:
@@ -52,10 +59,22 @@ class Actor:
 
     def must_be(self, *roles: str) -> None:
         """Raise unless the actor has one of the roles of the provider's staff."""
-        if not self.role:
+        if self.stopped:
+            raise NotAllowed(self.stopped)
+        if not self.roles:
             raise NotSignedIn("sign in first")
-        if self.role not in roles:
-            raise NotAllowed(f"this is for {' or '.join(roles)}; you are signed in as {self.role}")
+        if not self.roles & set(roles):
+            raise NotAllowed(f"this is for {' or '.join(roles)}; you are signed in as {self.in_words}")
+
+    def must_cover(self, scope: str) -> None:
+        """Raise where the actor is a service token whose scopes leave that one out."""
+        if not covers(self.scopes, scope):
+            raise NotAllowed(f"this needs the scope “{scope}”; the token has {', '.join(sorted(self.scopes))}")
+
+    @property
+    def in_words(self) -> str:
+        """The roles of the house that the actor has."""
+        return " and ".join(role for role in ROLES if role in self.roles)
 
     def consumer_to(self, act: Act) -> int:
         """The consumer for which the actor may do something (core.membership). Raises unless a member is signed in who
@@ -155,6 +174,7 @@ class Context:
             with self.sessions() as session:
                 with session.begin():
                     yield session
+                    recording.write_down(session)
                 retrying.committed(session)
         except DBAPIError as error:
             refusal = in_our_words(error)

@@ -35,7 +35,7 @@ def write(
     made = Mail(
         recipient=recipient,
         subject=cut(letter.subject),
-        body=letter.text,
+        body=letter.body,
         html=letter.html,
         created_at=ctx.now,
         confidential=confidential,

@@ -56,6 +56,9 @@ Kind = Literal[
     "question answered",
     "answer accepted",
     "post hidden",
+    "colleague invited",
+    "colleague joined",
+    "colleague changed",
 ]
 
 
@@ -155,13 +158,14 @@ def group_of(kind: Kind) -> Group | None:
 def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice: Notice) -> None:
     """Tell everybody of an audience: by mail as well, but for those who do not want that of such notices. Where `ctx`
     holds it back, nobody hears of it until then."""
-    office = provider_of(session).name
+    provider = provider_of(session)
+    office, foot = provider.name, f"{provider.name}\n{provider.address}" if provider.address else ""
     everybody = list(audience)
     quiet = _not_by_mail(session, everybody, group_of(notice.kind))
     for each in everybody:
         link = Address(urljoin(ctx.web_address, each.at) + notice.page)
         fields = {"office": office, "link": link, **notice.fields, "name": each.name}
-        said = letter(notice.kind.replace(" ", "_"), fields)
+        said = letter(notice.kind.replace(" ", "_"), fields, foot)
         whose = each.whose
         if whose not in quiet:
             mailing.write(session, ctx, each.email, said, confidential=notice.confidential, page=notice.page)

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from decimal import Decimal
 
 from sqlalchemy import select
 
-from calm_tariff.core import names
-from calm_tariff.core.errors import Invalid
-from calm_tariff.core.money import minor_digits
-from calm_tariff.core.periods import zone
+from calm_tariff.core import house
+from calm_tariff.core.provider import ProviderSettings, checked
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.services.base import stamps
-from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.secrets import hash_password
 from calm_tariff.store.base.provider import Provider
 from calm_tariff.store.house.people import Person
@@ -28,6 +27,7 @@ class ProviderTyped:
     currency: str
     tax_percent: Decimal
     mail_from: str
+    address: str = ""
 
 
 def installed(ctx: Context) -> bool:
@@ -38,11 +38,16 @@ def installed(ctx: Context) -> bool:
 
 def check(typed: ProviderTyped) -> None:
     """Raise `Invalid`, naming the field, for a provider that cannot be made."""
-    names.plain(typed.name, "name", 200)
-    zone(typed.time_zone)
-    minor_digits(typed.currency)
-    if not 0 <= typed.tax_percent <= 100 or typed.tax_percent != round(typed.tax_percent, 4):
-        raise Invalid("must be between 0 and 100, with at most four decimals", "tax_percent")
+    checked(
+        ProviderSettings(
+            name=typed.name,
+            time_zone=typed.time_zone,
+            currency=typed.currency,
+            tax_percent=typed.tax_percent,
+            mail_from=typed.mail_from,
+            address=typed.address,
+        )
+    )
     mail_address(typed.mail_from, "mail_from")
 
 
@@ -57,15 +62,16 @@ def install(ctx: Context, typed: ProviderTyped) -> None:
                 currency=typed.currency,
                 tax_percent=typed.tax_percent,
                 mail_from=typed.mail_from,
+                address=typed.address,
                 payment_days=14,
             )
         )
         stamps.touch(session, ctx)
 
 
-def add_person(ctx: Context, email: str, name: str, role: str, password: str) -> None:
+def add_person(ctx: Context, email: str, name: str, roles: Iterable[str], password: str) -> None:
     """Somebody of the provider. Raises `Invalid` for an unknown role or a short password."""
-    if role not in ROLES:
-        raise Invalid(f"must be one of {', '.join(ROLES)}", "role")
+    held = list(house.roles_of(roles))
+    hashed = hash_password(password)
     with ctx.transaction() as session:
-        session.add(Person(email=email.lower(), name=name, role=role, password_hash=hash_password(password)))
+        session.add(Person(email=email.lower(), name=name, roles=held, password_hash=hashed, joined_at=ctx.now))

@@ -29,7 +29,8 @@ class SignIn:
 class Realm:
     """One kind of people who sign in: how their accounts are found by address and by id, who each of them is when
     acting, whom a demo offers, and the pages on which another password is set and another address confirmed, below `at`
-    where that is not the installation's address. An account that it does not take is as if it were not there."""
+    where that is not the installation's address. An account that it does not take is as if it were not there. Where it
+    `needs_factor`, whoever has no second factor sets one up before they do anything else."""
 
     kind: Kind
     by_email: Callable[[Session, str], Account | None]
@@ -40,6 +41,7 @@ class Realm:
     address_page: str = "/address"
     at: str = ""
     takes: Callable[[Session, Account], bool] = lambda session, account: True
+    needs_factor: Callable[[Session], bool] = lambda session: False
 
     def found(self, session: Session, email: str) -> Account | None:
         """The account of an address, where there is one."""

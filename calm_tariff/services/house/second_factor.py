@@ -128,11 +128,14 @@ def renew(ctx: Context, realm: Realm, code: str, password: str, address: str = "
 
 
 def end(ctx: Context, realm: Realm, code: str, password: str, address: str = "") -> None:
-    """Turn one's second factor off. Raises `NotSignedIn`, `TooMany`, or `Invalid` for a wrong password or code."""
+    """Turn one's second factor off. Raises `NotSignedIn`, `TooMany`, `Invalid` for a wrong password or code, or
+    `Conflict` where everybody must have one."""
     mine = proof.by_password(ctx, realm, password, address)
     throttling.attempt(ctx, f"{realm.kind} code of {mine}", address)
     with ctx.transaction() as session:
         factor = _on(session, realm, mine)
+        if realm.needs_factor(session):
+            raise Conflict("everybody shows a second factor here: it cannot be turned off", "second factor")
         _must_show(ctx, factor, code)
         session.delete(factor)
         proof.changed(session, ctx, realm, realm.by_id(session, mine), "factor off")
@@ -152,6 +155,12 @@ def must_be_shown(session: Session, ctx: Context, realm: Realm, account: Account
         log.warning("a sign-in as %s failed at the second factor", account.email)
         raise NotSignedIn("the code is not right, or was used; wait for the next one", "code")
     proof.changed(session, ctx, realm, account, "recovery code")
+
+
+def is_on(session: Session, realm: Realm, account_id: int) -> bool:
+    """Whether somebody has a second factor that counts."""
+    factor = _of(session, realm, account_id)
+    return factor is not None and factor.confirmed_at is not None
 
 
 def forget(session: Session, realm: Realm, account_id: int) -> None:

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from sqlalchemy import func, select
 
-from calm_tariff.core import names
+from calm_tariff.core import house, names
 from calm_tariff.core.errors import Invalid, NotAllowed, NotFound, NotSignedIn
+from calm_tariff.core.house import OWNER, HouseRole
+from calm_tariff.core.scopes import scopes_of
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import ROLES, Actor, Context
 from calm_tariff.services.base.secrets import hash_token
@@ -26,12 +29,25 @@ _MACHINE = "whoever runs this machine"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class ServiceTokenTyped:
+    """A token to make: what it is for, with which of one's own roles (all, where none is named), for how many days, and
+    narrowed to which scopes (core.scopes), if any."""
+
+    label: str
+    roles: tuple[str, ...] = ()
+    scopes: tuple[str, ...] = ()
+    days: int = DAYS
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ServiceTokenView:
-    """A service token as its owner sees it. `state`: active, expired, revoked. `used_at` is kept to the minute."""
+    """A service token as its owner sees it: it does what these `roles` may, and of that what `scopes` name, where they
+    name anything. `state`: active, expired, revoked. `used_at` is kept to the minute."""
 
     id: int
     label: str
-    role: str
+    roles: list[HouseRole]
+    scopes: list[str]
     owner: str
     state: str
     created_at: datetime
@@ -44,11 +60,11 @@ class ServiceTokenView:
 
 
 def everything(ctx: Context) -> list[ServiceTokenView]:
-    """One's own tokens, newest first; a product manager sees everybody's."""
+    """One's own tokens, newest first; an owner of the house sees everybody's."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
         query = select(ServiceToken).order_by(ServiceToken.id.desc())
-        if ctx.actor.role != "product manager":
+        if OWNER not in ctx.actor.roles:
             query = query.where(ServiceToken.owner_id == (ctx.actor.person_id or 0))
         found = session.scalars(query).all()
         counted = select(ServiceTokenPlace.secret_id, func.count()).group_by(ServiceTokenPlace.secret_id)
@@ -56,27 +72,30 @@ def everything(ctx: Context) -> list[ServiceTokenView]:
         return [_view(ctx, token, places.get(token.id, 0)) for token in found]
 
 
-def make(ctx: Context, label: str, days: int = DAYS) -> str:
-    """A token with one's own role, good for so many days; shown this once. Raises `NotAllowed` or `Invalid`."""
+def make(ctx: Context, wanted: ServiceTokenTyped) -> str:
+    """A token with roles of one's own, narrowed to scopes where any are named, good for so many days; shown this once.
+    Raises `NotAllowed`, or `Invalid`, naming the field."""
     ctx.actor.must_be(*ROLES)
     if ctx.actor.person_id is None:
         raise NotAllowed("only somebody who is signed in makes a service token; a script cannot")
-    return _made(ctx, label, ctx.actor.role, days)
+    roles = house.roles_of(wanted.roles or ctx.actor.roles)
+    beyond = [role for role in roles if role not in ctx.actor.roles]
+    if beyond:
+        raise Invalid(f"you are no {beyond[0]} yourself", "roles")
+    return _made(ctx, wanted, roles)
 
 
-def make_for_machine(ctx: Context, label: str, role: str, days: int = DAYS) -> str:
+def make_for_machine(ctx: Context, label: str, *roles: str, days: int = DAYS, scopes: Sequence[str] = ()) -> str:
     """A token for whoever runs this machine and could do anything anyway. Raises `Invalid`, naming the field."""
-    if role not in ROLES:
-        raise Invalid(f"must be one of {', '.join(ROLES)}", "role")
-    return _made(ctx, label, role, days)
+    return _made(ctx, ServiceTokenTyped(label=label, days=days, scopes=tuple(scopes)), house.roles_of(roles))
 
 
 def revoke(ctx: Context, token_id: int) -> ServiceTokenView:
-    """Make a token invalid at once: one's own, or any by a product manager. Raises `NotFound`."""
+    """Make a token invalid at once: one's own, or any by an owner of the house. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
         found = locked(session, ServiceToken, token_id)
-        if found is None or not (ctx.actor.role == "product manager" or _own(ctx, found)):
+        if found is None or not (OWNER in ctx.actor.roles or _own(ctx, found)):
             raise NotFound("there is no such service token", str(token_id))
         if found.revoked_at is None:
             found.revoked_at = ctx.now
@@ -85,15 +104,16 @@ def revoke(ctx: Context, token_id: int) -> ServiceTokenView:
 
 
 def who_by(ctx: Context, token: str, address: str = "") -> Actor:
-    """Who a script acts as. Raises `NotSignedIn` for a token that is unknown, revoked or expired, or whose owner has
-    another role now."""
+    """Who a script acts as: with those of the token's roles that its owner still has. Raises `NotSignedIn` for a token
+    that is unknown, revoked or expired, or whose owner has none of them now or cannot sign in any more."""
     with ctx.transaction() as session:
         found = session.scalar(select(ServiceToken).where(ServiceToken.token_hash == hash_token(token)))
         wrong = _wrong(ctx, found)
         if wrong or found is None:
             log.warning("a service token from %s was turned away: %s", address or "an unknown address", wrong)
             raise NotSignedIn(f"the service token {wrong}")
-        who = Actor(f"token {found.label}", found.role, token_id=found.id)
+        roles, scopes = frozenset(_roles_now(found)), frozenset(found.scopes)
+        who = Actor(f"token {found.label}", roles, token_id=found.id, scopes=scopes)
         address = address[: secret_places.LONGEST]
         if found.used_at is None or found.used_from != address or ctx.now - found.used_at >= NOTICED:
             found.used_at, found.used_from = ctx.now, address
@@ -109,20 +129,27 @@ def _wrong(ctx: Context, found: ServiceToken | None) -> str:
         return "was revoked"
     if found.expires_at <= ctx.now:
         return "has expired"
-    if found.owner is not None and found.owner.role != found.role:
-        return f"can do no more than its owner, who is no {found.role} now"
+    if found.owner is not None and found.owner.deactivated_at is not None:
+        return "can do no more than its owner, who was deactivated"
+    if not _roles_now(found):
+        return f"can do no more than its owner, who is no {' or '.join(found.roles)} now"
     return ""
 
 
-def _made(ctx: Context, label: str, role: str, days: int) -> str:
-    label = names.plain(label, "label", 200)
+def _roles_now(token: ServiceToken) -> list[HouseRole]:
+    return [role for role in token.roles if token.owner is None or role in token.owner.roles]
+
+
+def _made(ctx: Context, wanted: ServiceTokenTyped, roles: Sequence[HouseRole]) -> str:
+    label, scopes, days = names.plain(wanted.label, "label", 200), list(scopes_of(wanted.scopes)), wanted.days
     if not 1 <= days <= MOST_DAYS:
         raise Invalid(f"must be 1 to {MOST_DAYS} days", "days")
     token = f"cts_{ctx.token()}"
     with ctx.transaction() as session:
         made = ServiceToken(
             label=label,
-            role=role,
+            roles=list(roles),
+            scopes=scopes,
             token_hash=hash_token(token),
             owner_id=ctx.actor.person_id,
             created_at=ctx.now,
@@ -130,7 +157,7 @@ def _made(ctx: Context, label: str, role: str, days: int) -> str:
         )
         session.add(made)
         session.flush()
-        after = {"role": role, "expires_at": made.expires_at.isoformat()}
+        after = {"roles": list(roles), "scopes": scopes, "expires_at": made.expires_at.isoformat()}
         auditing.note(session, ctx, "made a service token", ("service token", made.id, label), after=after)
     return token
 
@@ -144,7 +171,8 @@ def _view(ctx: Context, t: ServiceToken, places: int) -> ServiceTokenView:
     return ServiceTokenView(
         id=t.id,
         label=t.label,
-        role=t.role,
+        roles=t.roles,
+        scopes=t.scopes,
         owner=t.owner.name if t.owner else _MACHINE,
         state=state,
         created_at=t.created_at,

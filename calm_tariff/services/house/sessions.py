@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import logging
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
-from sqlalchemy import ColumnElement, delete, or_, select, update
+from sqlalchemy import ColumnElement, and_, delete, or_, select, update
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import NotFound, NotSignedIn
@@ -23,6 +23,7 @@ SESSION = timedelta(hours=12)
 IDLE = timedelta(hours=1)
 NOTICED = timedelta(minutes=1)
 LONGEST = 254
+SET_UP_FIRST = "everybody shows a second factor here: turn one on first, under Your sign-in"
 # So much of the hash of its token names a session to whose it is.
 SHOWN = 24
 
@@ -110,14 +111,20 @@ def who(ctx: Context, realm: Realm, token: str | None) -> Actor:
             session.execute(update(SignedIn).where(SignedIn.token_hash == found.token_hash).values(seen_at=ctx.now))
         account_id = found.person_id if realm.kind == "person" else found.member_id
         account = None if account_id is None else realm.by_id(session, account_id)
-        return NOBODY if account is None or not realm.takes(session, account) else realm.acting(account)
+        if account is None or not realm.takes(session, account):
+            return NOBODY
+        needs = not found.outside and realm.needs_factor(session)
+        lacks = needs and not second_factor.is_on(session, realm, account.id)
+        actor = realm.acting(account)
+        return replace(actor, roles=frozenset(), stopped=SET_UP_FIRST) if lacks else actor
 
 
-def begin(session: Session, ctx: Context, realm: Realm, account_id: int) -> str:
-    """Begin a session: its token."""
+def begin(session: Session, ctx: Context, realm: Realm, account_id: int, *, outside: bool = False) -> str:
+    """Begin a session, of somebody who came through an outside provider or not: its token."""
     token = ctx.token()
     session.execute(delete(SignedIn).where(or_(SignedIn.expires_at <= ctx.now, SignedIn.seen_at <= ctx.now - IDLE)))
     made = SignedIn(token_hash=hash_token(token), created_at=ctx.now, seen_at=ctx.now, expires_at=ctx.now + SESSION)
+    made.outside = outside
     setattr(made, realm.column, account_id)
     session.add(made)
     return token
@@ -133,19 +140,29 @@ def began_from(ctx: Context, token: str, address: str, browser: str) -> None:
 def own(ctx: Context, realm: Realm, token: str) -> list[SessionView]:
     """The sessions of whoever is signed in with a token, the one used last first. Raises `NotSignedIn`."""
     with ctx.transaction() as session:
-        alive = (SignedIn.expires_at > ctx.now) & (SignedIn.seen_at > ctx.now - IDLE)
-        query = select(SignedIn).where(_mine(ctx, realm), alive).order_by(SignedIn.seen_at.desc(), SignedIn.created_at)
-        return [
-            SessionView(
-                id=one.token_hash[:SHOWN],
-                began_at=one.created_at,
-                seen_at=one.seen_at,
-                address=one.address,
-                browser=one.browser,
-                this=one.token_hash == hash_token(token),
-            )
-            for one in session.scalars(query)
-        ]
+        return those_of(session, ctx, realm, realm.me(ctx), token)
+
+
+def those_of(session: Session, ctx: Context, realm: Realm, account_id: int, token: str = "") -> list[SessionView]:
+    """The sessions of an account, the one used last first; that of a token is told apart."""
+    mine = getattr(SignedIn, realm.column) == account_id
+    query = select(SignedIn).where(mine, alive(ctx)).order_by(SignedIn.seen_at.desc(), SignedIn.created_at)
+    return [
+        SessionView(
+            id=one.token_hash[:SHOWN],
+            began_at=one.created_at,
+            seen_at=one.seen_at,
+            address=one.address,
+            browser=one.browser,
+            this=one.token_hash == hash_token(token),
+        )
+        for one in session.scalars(query)
+    ]
+
+
+def alive(ctx: Context) -> ColumnElement[bool]:
+    """That a session has not ended."""
+    return and_(SignedIn.expires_at > ctx.now, SignedIn.seen_at > ctx.now - IDLE)
 
 
 def end_one(ctx: Context, realm: Realm, session_id: str) -> None:

@@ -16,6 +16,7 @@ from calm_tariff.services.admit.desk import queue
 from calm_tariff.services.base import jobs, mailing
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.observe import allowances
+from calm_tariff.services.observe.first_steps import FirstStep, first_steps
 from calm_tariff.services.settle import late_usage
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.apis import ApiVersion
@@ -43,11 +44,13 @@ class Item:
 
 @dataclass(frozen=True, slots=True)
 class Today:
-    """One's own items first, then those of others; and yesterday in a sentence."""
+    """One's own items first, then those of others; yesterday in a sentence; and the first steps of an installation that
+    has served no call yet."""
 
     yours: list[Item]
     others: list[Item]
     yesterday: str
+    first_steps: list[FirstStep]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,8 +74,9 @@ def today(ctx: Context) -> Today:
         items = [*_requests(session, ctx), *_organisations(session), *_spent(session, ctx), *_refusals(session, ctx)]
         items += [*_periods(session, ctx), *_late(session, ctx), *_letters(session, ctx), *_jobs(session)]
         items += [*_questions(session), *_drafts(session)]
-        yours = [i for i in items if ctx.actor.role in i.roles]
-        return Today(yours, [i for i in items if i not in yours], _yesterday(session, ctx))
+        yours = [i for i in items if ctx.actor.roles & set(i.roles)]
+        others = [i for i in items if i not in yours]
+        return Today(yours, others, _yesterday(session, ctx), first_steps(session, ctx))
 
 
 def counts(ctx: Context) -> Counts:

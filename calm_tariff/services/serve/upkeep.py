@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 from calm_tariff.core.periods import DAY
-from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.store.serve import call_queries, quota_queries
 
-# For so long bodies of the sandbox are kept.
-BODIES_KEPT = 7 * DAY
 AT_ONCE = 2000
 
 
@@ -18,11 +16,14 @@ def forget_counts(ctx: Context) -> None:
 
 
 def forget_bodies(ctx: Context) -> int:
-    """Throw away the beginnings of bodies that were kept for so long; how many calls they were of."""
+    """Throw away the beginnings of bodies of the sandbox that were kept for as long as the provider's settings say; how
+    many calls they were of."""
+    with ctx.transaction() as session:
+        kept = provider_of(session).body_days * DAY
     gone = 0
     while True:  # so many at a time, so that nothing waits long for the rows
         with ctx.transaction() as session:
-            some = call_queries.forget_bodies(session, ctx.now_us - BODIES_KEPT, AT_ONCE)
+            some = call_queries.forget_bodies(session, ctx.now_us - kept, AT_ONCE)
         gone += some
         if some < AT_ONCE:
             return gone

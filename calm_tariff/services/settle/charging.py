@@ -91,6 +91,9 @@ def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
             session.add(invoice)
             made.invoices += 1
             made.total += invoice.total
+        provider = provider_of(session)
+        if made.invoices and provider.charged_at is None:
+            provider.charged_at = ctx.now
         result = RunResult(made.id, made.invoices, left_alone, str(made.total))
         auditing.note(
             session,

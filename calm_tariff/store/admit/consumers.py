@@ -71,6 +71,7 @@ class Member(Account, Base):
     they had, with no address and no password."""
 
     __tablename__ = "member"
+    role: Mapped[Word]
     consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
     joined_at: Mapped[datetime | None]
     left_at: Mapped[datetime | None]

@@ -34,15 +34,20 @@ ORDER = (
     "meter",
     "consumer_group",
     "portal",
+    "provider",
     "consumer",
     "member",
     "member_invitation",
+    "person_invitation",
     "awaited_sign_up",
     "password_reset",
     "address_change",
     "identity_provider",
+    "house_identity_provider",
     "outside_sign_in",
     "member_identity",
+    "person_identity",
+    "person",
     "second_factor",
     "passkey",
     "service_token",
@@ -59,6 +64,7 @@ ORDER = (
     "number_series",
     "mail",
     "job",
+    "record_end",
 )
 _RANK = {name: rank for rank, name in enumerate(ORDER)}
 _HELD = "held"

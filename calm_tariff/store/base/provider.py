@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from decimal import Decimal
+from typing import Any
 
 from sqlalchemy import Numeric, String
 from sqlalchemy.orm import Mapped, mapped_column
 
-from calm_tariff.store.base.columns import Base, Id, Name, Word
+from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
 
 
 class Provider(Base):
-    """The one organisation whose APIs are sold."""
+    """The one organisation whose APIs are sold. `factor_required`: its people show a second factor at the sign-in.
+    `settled_at` is when its settings were first looked through,
+    `charged_at` when money was first charged."""
 
     __tablename__ = "provider"
     id: Mapped[Id]
@@ -21,3 +25,10 @@ class Provider(Base):
     tax_percent: Mapped[Decimal] = mapped_column(Numeric(7, 4))
     mail_from: Mapped[Name]
     payment_days: Mapped[int] = mapped_column(default=14)
+    factor_required: Mapped[bool] = mapped_column(default=False)
+    address: Mapped[Prose] = mapped_column(default="")
+    working_days: Mapped[list[Any]] = mapped_column(default=lambda: [0, 1, 2, 3, 4])
+    body_days: Mapped[int] = mapped_column(default=7)
+    settled_at: Mapped[datetime | None]
+    charged_at: Mapped[datetime | None]
+    edition: Mapped[int] = mapped_column(default=1)

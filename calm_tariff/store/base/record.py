@@ -8,24 +8,40 @@ from typing import Any
 from sqlalchemy import BigInteger, Index, String, Text
 from sqlalchemy.orm import Mapped, mapped_column
 
-from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
+from calm_tariff.store.base.columns import Base, Hash, Id, Name, Prose, Word
 
 
 class AuditEntry(Base):
-    """Who changed what, when and why. Never updated."""
+    """Who changed what, when and why. Never updated. `by` is who it was by id (`Actor.identity`); empty in entries that
+    are older than it. Ids follow on each other in the order of the chain (core.chain) that `salt`, `content` and
+    `digest` belong to; `erased_by` is the entry that tells who took the words out of this one."""
 
     __tablename__ = "audit_entry"
     __table_args__ = (Index("ix_audit_entry_subject", "subject_kind", "subject_id"),)
     id: Mapped[Id]
     at: Mapped[datetime] = mapped_column(index=True)
+    by: Mapped[Name] = mapped_column(index=True)
     actor: Mapped[Name]
-    action: Mapped[Name]
+    action: Mapped[Name] = mapped_column(index=True)
     subject_kind: Mapped[Word]
     subject_id: Mapped[int] = mapped_column(BigInteger)
     subject: Mapped[Name]
     before: Mapped[dict[str, Any] | None]
     after: Mapped[dict[str, Any] | None]
     why: Mapped[Prose] = mapped_column(default="")
+    salt: Mapped[str] = mapped_column(String(32))
+    content: Mapped[Hash]
+    digest: Mapped[Hash]
+    erased_by: Mapped[int | None] = mapped_column(BigInteger)
+
+
+class RecordEnd(Base):
+    """The last entry of the record. There is one row, which whoever adds entries holds until they are there."""
+
+    __tablename__ = "record_end"
+    id: Mapped[Id]
+    number: Mapped[int] = mapped_column(BigInteger)
+    digest: Mapped[Hash]
 
 
 class Mail(Base):

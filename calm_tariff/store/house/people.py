@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import BigInteger, ForeignKey, String
 from sqlalchemy.orm import Mapped, mapped_column
 
-from calm_tariff.store.base.columns import Base, Hash, Id, Name, Prose, Word
+from calm_tariff.store.base.columns import Base, Hash, Id, Name, Prose
 
 
 class Account:
@@ -17,14 +17,31 @@ class Account:
     id: Mapped[Id]
     email: Mapped[Name] = mapped_column(unique=True)
     name: Mapped[Name]
-    role: Mapped[Word]
     password_hash: Mapped[Name]
 
 
 class Person(Account, Base):
-    """Somebody of the provider. `role`: product manager, reviewer, operations, finance."""
+    """Somebody of the provider. `roles`: some of core.house.ROLES. One who was deactivated stays for what they did, and
+    cannot sign in."""
 
     __tablename__ = "person"
+    roles: Mapped[list[Any]]
+    joined_at: Mapped[datetime | None]
+    deactivated_at: Mapped[datetime | None]
+
+
+class PersonInvitation(Base):
+    """Somebody whom an owner of the house has asked to come in, with roles; whoever has the letter's token may. Good
+    for one, once."""
+
+    __tablename__ = "person_invitation"
+    id: Mapped[Id]
+    token_hash: Mapped[Hash] = mapped_column(unique=True)
+    email: Mapped[Name] = mapped_column(unique=True)
+    roles: Mapped[list[Any]]
+    invited_by: Mapped[Name]
+    invited_at: Mapped[datetime]
+    expires_at: Mapped[datetime] = mapped_column(index=True)
 
 
 class Attempts(Base):
@@ -38,7 +55,8 @@ class Attempts(Base):
 
 class SignedIn(Base):
     """A session in a browser, of a person or of a member. It ends when it is not used for a while, and in any case at
-    `expires_at`. Where it began, and in which browser by the browser's own word, is for whose it is."""
+    `expires_at`. Where it began, and in which browser by the browser's own word, is for whose it is. `outside`: it was
+    begun through an outside provider, which sees to the second factor itself."""
 
     __tablename__ = "signed_in"
     token_hash: Mapped[Hash] = mapped_column(primary_key=True)
@@ -49,6 +67,7 @@ class SignedIn(Base):
     expires_at: Mapped[datetime] = mapped_column(index=True)
     address: Mapped[str] = mapped_column(String(60), default="")
     browser: Mapped[Name] = mapped_column(default="")
+    outside: Mapped[bool] = mapped_column(default=False)
 
 
 class AddressChange(Base):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import ForeignKey
 from sqlalchemy.orm import Mapped, mapped_column, relationship
@@ -12,12 +13,14 @@ from calm_tariff.store.house.people import Person
 
 
 class ServiceToken(Base):
-    """A secret with which a script does what its owner's role may do; made at the machine itself, it has no owner."""
+    """A secret with which a script does what `roles` of its owner's may do, and of that what `scopes` name, or all
+    where they name nothing. Made at the machine itself, it has no owner."""
 
     __tablename__ = "service_token"
     id: Mapped[Id]
     label: Mapped[Name]
-    role: Mapped[Word]
+    roles: Mapped[list[Any]]
+    scopes: Mapped[list[Any]]
     token_hash: Mapped[Hash] = mapped_column(unique=True)
     owner_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"), index=True)
     created_at: Mapped[datetime]

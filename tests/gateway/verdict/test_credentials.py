@@ -133,7 +133,9 @@ def test_id_and_secret_and_tokens_of_the_token_endpoint(running: Running) -> Non
     other = {"Authorization": f"Bearer {second}"}
     assert said(running.get(secret=None, **other)) == (200, "")
     secret = running.processes.settings.signing_secret
-    tokens.rotate(replace(office.ctx, signing_secret=secret, actor=replace(office.manager.actor, role="operations")))
+    tokens.rotate(
+        replace(office.ctx, signing_secret=secret, actor=replace(office.manager.actor, roles=frozenset({"operations"})))
+    )
     credentials.revoke_key(own, made.key.id)
     wait_for(lambda: said(running.get(secret=None, **other)) == (401, "credential-revoked"))
     assert said(running.get(secret=None, **other))[0] == 401

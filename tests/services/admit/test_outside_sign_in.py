@@ -16,7 +16,7 @@ from calm_tariff.services.admit.portals import identity_provider, portals, servi
 from calm_tariff.services.admit.portals.identity_provider import IdentityProviderTyped
 from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import sessions
+from calm_tariff.services.house import outside, sessions
 from calm_tariff.store.admit.identities import IdentityProvider
 from calm_tariff.store.admit.portals import Portal
 from calm_tariff.store.compose.groups import ConsumerGroup
@@ -110,7 +110,7 @@ def test_an_answer_is_good_once_for_its_own_portal_and_not_for_long(office: Offi
         outside_sign_in.waiting(here, portal(here), "made-up")
 
     late = outside_sign_in.begin(here, portal(here))
-    office.clock.now += outside_sign_in.WAITS + timedelta(seconds=1)
+    office.clock.now += outside.WAITS + timedelta(seconds=1)
     with pytest.raises(NotFound):
         outside_sign_in.waiting(here, portal(here), late.state)
 

@@ -21,7 +21,7 @@ from tests.office import START, Office, terms
 
 
 def test_gateways_hear_at_once_of_a_limit_of_one_subscription_and_of_its_end(office: Office) -> None:
-    tomas = office.ctx.acting(Actor("Tomas", "operations"))
+    tomas = office.ctx.acting(Actor("Tomas", frozenset({"operations"})))
     numbers = [stamps.number(office.ctx)]
     typed = OverrideTyped({**terms()["limits"][0], "calls": 1}, "A script ran wild.", date(2026, 9, 12))
     made = overrides.make(tomas, office.consumers[0].subscription, typed)
@@ -36,7 +36,7 @@ class TestOverrides:
 
     @pytest.fixture
     def tomas(self, office: Office):
-        return office.ctx.acting(Actor("Tomas", "operations"))
+        return office.ctx.acting(Actor("Tomas", frozenset({"operations"})))
 
     def rate(self, **changes: object) -> dict:
         return {**terms()["limits"][0], "calls": 50, "burst": 80, **changes}

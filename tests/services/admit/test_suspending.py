@@ -46,7 +46,7 @@ def test_who_may_not_or_says_nothing_suspends_nobody(office: Office) -> None:
     consumer = ferries(office)
     for role in ("reviewer", "finance"):
         with pytest.raises(NotAllowed):
-            suspending.suspend(office.ctx.acting(Actor("Somebody", role)), consumer, "Because.")
+            suspending.suspend(office.ctx.acting(Actor("Somebody", frozenset({role}))), consumer, "Because.")
     with pytest.raises(NotSignedIn):
         suspending.suspend(office.acting(office.consumers[1]), consumer, "They compete with us.")
     for reason in (" ", "x" * 2001):

@@ -138,7 +138,7 @@ def test_a_new_signing_key_signs_and_the_old_one_still_verifies(office: Office, 
     office.clock.forward(seconds=5)
     with pytest.raises(NotAllowed):
         tokens.rotate(office.manager)
-    kid = tokens.rotate(office.ctx.acting(Actor("Tomas", "operations")))
+    kid = tokens.rotate(office.ctx.acting(Actor("Tomas", frozenset({"operations"}))))
     new = tokens.issue(office.ctx, *client, "").access_token
     assert claims(office, old) and claims(office, new)
     published = tokens.key_set(office.ctx)["keys"]

@@ -21,7 +21,7 @@ def letters(ctx: Context) -> int:
 
 
 def test_a_role_is_asked_for_by_name_and_nobody_is_told_to_sign_in() -> None:
-    reviewer = Actor("Rui", "reviewer", person_id=4)
+    reviewer = Actor("Rui", frozenset({"reviewer"}), person_id=4)
     reviewer.must_be("reviewer", "finance")
     with pytest.raises(NotAllowed, match="this is for finance or operations; you are signed in as reviewer"):
         reviewer.must_be("finance", "operations")
@@ -33,21 +33,25 @@ def test_a_role_is_asked_for_by_name_and_nobody_is_told_to_sign_in() -> None:
 
 def test_what_is_a_consumers_own_is_for_its_members_alone() -> None:
     assert Actor("Leonor", member_id=7, consumer_id=2, membership="billing").own_consumer == 2
-    for other in (NOBODY, Actor("Rui", "reviewer", person_id=4), Actor("script", "operations", token_id=1)):
+    for other in (
+        NOBODY,
+        Actor("Rui", frozenset({"reviewer"}), person_id=4),
+        Actor("script", frozenset({"operations"}), token_id=1),
+    ):
         with pytest.raises(NotSignedIn):
             _ = other.own_consumer
 
 
 def test_people_of_one_name_are_told_apart_and_so_are_people_tokens_and_members_of_one_number() -> None:
     alike = [
-        Actor("Rui", "reviewer", person_id=1),
-        Actor("Rui", "reviewer", person_id=2),
-        Actor("Rui", "reviewer", token_id=1),
+        Actor("Rui", frozenset({"reviewer"}), person_id=1),
+        Actor("Rui", frozenset({"reviewer"}), person_id=2),
+        Actor("Rui", frozenset({"reviewer"}), token_id=1),
         Actor("Rui", member_id=1, consumer_id=1),
         Actor("Rui"),
     ]
     assert len({actor.identity for actor in alike}) == len(alike)
-    renamed = Actor("Rui Costa", "finance", person_id=1)
+    renamed = Actor("Rui Costa", frozenset({"finance"}), person_id=1)
     assert renamed.identity == alike[0].identity
 
 

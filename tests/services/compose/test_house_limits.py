@@ -90,7 +90,7 @@ def test_of_two_who_change_at_once_the_second_is_shown_what_the_first_kept(offic
 
 
 def test_who_may_change_them_and_where(office: Office) -> None:
-    operations = office.ctx.acting(Actor("Tomas", "operations"))
+    operations = office.ctx.acting(Actor("Tomas", frozenset({"operations"})))
     assert house_limits.save(operations, None, 0, [RATE]).edition == 1
     for ctx in (office.finance, office.reviewer):
         with pytest.raises(NotAllowed):

@@ -63,18 +63,18 @@ def test_what_may_be_is_kept_as_it_was_typed(ctx: Context, tax: Decimal) -> None
 
 def test_who_is_added_signs_in_by_any_case_of_the_address(ctx: Context) -> None:
     install(ctx, TYPED)
-    add_person(ctx, "Kei@Isle.example", "Kei", "finance", "a long password")
+    add_person(ctx, "Kei@Isle.example", "Kei", ["finance"], "a long password")
     token = sessions.sign_in(ctx, PEOPLE, "KEI@isle.EXAMPLE", "a long password")
-    assert sessions.who(ctx, PEOPLE, token).role == "finance"
+    assert sessions.who(ctx, PEOPLE, token).roles == {"finance"}
 
 
 @pytest.mark.parametrize(
-    ("role", "password", "where"), [("owner", "a long password", "role"), ("finance", "short", "password")]
+    ("role", "password", "where"), [("captain", "a long password", "roles"), ("finance", "short", "password")]
 )
 def test_nobody_is_added_with_no_role_of_ours_or_a_short_password(
     ctx: Context, role: str, password: str, where: str
 ) -> None:
     install(ctx, TYPED)
     with pytest.raises(Invalid) as refused:
-        add_person(ctx, "kei@isle.example", "Kei", role, password)
+        add_person(ctx, "kei@isle.example", "Kei", [role], password)
     assert refused.value.where == where

@@ -25,7 +25,10 @@ def test_today_says_what_waits_to_whom_it_belongs_first(office: Office) -> None:
     ]
     history.take_in(office.ctx, office.counted(refused))
     office.draft("Skiff", terms(burst=7))
-    said = {role: today.today(office.ctx.acting(Actor(role, role))) for role in ("reviewer", "operations", "finance")}
+    said = {
+        role: today.today(office.ctx.acting(Actor(role, frozenset({role}))))
+        for role in ("reviewer", "operations", "finance")
+    }
     assert [i.title for i in said["reviewer"].yours] == ["One request waits on the desk"]
     assert said["reviewer"].yours[0].detail.endswith("Anglers asks for Harbour Data · Skiff.")
     titles = [i.title for i in said["operations"].yours]

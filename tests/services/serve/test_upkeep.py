@@ -7,6 +7,7 @@ from datetime import UTC, datetime, timedelta
 import pytest
 from sqlalchemy import select
 
+from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.serve import upkeep
 from calm_tariff.store.serve.call_writer import record
 from calm_tariff.store.serve.usage import CallBodies, QuotaCount
@@ -32,14 +33,19 @@ def test_counts_are_forgotten_a_day_after_their_window_and_not_before(office: Of
         assert subjects_counted(office) == left, now
 
 
-def test_bodies_are_forgotten_after_seven_days_however_many_there_are(
+def test_bodies_are_forgotten_after_so_many_days_however_many_there_are(
     office: Office, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(upkeep, "AT_ONCE", 3)
     calls = [office.call(office.consumers[0], START + timedelta(hours=n), n) for n in range(10)]
     with office.ctx.transaction() as session:
         record(session, [{**call, "bodies": {"sent": BODY}} for call in calls], START)
-    for since, gone in ((timedelta(days=7), 0), (timedelta(days=7, hours=6, seconds=1), 7), (timedelta(days=8), 3)):
+    for since, gone in ((timedelta(days=7), 0), (timedelta(days=7, hours=6, seconds=1), 7)):
+        office.clock.now = START + since
+        assert upkeep.forget_bodies(office.ctx) == gone
+    with office.ctx.transaction() as session:  # as the settings say
+        provider_of(session).body_days = 10
+    for since, gone in ((timedelta(days=8), 0), (timedelta(days=11), 3)):
         office.clock.now = START + since
         assert upkeep.forget_bodies(office.ctx) == gone
     with office.ctx.transaction() as session:

@@ -109,16 +109,16 @@ def test_two_runs_at_once_with_one_key_are_one_run(office: Office) -> None:
 
 
 def test_a_key_belongs_to_who_asks_and_not_to_a_name(office: Office) -> None:
-    one = office.ctx.acting(Actor("Beatriz", "finance", person_id=1))
-    namesake = office.ctx.acting(Actor("Beatriz", "finance", person_id=2))
+    one = office.ctx.acting(Actor("Beatriz", frozenset({"finance"}), person_id=1))
+    namesake = office.ctx.acting(Actor("Beatriz", frozenset({"finance"}), person_id=2))
     first = charging.run(one, SEPTEMBER, "k")
     assert charging.run(one, SEPTEMBER, "k") == first
     assert charging.run(namesake, SEPTEMBER, "k").run_id != first.run_id
     with pytest.raises(Conflict, match="another request"):
         charging.run(one, OCTOBER, "k")
     identities = {
-        Actor("B", "finance", person_id=1).identity,
-        Actor("B", "finance", token_id=1).identity,
+        Actor("B", frozenset({"finance"}), person_id=1).identity,
+        Actor("B", frozenset({"finance"}), token_id=1).identity,
         Actor("B", member_id=1).identity,
         Actor("1").identity,
     }

@@ -8,8 +8,10 @@ import { Trouble, Waiting } from "../kit/controls";
 import { type Later, Loaded, useFirst } from "../kit/later";
 import { Told } from "../kit/told";
 import { Nowhere } from "./frame";
+import { Join } from "./house/invite";
 import { record } from "./house/place";
 import { Entrance, NewAddress } from "./house/sign-in";
+import { Stopped } from "./house/stopped";
 import { Today } from "./observe/today";
 import { ALL_PLACES } from "./places";
 import { Shell } from "./shell";
@@ -32,9 +34,14 @@ export function App() {
     );
   return (
     <Told zone={me.data.time_zone} currency={me.data.currency}>
-      {me.data.name ? <Inside me={me.data} /> : <Entrance me={me.data} />}
+      <Whoever me={me.data} />
     </Told>
   );
+}
+
+function Whoever({ me }: { me: Console["Me"] }) {
+  if (!me.name) return <Entrance me={me} />;
+  return me.stopped ? <Stopped me={me} /> : <Inside me={me} />;
 }
 
 function routesAt(pathname: string): Later | undefined {
@@ -51,6 +58,7 @@ function Inside({ me }: { me: Console["Me"] }) {
           <Routes>
             <Route path="/" element={<Today />} />
             <Route path="/address" element={<NewAddress />} />
+            <Route path="/join" element={<Join />} />
             <Route path="/record" element={<Loaded page={record} />} />
             {ALL_PLACES.map(({ path, routes }) => (
               <Route key={path} path={`${path}/*`} element={<Loaded page={routes} />} />

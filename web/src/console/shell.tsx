@@ -12,7 +12,7 @@ import { house } from "./house/place";
 import { useLately } from "./lately";
 import { Finder } from "./observe/finder";
 import type { Counts, Place } from "./place";
-import { firstPage, PLACES } from "./places";
+import { ALL_PLACES, firstPage, PLACES } from "./places";
 
 type Me = Console["Me"];
 
@@ -22,7 +22,9 @@ export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {
   const [finding, setFinding] = useState(false);
   const [help, setHelp] = useState(false);
   const counts = useQuery(ofCounts());
-  const place = PLACES.find((p) => location.pathname.startsWith(p.path));
+  const place =
+    ALL_PLACES.find((p) => location.pathname.startsWith(p.path)) ??
+    (location.pathname === "/record" ? house : undefined);
   useKeys({
     "/": () => setFinding(true),
     "?": () => setHelp(true),
@@ -137,16 +139,13 @@ function Index({ place, counts }: { place?: Place; counts?: Counts }) {
           ))}
         </div>
       ))}
-      <div className="mb-5">
-        <NavLink
-          to="/record"
-          className={({ isActive }) =>
-            `block py-1 ${isActive ? "font-semibold text-ink" : "text-soft hover:text-ink"}`
-          }
-        >
-          The record
-        </NavLink>
-      </div>
+      {place !== house && (
+        <div className="mb-5">
+          <Link to="/record" className="block py-1 text-soft hover:text-ink">
+            The record
+          </Link>
+        </div>
+      )}
       {lately.length > 0 && (
         <div>
           <h2 className="mb-1.5 font-sans text-[12px] font-semibold text-soft">Lately</h2>
@@ -173,7 +172,7 @@ function PersonMenu({ me, onHelp }: { me: Me; onHelp: () => void }) {
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger className="text-[13px] text-soft hover:text-ink">
-        {me.name}, {me.role}
+        {me.name}, {me.roles.join(" and ")}
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content

@@ -65,7 +65,7 @@ export function Sessions({ own, endOne, endOthers }: Props) {
 }
 
 /** A browser and its system, by its own word. */
-function browserWords(agent: string): string {
+export function browserWords(agent: string): string {
   if (!agent) return "not said";
   const { browser, os } = Bowser.parse(agent);
   const words = [browser.name, os.name && `on ${os.name}`].filter(Boolean).join(" ");

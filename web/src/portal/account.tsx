@@ -18,7 +18,7 @@ import {
 import { GoOnElsewhere } from "./elsewhere";
 import { useEntered } from "./entered";
 import { useMe } from "./me";
-import { OwnOutside, SignInThrough } from "./outside";
+import { OwnOutside, SignInHere } from "./outside";
 
 const NARROW = "mx-auto max-w-[420px] pt-6";
 export function SignIn() {
@@ -44,7 +44,7 @@ export function SignIn() {
           enter={(passkey) => api.post("/session/passkey", { body: { passkey } })}
           onEntered={entered}
         />
-        <SignInThrough />
+        <SignInHere />
       </div>
       <DemoPeople
         people={me.demo}

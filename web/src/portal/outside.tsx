@@ -1,35 +1,23 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, type Portal } from "../api/portal";
-import { Problem } from "../api/problem";
 import { useStale } from "../api/queries/asking";
 import { outsideSignIns, STALE } from "../api/queries/portal";
-import { Button, Trouble, Waiting, WordButton } from "../kit/controls";
+import { Trouble, WordButton } from "../kit/controls";
 import { Line } from "../kit/fields";
 import { Form, Refused, Send, useEntry } from "../kit/form";
 import { dayAndYear } from "../kit/format";
-import { Code } from "../kit/signing-in";
+import { CameBack, SignInThrough } from "../kit/outside";
 import { useEntered } from "./entered";
 import { useMe } from "./me";
 
 type Entered = Portal["Entered"];
 
 /** The way to the portal's outside provider, where it has one. */
-export function SignInThrough() {
-  const { signs_in_through: provider } = useMe().look;
-  const begin = useMutation({
-    mutationFn: () => api.post("/session/outside", {}),
-    onSuccess: ({ address }) => window.location.assign(address),
-  });
-  if (!provider) return null;
+export function SignInHere() {
   return (
-    <div className="mt-6 border-t border-(--portal-line) pt-4">
-      <Button onClick={() => begin.mutate()} disabled={begin.isPending || begin.isSuccess}>
-        Sign in through {provider}
-      </Button>
-      <Trouble error={begin.error} />
-    </div>
+    <SignInThrough provider={useMe().look.signs_in_through} begin={() => api.post("/session/outside", {})} />
   );
 }
 
@@ -38,64 +26,21 @@ export function SignedIn() {
   const [search] = useSearchParams();
   const entered = useEntered();
   const { signs_in_through: provider } = useMe().look;
-  const state = search.get("state") ?? "";
-  const refused = search.get("error");
   const [came, setCame] = useState<Entered | null>(null);
-  const [asked, setAsked] = useState(false);
-  const go = (answer: Entered) => (answer.entered ? entered() : setCame(answer));
-  const take = useMutation({
-    mutationFn: () =>
-      api.post("/session/outside/answer", { body: { state, code: search.get("code") ?? "" } }),
-    onSuccess: go,
-    onError: (error) => setAsked(error instanceof Problem && error.where === "code"),
-  });
-  const sent = useRef(false);
-  useEffect(() => {
-    if (sent.current || refused !== null) return;
-    sent.current = true; // an answer is good once
-    take.mutate();
-  });
   return (
     <div className="mx-auto max-w-[420px] pt-6">
       {came ? (
-        <Account state={state} came={came} />
-      ) : asked ? (
-        <Factor state={state} go={go} />
-      ) : refused !== null || take.error ? (
-        <>
-          <h1 className="mb-4">Not signed in</h1>
-          {refused === null ? (
-            <Trouble error={take.error} />
-          ) : (
-            <p>{provider || "The provider"} has signed nobody in.</p>
-          )}
-          <p className="mt-3">
-            <Link className="figure-link" to="/sign-in">
-              Begin again
-            </Link>
-          </p>
-        </>
+        <Account state={search.get("state") ?? ""} came={came} />
       ) : (
-        <Waiting words="Signing you in" />
+        <CameBack
+          provider={provider}
+          take={(body) => api.post("/session/outside/answer", { body })}
+          show={(body) => api.post("/session/outside/code", { body })}
+          done={(answer) => (answer.entered ? entered() : setCame(answer))}
+          begin="/sign-in"
+        />
       )}
     </div>
-  );
-}
-
-/** Whoever has a second factor here shows it as ever. */
-function Factor({ state, go }: { state: string; go: (answer: Entered) => unknown }) {
-  const entry = useEntry({
-    start: { code: "" },
-    send: ({ code }) => api.post("/session/outside/code", { body: { state, code } }),
-    done: go,
-  });
-  return (
-    <Form of={entry}>
-      <h1 className="mb-4">Sign in</h1>
-      <Code autoFocus />
-      <Refused />
-      <Send>Go on</Send>
-    </Form>
   );
 }
 

@@ -76,9 +76,9 @@ def decide(
 
 def refuse_others(ctx: Context, request: AccessRequest) -> None:
     """Refuse whoever has no say in a request. Raises `NotAllowed`."""
-    if ctx.actor.role not in WHO_REVIEW | set(way_of(request).roles):
+    if not ctx.actor.roles & (WHO_REVIEW | set(way_of(request).roles)):
         waits = seats_in_words(needed(request)) or "nobody here"
-        raise NotAllowed(f"it waits for {waits}; you are {ctx.actor.role}")
+        raise NotAllowed(f"it waits for {waits}; you are {ctx.actor.in_words}")
 
 
 def _agree(session: Session, ctx: Context, request: AccessRequest, note: str, typed: Grant | None) -> None:
@@ -97,7 +97,7 @@ def _agree(session: Session, ctx: Context, request: AccessRequest, note: str, ty
             request.way = write(_way_to(session, ctx, plan, request))
         grants.keep(request, wanted)
     way = way_of(request)
-    by = Hand(identity=ctx.actor.identity, roles=frozenset({ctx.actor.role}), person=ctx.actor.token_id is None)
+    by = Hand(identity=ctx.actor.identity, roles=ctx.actor.roles, person=ctx.actor.token_id is None)
     if needed(request):
         seat = seat_of(way, agreed_by(request), by)
         request.agreed.append(

@@ -66,7 +66,7 @@ def _carry_out(ctx: Context, request_id: int, decision: Decision, note: str) -> 
     with ctx.transaction() as session:
         request = held(session, ctx, request_id)
         if request is not None and request.state == "passed to outside":
-            with session.begin_nested():  # what cannot be made leaves nothing behind
+            with auditing.apart(session):  # what cannot be made leaves nothing behind
                 request.edition += 1
                 desk, grant = ctx.acting(Actor(DESK)), grants.of(request)
                 carry_out(session, desk, request, decision, note, grant=grant)

@@ -12,13 +12,13 @@ from sqlalchemy.orm import Session
 from calm_tariff.core import targets
 from calm_tariff.core.estimates import Month, whole_month
 from calm_tariff.core.meters import Environment
-from calm_tariff.core.periods import moment_of
+from calm_tariff.core.periods import moment_of, zone
 from calm_tariff.core.routes import Facts, Way, way
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import groups
 from calm_tariff.services.admit.desk.expectations import NOTHING, Expected
-from calm_tariff.services.base.context import Context, zone_of
+from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.compose import routes
 from calm_tariff.services.compose.sheet.estimates import next_month
 from calm_tariff.store.admit.applications import Application
@@ -46,8 +46,13 @@ def routed(
     return Routed(
         way=way_for(plan, month, groups=mine, environment=environment, expected=units),
         weight=_charge(plan, month, units),
-        due_at=None if days is None else moment_of(targets.due(ctx.now_us, days, zone_of(session))),
+        due_at=None if days is None else _due(session, ctx, days),
     )
+
+
+def _due(session: Session, ctx: Context, days: int) -> datetime:
+    provider = provider_of(session)
+    return moment_of(targets.due(ctx.now_us, days, zone(provider.time_zone), provider.working_days))
 
 
 def way_for(

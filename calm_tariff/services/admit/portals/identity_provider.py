@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from urllib.parse import urlsplit
 
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.services.admit.portals import serving
-from calm_tariff.services.base import auditing, reaching
+from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.base.sealing import Sealed, seal, unseal
+from calm_tariff.services.house import outside
+from calm_tariff.services.house.outside import Client
 from calm_tariff.store.admit.identities import IdentityProvider
 from calm_tariff.store.admit.portals import Portal
 from calm_tariff.store.base.locking import locked
@@ -43,17 +44,6 @@ class IdentityProviderView:
     back: str
 
 
-@dataclass(frozen=True, slots=True)
-class Client:
-    """A portal as the client of its provider, with what opens it."""
-
-    issuer: str
-    client_id: str
-    secret: str
-    back: str
-    provider: str
-
-
 def of_portal(ctx: Context, portal_id: int) -> IdentityProviderView:
     """A portal's provider. Raises `NotFound` where there is no such portal."""
     ctx.actor.must_be(*ROLES)
@@ -66,12 +56,7 @@ def set_provider(ctx: Context, portal_id: int, typed: IdentityProviderTyped) -> 
     secrets cannot be kept."""
     ctx.actor.must_be("product manager")
     typed = replace(typed, **{f: names.plain(getattr(typed, f), f) for f in ("name", "issuer", "client_id")})
-    issuer = typed.issuer.rstrip("/")
-    if reaching.parts(ctx, issuer, "issuer").login is not None:
-        raise Invalid("must hold no name and password", "issuer")
-    own_or_near = urlsplit(issuer).scheme == "https" or urlsplit(issuer).hostname in ("localhost", "127.0.0.1", "::1")
-    if not own_or_near:
-        raise Invalid("must be an https address", "issuer")
+    issuer = outside.checked_issuer(ctx, typed.issuer)
     if not ctx.sealing_secret:
         raise Conflict("this installation keeps no secrets: it has no CALM_VALUE_SECRET", "client_secret")
     with ctx.transaction() as session:

@@ -20,10 +20,11 @@ from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.compose import visibility
 from calm_tariff.store.admit.consumers import AwaitedSignUp, Consumer
-from calm_tariff.store.admit.identities import IdentityProvider, OutsideSignIn
+from calm_tariff.store.admit.identities import IdentityProvider
 from calm_tariff.store.admit.portals import Portal, PortalPage, PortalPicture
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.products import Product
+from calm_tariff.store.house.identities import OutsideSignIn
 
 # As machines know themselves; none of these leads to one portal more than to another.
 _OWN_NAMES = frozenset({"localhost", "localhost.localdomain"})

@@ -136,7 +136,10 @@ def test_all_staff_answer_and_finance_hides_nothing(office: Office) -> None:
     for act in (moderation.show, moderation.let_stand, partial(moderation.hide, reason="x")):
         with pytest.raises(NotAllowed):
             act(office.finance, made.id, None)
-    assert moderation.accept(office.ctx.acting(Actor("Tomas", "operations")), made.id, theirs.id).standing == "settled"
+    assert (
+        moderation.accept(office.ctx.acting(Actor("Tomas", frozenset({"operations"}))), made.id, theirs.id).standing
+        == "settled"
+    )
 
 
 def test_a_list_asks_the_database_no_more_often_for_more_rows(office: Office) -> None:

@@ -103,10 +103,10 @@ def test_two_people_are_told_apart_by_who_they_are_and_a_token_is_none(office: O
     with office.ctx.transaction() as session:
         session.get_one(Product, office.product).route = write(Route(otherwise="reviewed twice"))
     _, _, request = office.ask("Anglers", "Ketch")
-    rui = office.ctx.acting(Actor("Rui", "reviewer", person_id=1))
-    namesake = office.ctx.acting(Actor("Rui", "reviewer", person_id=2))
-    renamed = office.ctx.acting(Actor("Rui the Second", "reviewer", person_id=1))
-    script = office.ctx.acting(Actor("token Rui's own", "reviewer", token_id=7))
+    rui = office.ctx.acting(Actor("Rui", frozenset({"reviewer"}), person_id=1))
+    namesake = office.ctx.acting(Actor("Rui", frozenset({"reviewer"}), person_id=2))
+    renamed = office.ctx.acting(Actor("Rui the Second", frozenset({"reviewer"}), person_id=1))
+    script = office.ctx.acting(Actor("token Rui's own", frozenset({"reviewer"}), token_id=7))
     with pytest.raises(Conflict, match="a service token is none"):
         deciding.decide(script, request, "granted", "")
     assert deciding.decide(rui, request, "granted", "").state == "waiting"

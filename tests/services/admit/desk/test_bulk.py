@@ -85,4 +85,4 @@ def test_a_list_of_reasons_that_is_none_is_refused_and_the_one_before_stays(
     assert refused.value.where == where
     assert reasons.everything(office.finance) == ["Not clear", "Passed on"]
     with pytest.raises(NotAllowed):
-        reasons.save(office.ctx.acting(Actor("Tomas", "operations")), [])
+        reasons.save(office.ctx.acting(Actor("Tomas", frozenset({"operations"}))), [])

@@ -65,7 +65,7 @@ def test_finance_agrees_where_much_is_expected_and_the_last_of_them_grants(offic
 def test_who_must_agree_may_decline_and_who_need_not_may_not(office: Office) -> None:
     office.change_product(route=Route(otherwise="reviewed", agreements=(Agreement(role="finance"),)))
     _, _, request = office.ask("Anglers", "Ketch")
-    operations = office.ctx.acting(Actor("Tomas", "operations"))
+    operations = office.ctx.acting(Actor("Tomas", frozenset({"operations"})))
     with pytest.raises(NotAllowed, match="it waits for a reviewer and finance; you are operations"):
         deciding.decide(operations, request, "declined", "No.")
     assert deciding.decide(office.finance, request, "declined", "They owe us money.").state == "declined"
@@ -182,7 +182,7 @@ def test_who_has_no_say_in_a_decision_does_not_undo_it_or_tell_of_it(office: Off
     for role in ("operations", "finance"):
         for act in (undoing.undo, undoing.tell_now):
             with pytest.raises(NotAllowed):
-                act(office.ctx.acting(Actor("Somebody", role)), request)
+                act(office.ctx.acting(Actor("Somebody", frozenset({role}))), request)
     assert undoing.undo(office.manager, request).state == "waiting"
 
 
@@ -350,7 +350,7 @@ def test_back_to_what_was_asked_for_it_goes_the_way_of_that(office: Office) -> N
 
 
 def test_a_token_acts_under_its_own_name_and_never_as_the_second_person(office: Office) -> None:
-    script = office.ctx.acting(Actor("token nightly", "reviewer", token_id=5))
+    script = office.ctx.acting(Actor("token nightly", frozenset({"reviewer"}), token_id=5))
     _, _, request = office.ask("Anglers", "Ketch")
     assert deciding.decide(script, request, "granted").decided_by == "token nightly"
     office.change_product(route=Route(otherwise="reviewed twice"))

@@ -9,6 +9,7 @@ import { Dialog, Trouble, WordButton } from "../../kit/controls";
 import { digits, Line, Own } from "../../kit/fields";
 import { Ends, Form, Send, useEntry } from "../../kit/form";
 import { dayAndYear, untilWhen } from "../../kit/format";
+import { isOne } from "../roles";
 import { LIMIT_FIELDS } from "./limit-fields";
 
 type Consumer = Console["ConsumerView"];
@@ -18,7 +19,7 @@ type Held = Console["HeldLimit"];
 export function Overrides({ consumer }: { consumer: Consumer }) {
   const stale = useStale();
   const id = consumer.line.id;
-  const may = ["product manager", "operations"].includes(useQuery(me()).data?.role ?? "");
+  const may = isOne(useQuery(me()).data?.roles, ["product manager", "operations"]);
   const list = useQuery(overrides(id));
   const [adding, setAdding] = useState(false);
   const lift = useMutation({

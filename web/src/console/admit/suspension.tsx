@@ -8,13 +8,14 @@ import { Button, Dialog, Note, Trouble, WordButton } from "../../kit/controls";
 import { Line } from "../../kit/fields";
 import { Ends, Form, Send, useEntry } from "../../kit/form";
 import { dayAndMinute, plural } from "../../kit/format";
+import { isOne } from "../roles";
 
 type Consumer = Console["ConsumerView"];
 
 /** Whether the consumer's calls are let through, and what stops and resumes them. */
 export function Suspension({ of: c }: { of: Consumer }) {
   const stale = useStale();
-  const may = ["product manager", "operations"].includes(useQuery(me()).data?.role ?? "");
+  const may = isOne(useQuery(me()).data?.roles, ["product manager", "operations"]);
   const [asking, setAsking] = useState(false);
   const path = { params: { path: { consumer_id: c.line.id } } };
   const resume = useMutation({

@@ -6,8 +6,11 @@ export const house: Place = {
   path: "/house",
   name: "House",
   pages: [
-    { name: "Your sign-in", to: "/house/you" },
+    { name: "People", to: "/house/people" },
+    { name: "Settings", to: "/house/settings" },
     { name: "Service tokens", to: "/house/tokens" },
+    { name: "The record", to: "/record" },
+    { name: "Your sign-in", to: "/house/you" },
   ],
   routes: later(() => import("./pages").then((of) => of.HousePages)),
 };

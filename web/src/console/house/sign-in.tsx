@@ -3,8 +3,11 @@ import { Link, Route, Routes, useNavigate } from "react-router";
 import { api, type Console } from "../../api/console";
 import { entered } from "../../api/queries/asking";
 import { AddressConfirmed } from "../../kit/mail-address";
+import { SignInThrough } from "../../kit/outside";
 import { SignInByPasskey } from "../../kit/passkeys";
 import { Credentials, DemoPeople, Forgotten, Reset } from "../../kit/signing-in";
+import { Join } from "./invite";
+import { CameIn } from "./outside";
 
 /** What somebody sees who is not signed in, wherever the address leads. */
 export function Entrance({ me }: { me: Console["Me"] }) {
@@ -13,6 +16,8 @@ export function Entrance({ me }: { me: Console["Me"] }) {
       <Route path="/forgotten" element={<ForgottenPassword />} />
       <Route path="/reset" element={<ResetPassword />} />
       <Route path="/address" element={<NewAddress />} />
+      <Route path="/join" element={<Join />} />
+      <Route path="/signed-in" element={<CameIn me={me} />} />
       <Route path="*" element={<SignIn me={me} />} />
     </Routes>
   );
@@ -86,6 +91,7 @@ function SignIn({ me }: { me: Console["Me"] }) {
           enter={(passkey) => api.post("/session/passkey", { body: { passkey } })}
           onEntered={done}
         />
+        <SignInThrough provider={me.signs_in_through} begin={() => api.post("/session/outside", {})} />
       </div>
       <DemoPeople
         people={me.demo}

@@ -2,13 +2,14 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
-import { STALE, serviceTokens } from "../../api/queries/house";
+import { me, STALE, scopes, serviceTokens } from "../../api/queries/house";
 import { Button, Dialog, Trouble, Waiting, WordButton } from "../../kit/controls";
-import { digits, Line } from "../../kit/fields";
+import { Choices, digits, Line } from "../../kit/fields";
 import { Form, Refused, Send, useEntry } from "../../kit/form";
-import { count, dayAndMinute, dayAndYear, plural } from "../../kit/format";
+import { count, dayAndMinute, dayAndYear, listed, plural } from "../../kit/format";
 import { Table } from "../../kit/table";
 import { Aside, Page } from "../frame";
+import { inWords } from "../roles";
 
 type Token = Console["ServiceTokenView"];
 
@@ -26,9 +27,10 @@ export function ServiceTokens() {
       margin={
         <Aside title="What a token can do">
           <p>
-            What your role may do, and nothing else; it makes no further tokens, and does not count as a
-            second person where two must agree. Should your role change, it ends. Used from a place where it
-            was not used before, that is on the record.
+            What its roles may do, of those that you have, and nothing else; narrowed to scopes, only that of
+            it. It makes no further tokens, and does not count as a second person where two must agree. A role
+            that is taken from you is taken from it. Used from a place where it was not used before, that is
+            on the record.
           </p>
         </Aside>
       }
@@ -49,7 +51,17 @@ export function ServiceTokens() {
           id={(token) => token.id}
           columns={[
             { head: "For", cell: (token) => token.label },
-            { head: "Acts", cell: (token) => `as ${token.role}, for ${token.mine ? "you" : token.owner}` },
+            {
+              head: "Acts",
+              cell: (token) => (
+                <>
+                  as {inWords(token.roles)}, for {token.mine ? "you" : token.owner}
+                  {token.scopes.length > 0 && (
+                    <div className="text-[12px] text-soft">only to {listed(token.scopes)}</div>
+                  )}
+                </>
+              ),
+            },
             {
               head: "Until",
               cell: until,
@@ -86,8 +98,10 @@ function used(token: Token): string {
 }
 
 function Make({ onClose, onMade }: { onClose: () => void; onMade: () => unknown }) {
+  const mine = useQuery(me()).data?.roles ?? [];
+  const all = useQuery(scopes());
   const make = useEntry({
-    start: { label: "", days: 90 },
+    start: { label: "", roles: mine as string[], scopes: [] as string[], days: 90 },
     send: (body) => api.post("/service-tokens", { body }),
     done: onMade,
   });
@@ -117,6 +131,23 @@ function Make({ onClose, onMade }: { onClose: () => void; onMade: () => unknown 
             kept={digits}
             hint="At most 366."
           />
+          {mine.length > 1 && (
+            <Choices
+              name="roles"
+              label="As"
+              choices={mine.map((role) => [role, role] as const)}
+              none="All."
+            />
+          )}
+          {all.data && (
+            <Choices
+              name="scopes"
+              label="Only to"
+              choices={all.data.map((scope) => [scope, scope] as const)}
+              none="Whatever these roles may do."
+            />
+          )}
+          <Trouble error={all.error} />
           <Refused />
           <Send>Make it</Send>
         </Form>

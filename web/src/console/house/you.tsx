@@ -2,6 +2,7 @@ import { api } from "../../api/console";
 import { ownAddress, ownFactor, ownPasskeys, ownSessions } from "../../api/queries/house";
 import { OwnSignIn } from "../../kit/own-sign-in";
 import { Page } from "../frame";
+import { FACTOR } from "./factor";
 
 /** What guards one's own sign-in, and where one is signed in. */
 export function You() {
@@ -13,13 +14,7 @@ export function You() {
       <OwnSignIn
         password={{ change: (body) => api.put("/password", { body }) }}
         address={{ own: ownAddress(), want: (body) => api.put("/address", { body }) }}
-        factor={{
-          own: ownFactor(),
-          begin: (body) => api.post("/second-factor", { body }),
-          confirm: (body) => api.post("/second-factor/confirm", { body }),
-          renew: (body) => api.post("/second-factor/recovery-codes", { body }),
-          end: (body) => api.post("/second-factor/end", { body }),
-        }}
+        factor={{ own: ownFactor(), ...FACTOR }}
         passkeys={{
           own: ownPasskeys(),
           begin: (body) => api.post("/passkeys/begin", { body }),

@@ -4,13 +4,14 @@ import { Link, useParams } from "react-router";
 import { api, type Console } from "../../../api/console";
 import { request as ofRequest, STALE } from "../../../api/queries/admit";
 import { useStale } from "../../../api/queries/asking";
-import { people } from "../../../api/queries/house";
+import { colleagues } from "../../../api/queries/house";
 import { Choose } from "../../../kit/choose";
 import { Trouble, Waiting } from "../../../kit/controls";
 import { amount, count, dayAndMinute, dayAndYear, listed } from "../../../kit/format";
 import { Table } from "../../../kit/table";
 import { Page } from "../../frame";
 import { useOpened } from "../../lately";
+import { inWords } from "../../roles";
 import { Background } from "./background";
 import { Conversation } from "./conversation";
 import { Decide } from "./decide";
@@ -189,7 +190,7 @@ function Stands({ of: r, subscription }: { of: Request; subscription: number | n
 /** Into whose hands it is put. */
 function InHand({ of: r }: { of: Request }) {
   const stale = useStale();
-  const all = useQuery(people());
+  const all = useQuery(colleagues());
   const put = useMutation({
     mutationFn: (person: number | null) =>
       api.put("/requests/{request_id}/hands", {
@@ -207,7 +208,9 @@ function InHand({ of: r }: { of: Request }) {
         value={String(r.assigned_id ?? "")}
         choices={[
           ["", "nobody"],
-          ...all.data.map((p) => [String(p.id), p.me ? `${p.name} (you)` : `${p.name}, ${p.role}`] as const),
+          ...all.data.map(
+            (p) => [String(p.id), p.me ? `${p.name} (you)` : `${p.name}, ${inWords(p.roles)}`] as const,
+          ),
         ]}
         onChange={(person) => put.mutate(person ? Number(person) : null)}
       />

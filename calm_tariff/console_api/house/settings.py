@@ -1,0 +1,44 @@
+"""The provider's settings."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.core.provider import ProviderSettings
+from calm_tariff.edge.again import Again
+from calm_tariff.edge.asking import Edition
+from calm_tariff.services.house import settings
+from calm_tariff.services.house.settings import SettingsView
+
+router = APIRouter(tags=["house"], route_class=Again)
+
+
+class SettingsIn(BaseModel):
+    """All of the provider's settings; `working_days` are numbers of days of the week, of which Monday is 0."""
+
+    name: str = Field(max_length=1000)
+    address: str = Field(default="", max_length=2000)
+    time_zone: str = Field(max_length=100)
+    currency: str = Field(max_length=10)
+    tax_percent: Decimal
+    payment_days: int
+    mail_from: str = Field(max_length=1000)
+    working_days: list[int]
+    body_days: int
+
+
+@router.get("/house/settings")
+def everything(ctx: Asking) -> SettingsView:
+    """The provider's settings, what each changes and from when, and which are locked."""
+    return settings.everything(ctx)
+
+
+@router.put("/house/settings")
+def change(ctx: Asking, edition: Edition, typed: SettingsIn) -> SettingsView:
+    """Have other settings; what money was charged in stays as it is."""
+    wanted = {**typed.model_dump(), "working_days": tuple(sorted(set(typed.working_days)))}
+    return settings.change(ctx, ProviderSettings(**wanted), edition)

@@ -1,0 +1,68 @@
+"""The provider's own settings: what each may be, and which stay as they are once money was charged."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, fields
+from decimal import Decimal
+
+from calm_tariff.core import names
+from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.money import minor_digits
+from calm_tariff.core.periods import zone
+
+MOST_PAYMENT_DAYS = 120
+# Bodies of calls are kept for so many days at most.
+MOST_BODY_DAYS = 90
+LONGEST_ADDRESS = 500
+# What was charged was charged in these.
+LOCKED = ("time_zone", "currency")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProviderSettings:
+    """The provider: its name and postal address, the time zone that days and periods are counted in, the currency (ISO
+    4217) and the tax that is charged, within how many days an invoice is paid, the address that letters come from, the
+    days of the week on which people work (0 is Monday), and for how many days bodies of sandbox calls are kept."""
+
+    name: str
+    address: str = ""
+    time_zone: str
+    currency: str
+    tax_percent: Decimal
+    payment_days: int = 14
+    mail_from: str
+    working_days: tuple[int, ...] = (0, 1, 2, 3, 4)
+    body_days: int = 7
+
+
+def checked(typed: ProviderSettings) -> None:
+    """See that settings mean something. Raises `Invalid`, naming the field. Whether letters can come from `mail_from`
+    is not looked at here."""
+    names.plain(typed.name, "name", 200)
+    if len(typed.address) > LONGEST_ADDRESS:
+        raise Invalid(f"must have at most {LONGEST_ADDRESS} characters", "address")
+    for line in filter(str.strip, typed.address.splitlines()):
+        names.plain(line, "address", LONGEST_ADDRESS)
+    zone(typed.time_zone)
+    minor_digits(typed.currency)
+    if not 0 <= typed.tax_percent <= 100 or typed.tax_percent != round(typed.tax_percent, 4):
+        raise Invalid("must be between 0 and 100, with at most four decimals", "tax_percent")
+    if not 0 <= typed.payment_days <= MOST_PAYMENT_DAYS:
+        raise Invalid(f"must be 0 to {MOST_PAYMENT_DAYS} days", "payment_days")
+    if not 1 <= typed.body_days <= MOST_BODY_DAYS:
+        raise Invalid(f"must be 1 to {MOST_BODY_DAYS} days", "body_days")
+    if not typed.working_days or not set(typed.working_days) <= set(range(7)):
+        raise Invalid("must be at least one day of the week, 0 (Monday) to 6", "working_days")
+
+
+def refuse_locked(before: ProviderSettings, after: ProviderSettings, locked: Iterable[str]) -> None:
+    """Refuse what changes something that is locked. Raises `Conflict`, naming the first."""
+    for name in locked:
+        if getattr(before, name) != getattr(after, name):
+            raise Conflict("cannot change any more: money was charged in it", name)
+
+
+def different(before: ProviderSettings, after: ProviderSettings) -> list[str]:
+    """The names of the settings in which two states differ."""
+    return [f.name for f in fields(before) if getattr(before, f.name) != getattr(after, f.name)]

@@ -1,0 +1,23 @@
+"""What each setting of the provider's changes, and from when."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date
+
+EFFECTS: Mapping[str, str] = {
+    "name": "Stands over every letter that is written from now on, and on the sign-in page.",
+    "address": "Stands under every letter that is written from now on, with the name.",
+    "time_zone": "Days, periods and calendar windows of quotas begin at its midnight; gateways know within a second.",
+    "currency": "Prices are told and charges made in it; prices there are keep their figures.",
+    "tax_percent": "Is added to charges that are made from now on; drafts have it when they are made again.",
+    "payment_days": "Invoices that are issued from now on are to be paid within so many days.",
+    "mail_from": "Letters that go out from now on come from it.",
+    "working_days": "Requests that are made from now on are to be answered within so many of them.",
+    "body_days": "Bodies of sandbox calls that are older are thrown away within the hour.",
+}
+
+
+def locked_because(since: date) -> str:
+    """Why a setting cannot change, once money was charged on a day."""
+    return f"Money was charged in it, first on {since:%-d %B %Y}: it stays as it is."

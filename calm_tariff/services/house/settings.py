@@ -1,0 +1,131 @@
+"""The provider's settings, as an owner of the house reads and changes them."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from decimal import Decimal
+
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.errors import Stale
+from calm_tariff.core.house import OWNER
+from calm_tariff.core.periods import instant_of, local_day, zone
+from calm_tariff.core.provider import LOCKED, ProviderSettings, checked, different, refuse_locked
+from calm_tariff.core.sentences.settings import EFFECTS, locked_because
+from calm_tariff.formats.addresses import mail_address
+from calm_tariff.services.base import auditing, stamps
+from calm_tariff.services.base.context import ROLES, Context, provider_of
+from calm_tariff.store.base.locking import locked
+from calm_tariff.store.base.provider import Provider
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettingView:
+    """One setting: what a change of it does and from when, and why it is `locked`, or empty."""
+
+    name: str
+    effect: str
+    locked: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettingsView:
+    """The provider's settings, what is to be said of each, whether somebody has looked through them yet, and which
+    edition this is."""
+
+    name: str
+    address: str
+    time_zone: str
+    currency: str
+    tax_percent: Decimal
+    payment_days: int
+    mail_from: str
+    working_days: list[int]
+    body_days: int
+    settings: list[SettingView]
+    settled: bool
+    edition: int
+
+
+def everything(ctx: Context) -> SettingsView:
+    """The provider's settings."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        return _view(provider_of(session))
+
+
+def change(ctx: Context, typed: ProviderSettings, edition: int) -> SettingsView:
+    """Have other settings. Raises `Invalid`, naming the field, `Conflict` where one is locked, or `Stale` with them as
+    they are where somebody was first."""
+    ctx.actor.must_be(OWNER)
+    checked(typed)
+    mail_address(typed.mail_from, "mail_from")
+    with ctx.transaction() as session:
+        # The gateways learn of another zone by the stamp, which is held before anything else.
+        stamps.touch(session, ctx)
+        provider = _held(session)
+        if provider.edition != edition:
+            raise Stale("somebody has changed the settings meanwhile", "settings", _view(provider))
+        before = of(provider)
+        if provider.charged_at is not None:
+            refuse_locked(before, typed, LOCKED)
+        if provider.settled_at is None:
+            provider.settled_at = ctx.now
+        changed = different(before, typed)
+        if changed:
+            for name in changed:
+                value = getattr(typed, name)
+                setattr(provider, name, sorted(set(value)) if name == "working_days" else value)
+            provider.edition += 1
+            auditing.note(
+                session,
+                ctx,
+                "changed the settings",
+                ("provider", provider.id, provider.name),
+                before={name: _said(before, name) for name in changed},
+                after={name: _said(typed, name) for name in changed},
+            )
+        session.flush()
+        return _view(provider)
+
+
+def of(provider: Provider) -> ProviderSettings:
+    """The provider's settings as they are kept."""
+    return ProviderSettings(
+        name=provider.name,
+        address=provider.address,
+        time_zone=provider.time_zone,
+        currency=provider.currency,
+        tax_percent=provider.tax_percent,
+        payment_days=provider.payment_days,
+        mail_from=provider.mail_from,
+        working_days=tuple(provider.working_days),
+        body_days=provider.body_days,
+    )
+
+
+def _held(session: Session) -> Provider:
+    provider = locked(session, Provider, provider_of(session).id)
+    assert provider is not None
+    return provider
+
+
+def _said(settings: ProviderSettings, name: str) -> object:
+    value = getattr(settings, name)
+    return str(value.normalize()) if isinstance(value, Decimal) else list(value) if isinstance(value, tuple) else value
+
+
+def _view(provider: Provider) -> SettingsView:
+    tax = Decimal(f"{provider.tax_percent.normalize():f}")
+    kept = {**asdict(of(provider)), "tax_percent": tax, "working_days": list(provider.working_days)}
+    since = provider.charged_at
+    because = locked_because(local_day(instant_of(since), zone(provider.time_zone))) if since else ""
+    return SettingsView(
+        **kept,
+        settings=[
+            SettingView(name=name, effect=effect, locked=because if name in LOCKED else "")
+            for name, effect in EFFECTS.items()
+        ],
+        settled=provider.settled_at is not None,
+        edition=provider.edition,
+    )

@@ -1,0 +1,112 @@
+"""Writing entries of the record: those of a transaction at its end, as links of the one chain that all of them form."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from datetime import UTC
+from typing import Any
+
+from sqlalchemy import Row, inspect, select
+from sqlalchemy.dialects.mysql import insert
+from sqlalchemy.orm import Session
+
+from calm_tariff.core import chain
+from calm_tariff.core.chain import Link
+from calm_tariff.store.base.locking import locked
+from calm_tariff.store.base.record import AuditEntry, RecordEnd
+
+END = 1
+PART = 2000
+_NOTED = "noted"
+
+
+def keep(session: Session, entry: AuditEntry) -> None:
+    """Have an entry written at the end of the transaction."""
+    _noted(session).append(entry)
+
+
+@contextmanager
+def apart(session: Session) -> Iterator[None]:
+    """A part of a transaction that leaves nothing behind where it fails, not in the record either."""
+    noted = _noted(session)
+    before = len(noted)
+    try:
+        with session.begin_nested():
+            yield
+    except BaseException:
+        del noted[before:]
+        raise
+
+
+def write_down(session: Session) -> None:
+    """Write the entries that were kept in this transaction, each tied to the one before. From here to the commit nobody
+    else writes any."""
+    noted = _noted(session)
+    if not noted:
+        return
+    session.flush()
+    end = _end(session)
+    for entry in noted:
+        entry.id = end.number + 1
+        entry.salt = secrets.token_hex(16)
+        entry.content = chain.content(says(entry), entry.salt)
+        entry.digest = chain.digest(end.digest, entry.id, entry.content)
+        end.number, end.digest = entry.id, entry.digest
+    session.add_all(noted)
+    session.flush()
+    noted.clear()
+
+
+def _end(session: Session) -> RecordEnd:
+    """The end of the record, held; made where there is none yet."""
+    end = locked(session, RecordEnd, END)
+    if end is None:
+        last = session.execute(select(AuditEntry.id, AuditEntry.digest).order_by(AuditEntry.id.desc()).limit(1)).first()
+        number, digest = last or (0, chain.BEGINNING)
+        made = insert(RecordEnd).values(id=END, number=number, digest=digest)
+        session.execute(made.prefix_with("IGNORE"))  # where another transaction was first
+        end = locked(session, RecordEnd, END)
+        assert end is not None
+    return end
+
+
+def says(entry: AuditEntry | Row[Any]) -> Mapping[str, Any]:
+    """What an entry says, as its digest is made of it."""
+    return {
+        "at": entry.at.astimezone(UTC).isoformat(),
+        "by": entry.by,
+        "actor": entry.actor,
+        "action": entry.action,
+        "subject": [entry.subject_kind, entry.subject_id, entry.subject],
+        "before": entry.before,
+        "after": entry.after,
+        "why": entry.why,
+    }
+
+
+def links(session: Session, until: int) -> Iterator[Link]:
+    """The record's chain up to a number, read in parts."""
+    after = 0
+    while True:
+        between = (AuditEntry.id > after) & (AuditEntry.id <= until)
+        query = select(*inspect(AuditEntry).columns).where(between).order_by(AuditEntry.id).limit(PART)
+        part = session.execute(query).all()
+        for entry in part:
+            yield Link(
+                number=entry.id,
+                says=None if entry.erased_by is not None else says(entry),
+                salt=entry.salt,
+                content=entry.content,
+                digest=entry.digest,
+                erased_by=entry.erased_by,
+            )
+        if len(part) < PART:
+            return
+        after = part[-1].id
+
+
+def _noted(session: Session) -> list[AuditEntry]:
+    noted: list[AuditEntry] = session.info.setdefault(_NOTED, [])
+    return noted

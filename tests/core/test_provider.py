@@ -1,0 +1,66 @@
+"""What the provider's settings may be, and which stay as they are."""
+
+from __future__ import annotations
+
+from dataclasses import fields, replace
+from decimal import Decimal
+from typing import Any
+
+import pytest
+
+from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.provider import LOCKED, ProviderSettings, checked, different, refuse_locked
+from calm_tariff.core.sentences.settings import EFFECTS
+
+GOOD = ProviderSettings(
+    name="Isle Office",
+    time_zone="Europe/Lisbon",
+    currency="EUR",
+    tax_percent=Decimal("6.5"),
+    mail_from="a@isle.example",
+)
+WRONG: list[tuple[dict[str, Any], str]] = [
+    ({"name": " "}, "name"),
+    ({"name": "\u202eOffice"}, "name"),
+    ({"address": "Quay 1\n\u202e2"}, "address"),
+    ({"address": "x" * 501}, "address"),
+    ({"time_zone": "Atlantis/Deep"}, "time_zone"),
+    ({"currency": "eur"}, "currency"),
+    ({"currency": "ZZZ"}, "currency"),
+    ({"tax_percent": Decimal("-1")}, "tax_percent"),
+    ({"tax_percent": Decimal("100.1")}, "tax_percent"),
+    ({"tax_percent": Decimal("1.00001")}, "tax_percent"),
+    ({"payment_days": -1}, "payment_days"),
+    ({"payment_days": 121}, "payment_days"),
+    ({"working_days": ()}, "working_days"),
+    ({"working_days": (0, 7)}, "working_days"),
+    ({"body_days": 0}, "body_days"),
+    ({"body_days": 91}, "body_days"),
+]
+
+
+def test_settings_that_mean_something_are_taken() -> None:
+    checked(GOOD)
+    checked(replace(GOOD, address="Quay 1\n\n4900 Larkmouth", working_days=(6,), payment_days=0, body_days=90))
+
+
+@pytest.mark.parametrize(("wrong", "where"), WRONG)
+def test_what_means_nothing_is_refused_by_name(wrong: dict[str, Any], where: str) -> None:
+    with pytest.raises(Invalid) as refused:
+        checked(replace(GOOD, **wrong))
+    assert refused.value.where == where
+
+
+def test_what_is_locked_is_refused_by_name_and_the_rest_is_not() -> None:
+    free = replace(GOOD, name="Other", tax_percent=Decimal(7), payment_days=3)
+    refuse_locked(GOOD, free, LOCKED)
+    assert different(GOOD, free) == ["name", "tax_percent", "payment_days"] and different(GOOD, GOOD) == []
+    for name, value in (("currency", "GBP"), ("time_zone", "UTC")):
+        with pytest.raises(Conflict) as refused:
+            refuse_locked(GOOD, replace(GOOD, **{name: value}), LOCKED)
+        assert refused.value.where == name
+        refuse_locked(GOOD, replace(GOOD, **{name: value}), ())
+
+
+def test_each_setting_says_what_it_changes() -> None:
+    assert list(EFFECTS) == [f.name for f in fields(ProviderSettings)]

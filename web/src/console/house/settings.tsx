@@ -1,0 +1,147 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { houseSettings, me, STALE } from "../../api/queries/house";
+import { today } from "../../api/queries/observe";
+import { useAddress } from "../../kit/address";
+import { Trouble, Waiting } from "../../kit/controls";
+import { Choices, digits, Line } from "../../kit/fields";
+import { Form, Refused, Send, useEntry } from "../../kit/form";
+import { plural } from "../../kit/format";
+import { Page } from "../frame";
+import { isOne } from "../roles";
+
+type Settings = Console["SettingsView"];
+
+const DAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"].map(
+  (name, day) => [day, name] as const,
+);
+const LABELS = {
+  name: "Name",
+  address: "Postal address",
+  time_zone: "Time zone",
+  currency: "Currency",
+  tax_percent: "Tax, in percent",
+  payment_days: "Days to pay",
+  mail_from: "Letters come from",
+  working_days: "Working days",
+  body_days: "Days that bodies of sandbox calls are kept",
+};
+type Name = keyof typeof LABELS;
+
+/** How the office works: each setting with what it changes and from when, and which stay as they are. */
+export function SettingsPage() {
+  const settings = useQuery(houseSettings());
+  const owner = isOne(useQuery(me()).data?.roles, ["owner"]);
+  const walk = useQuery(today()).data?.first_steps ?? [];
+  return (
+    <Page title="Settings" sub="How the office works: what each setting changes, and from when.">
+      {settings.data?.settled && walk.length > 0 && (
+        <p className="mt-2">
+          From here it is {plural(walk.filter((step) => !step.done).length, "step")} to the first served call.{" "}
+          <Link className="figure-link" to="/">
+            On to the next step
+          </Link>
+        </p>
+      )}
+      <Trouble error={settings.error} />
+      {settings.isPending && <Waiting words="Reading the settings" />}
+      {settings.data && (owner ? <Change of={settings.data} /> : <Read of={settings.data} />)}
+    </Page>
+  );
+}
+
+/** The settings for those who do not change them. */
+function Read({ of }: { of: Settings }) {
+  return (
+    <>
+      <dl className="mt-4 max-w-[720px]">
+        {of.settings.map(({ name, effect }) => (
+          <div key={name} className="grid grid-cols-[200px_1fr] gap-x-6 border-b border-line py-2">
+            <dt className="text-soft">{LABELS[name as Name]}</dt>
+            <dd>
+              <span className="whitespace-pre-line">{said(of, name as Name)}</span>
+              <div className="text-[13px] text-soft">{effect}</div>
+            </dd>
+          </div>
+        ))}
+      </dl>
+      <p className="mt-3 text-[13px] text-soft">Owners of the house change them.</p>
+    </>
+  );
+}
+
+function said(of: Settings, name: Name): string {
+  if (name === "working_days")
+    return DAYS.filter(([day]) => of.working_days.includes(day))
+      .map(([, words]) => words)
+      .join(", ");
+  return String(of[name] || "none");
+}
+
+function Change({ of }: { of: Settings }) {
+  const stale = useStale();
+  const { search, change } = useAddress();
+  const [edition, setEdition] = useState(of.edition);
+  const { settings, edition: _, settled: __, ...values } = of;
+  const entry = useEntry({
+    start: values,
+    send: (body) => api.put("/house/settings", { params: { header: { "if-match": `"${edition}"` } }, body }),
+    done: async (kept) => {
+      // Another currency or zone shows every page anew: that it was kept stays in the address.
+      change({ kept: String(kept.edition) });
+      setEdition(kept.edition);
+      await stale(STALE.houseSettings);
+    },
+  });
+  const about = Object.fromEntries(settings.map((setting) => [setting.name, setting]));
+  const line = (name: Name, more: Partial<Parameters<typeof Line>[0]> = {}) => {
+    const setting = about[name];
+    if (setting?.locked)
+      return (
+        <div className="mb-3">
+          <div className="text-[13px] text-soft">{LABELS[name]}</div>
+          <div>{said(of, name)}</div>
+          <div className="text-[13px] text-soft">{setting.locked}</div>
+        </div>
+      );
+    return <Line name={name} label={LABELS[name]} hint={setting?.effect} required {...more} />;
+  };
+  return (
+    <Form of={entry} className="mt-4 max-w-[620px]">
+      {line("name")}
+      {line("address", { area: true, required: false })}
+      {line("time_zone")}
+      {line("currency")}
+      {line("tax_percent", { inputMode: "decimal" })}
+      <Line
+        name="payment_days"
+        label={LABELS.payment_days}
+        hint={about.payment_days?.effect}
+        inputMode="numeric"
+        required
+        kept={digits}
+      />
+      {line("mail_from", { type: "email" })}
+      <Choices<number> name="working_days" label={LABELS.working_days} choices={DAYS} none="At least one." />
+      <p className="mb-3 text-[13px] text-soft">{about.working_days?.effect}</p>
+      <Line
+        name="body_days"
+        label={LABELS.body_days}
+        hint={about.body_days?.effect}
+        inputMode="numeric"
+        required
+        kept={digits}
+      />
+      <Refused />
+      <Send>Keep these settings</Send>
+      {search.get("kept") === String(of.edition) && (
+        <span role="status" className="ml-3 text-soft">
+          Kept.
+        </span>
+      )}
+    </Form>
+  );
+}
