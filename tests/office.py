@@ -29,8 +29,9 @@ from calm_tariff.services.compose.meters import MeterTyped
 from calm_tariff.services.compose.products import ProductTyped
 from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.compose.sheet.tariff_sheet import Sheet
-from calm_tariff.services.house import installation, sessions
+from calm_tariff.services.house import installation
 from calm_tariff.services.house.installation import ProviderTyped
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.services.serve import standing
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.compose.products import Plan, PlanDraft

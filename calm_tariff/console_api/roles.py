@@ -230,9 +230,9 @@ below `/api/v1`. What is not here, nearly all reading among it, is for every rol
 what any of them may. In a request whose route asks for somebody's agreement ([the desk](desk.md)), they have a say in
 its decision as well.
 
-A service token may do what its roles may, as long as its owner still has them. It can be narrowed to scopes, one to
-read and one to change each of the places {", ".join(PLACES)}; whoever may change what is of a place may read it. What
-a route needs is told below, and in a refusal; `GET /me` needs none.
+A service token may do what its roles may, as long as its owner still has them. It can be narrowed to scopes: to read or
+to change what is of one of the places {", ".join(PLACES)}; whoever may change it may read
+it. What a route needs is told below, and in a refusal; `GET /me` needs none.
 
 | route | what | {" | ".join(ROLES)} | scope |
 |---|---|{"---|" * len(ROLES)}---|

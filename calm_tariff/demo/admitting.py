@@ -14,7 +14,7 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base.context import Actor
-from calm_tariff.services.house import sessions
+from calm_tariff.services.house.signing_in import sessions
 
 
 def admit(office: DemoOffice, consumer: DemoConsumer, offers: dict[str, int]) -> dict[int, str]:

@@ -10,8 +10,9 @@ from fastapi import Depends, Header, Request, Response
 
 from calm_tariff.core.errors import Invalid, NotAllowed
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import service_tokens, sessions
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house import service_tokens
+from calm_tariff.services.house.signing_in import sessions
+from calm_tariff.services.house.signing_in.realms import Realm
 
 SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
 

@@ -11,7 +11,7 @@ from calm_tariff.edge import openid
 from calm_tariff.edge.asking import keep_in_browser, kept_in_browser
 from calm_tariff.formats.openid import Identity, authorization
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house.outside import WAITS, Begun
+from calm_tariff.services.house.signing_in.outside import WAITS, Begun
 
 STATE = "calm_outside"
 

@@ -12,9 +12,9 @@ from pydantic import BaseModel, Field
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import address_of, asking, context_of, same_origin
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import mail_addresses, second_factor
-from calm_tariff.services.house.realms import Realm
-from calm_tariff.services.house.second_factor import FactorBegun, FactorView, RecoveryCodes
+from calm_tariff.services.house.signing_in import mail_addresses, second_factor
+from calm_tariff.services.house.signing_in.realms import Realm
+from calm_tariff.services.house.signing_in.second_factor import FactorBegun, FactorView, RecoveryCodes
 
 
 class AddressWanted(BaseModel):

@@ -12,9 +12,9 @@ from pydantic import BaseModel, Field
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import address_of, asking, begin_session, context_of, same_origin
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import passkeys
-from calm_tariff.services.house.passkeys import Host, PasskeyView
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.signing_in import passkeys
+from calm_tariff.services.house.signing_in.passkeys import Host, PasskeyView
+from calm_tariff.services.house.signing_in.realms import Realm
 
 
 class PasskeyWanted(BaseModel):

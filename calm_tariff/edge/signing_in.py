@@ -21,9 +21,9 @@ from calm_tariff.edge.asking import (
     same_origin,
 )
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import passwords, sessions
-from calm_tariff.services.house.realms import Realm
-from calm_tariff.services.house.sessions import SessionView
+from calm_tariff.services.house.signing_in import passwords, sessions
+from calm_tariff.services.house.signing_in.realms import Realm
+from calm_tariff.services.house.signing_in.sessions import SessionView
 
 _FROM_HERE = [Depends(same_origin)]
 

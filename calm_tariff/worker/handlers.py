@@ -15,7 +15,8 @@ from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.jobs import LEASE
 from calm_tariff.services.compose.apis import sunsets
-from calm_tariff.services.house import inviting, mail_addresses, passwords, throttling
+from calm_tariff.services.house import inviting
+from calm_tariff.services.house.signing_in import mail_addresses, passwords, throttling
 from calm_tariff.services.observe import alerts
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.settings import Settings

@@ -14,8 +14,9 @@ from calm_tariff.console_api import app as console
 from calm_tariff.console_api.roles import ALSO_WHO_MUST_AGREE, EVERYBODY, MAY, OUTSIDE, OWN, may, scopes_of
 from calm_tariff.core.scopes import SCOPES, covers
 from calm_tariff.services.base.context import ROLES
-from calm_tariff.services.house import service_tokens, sessions
+from calm_tariff.services.house import service_tokens
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.settings import Settings
 from calm_tariff.web import create_app, roles_page
 from tests.edge.test_isolation import BARE, NEEDED, SIGNING_IN, body_for, lived, routes

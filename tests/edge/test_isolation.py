@@ -21,8 +21,9 @@ from calm_tariff.services.admit.portals import portals
 from calm_tariff.services.base import auditing, jobs
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.base.secrets import hash_token
-from calm_tariff.services.house import passkeys, service_tokens, sessions
-from calm_tariff.services.house.passkeys import Host, PasskeyView
+from calm_tariff.services.house import service_tokens
+from calm_tariff.services.house.signing_in import passkeys, sessions
+from calm_tariff.services.house.signing_in.passkeys import Host, PasskeyView
 from calm_tariff.services.observe import alerts
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.serve import history

@@ -15,8 +15,8 @@ from fastapi import FastAPI
 from calm_tariff.console_api import app as console
 from calm_tariff.portal_api import app as portal
 from calm_tariff.services.admit.members import MEMBERS
-from calm_tariff.services.house import sessions
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.settings import Settings
 from calm_tariff.web import create_app
 from tests.edge.test_isolation import body_for, lived, routes

@@ -14,8 +14,9 @@ import pytest
 from calm_tariff.launch import start as start_module
 from calm_tariff.launch.database import CannotStart, Database
 from calm_tariff.services.base.context import context_for, provider_of
-from calm_tariff.services.house import service_tokens, sessions
+from calm_tariff.services.house import service_tokens
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade

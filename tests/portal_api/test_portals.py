@@ -14,7 +14,7 @@ from calm_tariff.services.admit import groups
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.portals import portals
 from calm_tariff.services.admit.portals.portals import PortalTyped, PortalView
-from calm_tariff.services.house import sessions
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.settings import Settings
 from calm_tariff.web import create_app
 from tests.formats.test_pictures import encoded

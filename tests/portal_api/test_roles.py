@@ -13,7 +13,7 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import joining
 from calm_tariff.services.admit.organisation.joining import Joining
 from calm_tariff.services.admit.portals import serving
-from calm_tariff.services.house import sessions
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.settings import Settings
 from calm_tariff.web import create_app
 from tests.edge.test_isolation import ANYONE, NEEDED, OWN_ACCOUNT, body_for, lived, routes

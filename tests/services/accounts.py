@@ -10,9 +10,10 @@ from sqlalchemy import select
 from calm_tariff.core.errors import NotSignedIn
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import service_tokens, sessions
+from calm_tariff.services.house import service_tokens
 from calm_tariff.services.house.people import PEOPLE
 from calm_tariff.services.house.service_tokens import ServiceTokenTyped
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.store.base.record import Mail
 from tests.office import PASSWORD, Office
 

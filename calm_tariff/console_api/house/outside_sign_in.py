@@ -10,8 +10,8 @@ from calm_tariff.edge import outside
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import address_of, begin_session, context_of, same_origin
 from calm_tariff.edge.outside import CameBackIn, FactorIn, SentTo
-from calm_tariff.services.house import identity_provider, outside_sign_in
-from calm_tariff.services.house.identity_provider import HouseProviderTyped, HouseProviderView
+from calm_tariff.services.house.signing_in import identity_provider, outside_sign_in
+from calm_tariff.services.house.signing_in.identity_provider import HouseProviderTyped, HouseProviderView
 
 router = APIRouter(tags=["session"], route_class=Again)
 _FROM_HERE = [Depends(same_origin)]

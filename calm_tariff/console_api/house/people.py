@@ -11,7 +11,7 @@ from calm_tariff.edge.asking import address_of, begin_session, context_of, same_
 from calm_tariff.services.house import inviting, people
 from calm_tariff.services.house.inviting import ComingIn, InvitedView, LetterSeen
 from calm_tariff.services.house.people import Colleague, PersonView
-from calm_tariff.services.house.sessions import SessionView
+from calm_tariff.services.house.signing_in.sessions import SessionView
 
 router = APIRouter(tags=["house"], route_class=Again)
 _FROM_HERE = [Depends(same_origin)]

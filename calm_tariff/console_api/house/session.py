@@ -9,9 +9,9 @@ from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.core.house import HouseRole
 from calm_tariff.edge.again import Again
 from calm_tariff.services.base.context import ROLES, provider_of
-from calm_tariff.services.house import identity_provider, sessions
 from calm_tariff.services.house.people import PEOPLE
-from calm_tariff.services.house.realms import SignIn
+from calm_tariff.services.house.signing_in import identity_provider, sessions
+from calm_tariff.services.house.signing_in.realms import SignIn
 
 router = APIRouter(tags=["session"], route_class=Again)
 

@@ -17,7 +17,7 @@ from calm_tariff.core.errors import CalmTariffError, Invalid, NotAllowed, NotSig
 from calm_tariff.edge.asking import address_of
 from calm_tariff.services.admit import tokens
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import throttling
+from calm_tariff.services.house.signing_in import throttling
 from calm_tariff.settings import Settings
 
 NOT_KEPT = {"cache-control": "no-store", "pragma": "no-cache"}

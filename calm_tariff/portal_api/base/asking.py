@@ -13,7 +13,7 @@ from calm_tariff.services.admit.members import who_enter
 from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.signing_in.realms import Realm
 
 COOKIE = "calm_portal"
 

@@ -12,8 +12,8 @@ from calm_tariff.services.admit import suspending
 from calm_tariff.services.admit.members import who_enter
 from calm_tariff.services.admit.portals import look
 from calm_tariff.services.admit.portals.look import Look
-from calm_tariff.services.house import sessions
-from calm_tariff.services.house.realms import SignIn
+from calm_tariff.services.house.signing_in import sessions
+from calm_tariff.services.house.signing_in.realms import SignIn
 from calm_tariff.settings import Settings
 
 router = APIRouter(route_class=Again)

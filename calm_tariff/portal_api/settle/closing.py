@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import address_of
 from calm_tariff.portal_api.base.asking import Asking, members_here
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.signing_in.realms import Realm
 from calm_tariff.services.settle import closing
 from calm_tariff.services.settle.closing import ClosingView
 

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.membership import STAY
 from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base.context import Actor
-from calm_tariff.services.house.realms import Realm, SignIn
+from calm_tariff.services.house.signing_in.realms import Realm, SignIn
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.house.people import Account
 

@@ -21,7 +21,7 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import NO_PASSWORD, SignUpTyped
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import passwords, sessions
+from calm_tariff.services.house.signing_in import passwords, sessions
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.portals import Portal

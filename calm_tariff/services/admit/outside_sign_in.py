@@ -11,7 +11,7 @@ import logging
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import Select, delete, select
+from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Invalid, NotFound
@@ -22,8 +22,8 @@ from calm_tariff.services.admit.portals import identity_provider
 from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import outside, proof, second_factor, sessions, throttling
-from calm_tariff.services.house.outside import Begun
+from calm_tariff.services.house.signing_in import outside, proof, second_factor, sessions, throttling
+from calm_tariff.services.house.signing_in.outside import Begun
 from calm_tariff.store.admit.consumers import Member
 from calm_tariff.store.admit.identities import MemberIdentity
 from calm_tariff.store.base.locking import locked
@@ -94,7 +94,7 @@ def go_on(ctx: Context, portal: PortalAsked, state: str, code: str, address: str
         if member is None or member.email != email:
             raise outside.over()
         second_factor.must_be_shown(session, ctx, realm, member, code)
-        if not _is_linked(session, found):
+        if outside.identity(session, MemberIdentity, found) is None:
             _link(session, ctx, found, member)
             proof.changed(session, ctx, realm, member, "outside sign-in")
         provider = identity_provider.name_of(session, portal.id)
@@ -155,18 +155,10 @@ def forget(session: Session, member_id: int) -> None:
 
 def _member(session: Session, of: OutsideSignIn) -> Member | None:
     """The member whom the provider named before, or who has the mail address that it has verified."""
-    linked = session.scalar(_identity(of))
+    linked = outside.identity(session, MemberIdentity, of)
     if linked is not None:
         return session.get(Member, linked.member_id)
     return session.scalar(select(Member).where(Member.email == of.email)) if of.email else None
-
-
-def _is_linked(session: Session, of: OutsideSignIn) -> bool:
-    return session.scalar(_identity(of)) is not None
-
-
-def _identity(of: OutsideSignIn) -> Select[MemberIdentity]:
-    return select(MemberIdentity).where(MemberIdentity.issuer == of.issuer, MemberIdentity.subject == of.subject)
 
 
 def _link(session: Session, ctx: Context, of: OutsideSignIn, member: Member) -> None:

@@ -22,7 +22,7 @@ from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.notices import Notice, Recipient, notify
 from calm_tariff.services.base.secrets import hash_password, hash_token
-from calm_tariff.services.house import sessions, throttling
+from calm_tariff.services.house.signing_in import sessions, throttling
 from calm_tariff.store.admit.consumers import AwaitedSignUp, Consumer, Member
 from calm_tariff.store.admit.portals import Portal
 from calm_tariff.store.base.locking import locked

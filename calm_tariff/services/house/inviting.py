@@ -17,8 +17,9 @@ from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.base.notices import Notice, Recipient, notify
 from calm_tariff.services.base.secrets import hash_password, hash_token
-from calm_tariff.services.house import people, sessions, throttling
+from calm_tariff.services.house import people
 from calm_tariff.services.house.people import PAGE, PEOPLE
+from calm_tariff.services.house.signing_in import sessions, throttling
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.house.people import Person, PersonInvitation
 

@@ -16,9 +16,9 @@ from calm_tariff.core.house import OWNER, Employed, HouseRole
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import ROLES, Actor, Context, provider_of
 from calm_tariff.services.base.notices import Notice, notify
-from calm_tariff.services.house import mail_addresses, passwords, second_factor, sessions
-from calm_tariff.services.house.realms import Realm, SignIn
-from calm_tariff.services.house.sessions import SessionView
+from calm_tariff.services.house.signing_in import mail_addresses, passwords, second_factor, sessions
+from calm_tariff.services.house.signing_in.realms import Realm, SignIn
+from calm_tariff.services.house.signing_in.sessions import SessionView
 from calm_tariff.store.base.locking import all_locked
 from calm_tariff.store.house.people import Account, Passkey, Person, SecondFactor, SignedIn
 

@@ -20,8 +20,8 @@ from calm_tariff.services.admit.moves import Wanted
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
-from calm_tariff.services.house import proof, sessions
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.signing_in import proof, sessions
+from calm_tariff.services.house.signing_in.realms import Realm
 from calm_tariff.services.serve import trials
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.applications import ApiKey, Application

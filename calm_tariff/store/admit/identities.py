@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-
 from sqlalchemy import ForeignKey, String, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.admit.portals import Portal
-from calm_tariff.store.base.columns import Base, Id, Name, Prose
+from calm_tariff.store.base.columns import Base, Name, Prose
+from calm_tariff.store.house.identities import OutsideIdentity
 
 
 class IdentityProvider(Base):
@@ -23,14 +22,9 @@ class IdentityProvider(Base):
     portal: Mapped[Portal] = relationship()
 
 
-class MemberIdentity(Base):
-    """Who a member is by an outside provider's word: `subject` names them at `issuer` for good."""
+class MemberIdentity(OutsideIdentity, Base):
+    """Who a member is."""
 
     __tablename__ = "member_identity"
     __table_args__ = (UniqueConstraint("issuer", "subject"),)
-    id: Mapped[Id]
     member_id: Mapped[int] = mapped_column(ForeignKey("member.id"), index=True)
-    provider: Mapped[Name]
-    issuer: Mapped[str] = mapped_column(String(200))
-    subject: Mapped[str] = mapped_column(String(255, collation="utf8mb4_bin"))
-    linked_at: Mapped[datetime]

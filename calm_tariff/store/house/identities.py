@@ -44,14 +44,19 @@ class HouseIdentityProvider(Base):
     roles_by: Mapped[dict[str, Any]]
 
 
-class PersonIdentity(Base):
-    """Who one of the provider's people is by an outside provider's word: `subject` names them at `issuer` for good."""
+class OutsideIdentity:
+    """Who somebody is by an outside provider's word: `subject` names them at `issuer` for good."""
 
-    __tablename__ = "person_identity"
-    __table_args__ = (UniqueConstraint("issuer", "subject"),)
     id: Mapped[Id]
-    person_id: Mapped[int] = mapped_column(ForeignKey("person.id"), index=True)
     provider: Mapped[Name]
     issuer: Mapped[str] = mapped_column(String(200))
     subject: Mapped[str] = mapped_column(String(255, collation="utf8mb4_bin"))
     linked_at: Mapped[datetime]
+
+
+class PersonIdentity(OutsideIdentity, Base):
+    """Who one of the provider's people is."""
+
+    __tablename__ = "person_identity"
+    __table_args__ = (UniqueConstraint("issuer", "subject"),)
+    person_id: Mapped[int] = mapped_column(ForeignKey("person.id"), index=True)

@@ -16,13 +16,13 @@ from calm_tariff.services.admit.portals import identity_provider, portals, servi
 from calm_tariff.services.admit.portals.identity_provider import IdentityProviderTyped
 from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import outside, sessions
+from calm_tariff.services.house.signing_in import outside, sessions
 from calm_tariff.store.admit.identities import IdentityProvider
 from calm_tariff.store.admit.portals import Portal
 from calm_tariff.store.compose.groups import ConsumerGroup
 from tests.office import PASSWORD, Office
 from tests.services.accounts import letters
-from tests.services.house.test_second_factor import KAYAKS, acting, code, turned_on
+from tests.services.house.signing_in.test_second_factor import KAYAKS, acting, code, turned_on
 
 TYPED = IdentityProviderTyped(
     name="Coast identity", issuer="http://127.0.0.1:9/issuer", client_id="portal", client_secret="shared-once"

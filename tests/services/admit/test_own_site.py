@@ -19,7 +19,7 @@ from calm_tariff.services.admit.on_behalf import ConsumerTyped
 from calm_tariff.services.admit.portals import handing_over, own_site, portals, serving
 from calm_tariff.services.base import auditing, webhooks
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import sessions
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import BY_TRANSFER, Office
 from tests.services.accounts import letters

@@ -13,7 +13,7 @@ from calm_tariff.core.errors import CalmTariffError, Conflict, NotFound, TooMany
 from calm_tariff.services.admit import applications, sign_up
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import SignUpTyped
-from calm_tariff.services.house import passwords, sessions
+from calm_tariff.services.house.signing_in import passwords, sessions
 from calm_tariff.settings import Settings
 from calm_tariff.store.admit.consumers import AwaitedSignUp, Consumer, Member
 from calm_tariff.store.base.record import Mail

@@ -12,7 +12,7 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base import own_notices
 from calm_tariff.services.base.context import NOBODY, Context
 from calm_tariff.services.base.notices import GROUPS, Kind, Notice, Recipient, group_of, notify
-from calm_tariff.services.house import passwords
+from calm_tariff.services.house.signing_in import passwords
 from calm_tariff.store.base.notices import Notice as Stored
 from tests.office import PASSWORD, Office
 from tests.services.accounts import OTHER, letters

@@ -9,9 +9,9 @@ import pytest
 
 from calm_tariff.core.errors import Invalid
 from calm_tariff.services.base.context import Context, provider_of
-from calm_tariff.services.house import sessions
 from calm_tariff.services.house.installation import ProviderTyped, add_person, check, install, installed
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import sessions
 
 TYPED = ProviderTyped(
     name="Isle Survey",

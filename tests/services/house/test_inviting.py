@@ -9,9 +9,10 @@ import pytest
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import inviting, people, sessions
+from calm_tariff.services.house import inviting, people
 from calm_tariff.services.house.inviting import ComingIn
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import PASSWORD, Office
 from tests.services.accounts import letters, signed_in, token_in

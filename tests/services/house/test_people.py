@@ -12,12 +12,13 @@ from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, Not
 from calm_tariff.core.house import ROLES
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import passwords, people, second_factor, sessions
+from calm_tariff.services.house import people
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import passwords, second_factor, sessions
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import PASSWORD, Office
 from tests.services.accounts import letters, signed_in, token_in
-from tests.services.house.test_second_factor import code, turned_on
+from tests.services.house.signing_in.test_second_factor import code, turned_on
 
 OWNER, RUI = "owner@test.example", "reviewer@test.example"
 

@@ -13,8 +13,9 @@ from calm_tariff.core.provider import ProviderSettings
 from calm_tariff.services.admit.desk import routing
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import provider_of
-from calm_tariff.services.house import passwords, settings
+from calm_tariff.services.house import settings
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import passwords
 from calm_tariff.services.serve import gateway_feed, history
 from calm_tariff.services.settle import charging
 from calm_tariff.store.base.paging import PageQuery

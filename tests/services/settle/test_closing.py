@@ -15,7 +15,7 @@ from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import belonging, joining
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import sessions
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import charging, closing, invoices
 from calm_tariff.store.admit.consumers import Consumer, Member

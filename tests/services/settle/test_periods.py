@@ -12,8 +12,8 @@ from starlette.testclient import TestClient
 from calm_tariff.core.errors import Invalid, NotSignedIn
 from calm_tariff.edge import lists
 from calm_tariff.services.admit import carrying_over
-from calm_tariff.services.house import sessions
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.services.settle import charging, periods
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.paging import PageQuery

@@ -20,7 +20,7 @@ from calm_tariff.services.admit.community.posts import Post, author, writer
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context, provider_of
-from calm_tariff.services.house import throttling
+from calm_tariff.services.house.signing_in import throttling
 from calm_tariff.store.admit.community import Answer, PostReport, Question, QuestionFollower
 from calm_tariff.store.base.paging import Page, PageQuery, page
 

@@ -19,7 +19,7 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.base.notices import Notice, members, notify
-from calm_tariff.services.house import mail_addresses, passkeys, passwords, second_factor, sessions
+from calm_tariff.services.house.signing_in import mail_addresses, passkeys, passwords, second_factor, sessions
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.consumers import Consumer, Member, MemberInvitation
 from calm_tariff.store.base.locking import hold

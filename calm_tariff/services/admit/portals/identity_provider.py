@@ -12,8 +12,8 @@ from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.base.sealing import Sealed, seal, unseal
-from calm_tariff.services.house import outside
-from calm_tariff.services.house.outside import Client
+from calm_tariff.services.house.signing_in import outside
+from calm_tariff.services.house.signing_in.outside import Client
 from calm_tariff.store.admit.identities import IdentityProvider
 from calm_tariff.store.admit.portals import Portal
 from calm_tariff.store.base.locking import locked

@@ -18,7 +18,7 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Actor
-from calm_tariff.services.house import sessions
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.base.record import Mail

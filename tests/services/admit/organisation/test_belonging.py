@@ -15,7 +15,7 @@ from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import belonging
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import passwords, sessions
+from calm_tariff.services.house.signing_in import passwords, sessions
 from calm_tariff.services.settle import charging
 from calm_tariff.store.admit.consumers import Member
 from calm_tariff.store.base.record import Mail

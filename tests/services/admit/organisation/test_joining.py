@@ -13,7 +13,7 @@ from calm_tariff.services.admit.organisation.joining import Joining
 from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import sessions
+from calm_tariff.services.house.signing_in import sessions
 from tests.office import PASSWORD, Office
 from tests.services.accounts import letters, token_in
 

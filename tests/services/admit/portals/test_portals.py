@@ -16,7 +16,7 @@ from calm_tariff.services.admit.portals.portals import PortalTyped, PortalView
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import passwords, sessions
+from calm_tariff.services.house.signing_in import passwords, sessions
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.paging import PageQuery
 from tests.formats.test_pictures import encoded

@@ -10,8 +10,8 @@ from sqlalchemy import delete
 
 from calm_tariff.core.errors import NotFound, NotSignedIn
 from calm_tariff.services.admit.members import MEMBERS
-from calm_tariff.services.house import sessions
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.store.house.people import SignedIn
 from tests.office import PASSWORD, START, Office
 from tests.services.accounts import INES

@@ -19,8 +19,8 @@ from calm_tariff.core.errors import Conflict, Invalid, NotSignedIn
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.base.sealing import Sealed, seal, unseal
 from calm_tariff.services.base.secrets import hash_token
-from calm_tariff.services.house import proof, throttling
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.signing_in import proof, throttling
+from calm_tariff.services.house.signing_in.realms import Realm
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.house.people import Account, SecondFactor
 

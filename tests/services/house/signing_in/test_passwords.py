@@ -8,8 +8,8 @@ from sqlalchemy import func, select
 from calm_tariff.core.errors import Invalid, NotFound, NotSignedIn, TooMany
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base import auditing
-from calm_tariff.services.house import passwords, sessions
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import passwords, sessions
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.house.people import PasswordReset
 from tests.office import PASSWORD, Office

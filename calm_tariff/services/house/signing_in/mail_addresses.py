@@ -13,8 +13,8 @@ from calm_tariff.formats.addresses import mail_address
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.notices import Notice, Recipient, notify
 from calm_tariff.services.base.secrets import hash_token
-from calm_tariff.services.house import proof, throttling
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.signing_in import proof, throttling
+from calm_tariff.services.house.signing_in.realms import Realm
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.house.people import AddressChange
 

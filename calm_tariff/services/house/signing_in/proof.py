@@ -14,8 +14,8 @@ from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.notices import Notice, notify
 from calm_tariff.services.base.secrets import password_matches
-from calm_tariff.services.house import throttling
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.signing_in import throttling
+from calm_tariff.services.house.signing_in.realms import Realm
 from calm_tariff.store.house.people import Account
 
 log = logging.getLogger("calm_tariff.sign_in")

@@ -15,15 +15,15 @@ from calm_tariff.core.errors import Conflict, Invalid, NotFound, NotSignedIn, To
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import passkeys, sessions, throttling
-from calm_tariff.services.house.passkeys import Host
 from calm_tariff.services.house.people import PEOPLE
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.signing_in import passkeys, sessions, throttling
+from calm_tariff.services.house.signing_in.passkeys import Host
+from calm_tariff.services.house.signing_in.realms import Realm
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.house.people import Passkey, PasskeyChallenge
 from tests.office import PASSWORD, Office
 from tests.services.accounts import INES, letters
-from tests.services.house.test_second_factor import KAYAKS, acting, code, turned_on
+from tests.services.house.signing_in.test_second_factor import KAYAKS, acting, code, turned_on
 from tests.soft_passkey import PRESENT, SoftPasskey
 
 HERE = Host("portal.example", "https://portal.example")

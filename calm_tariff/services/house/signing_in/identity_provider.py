@@ -13,8 +13,8 @@ from calm_tariff.core.house import OWNER
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.base.sealing import Sealed, seal, unseal
-from calm_tariff.services.house import outside
-from calm_tariff.services.house.outside import Client
+from calm_tariff.services.house.signing_in import outside
+from calm_tariff.services.house.signing_in.outside import Client
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.house.identities import HouseIdentityProvider
 

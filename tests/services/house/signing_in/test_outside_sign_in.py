@@ -12,15 +12,16 @@ from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, Not
 from calm_tariff.formats.openid import Identity
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Actor, Context
-from calm_tariff.services.house import identity_provider, outside, outside_sign_in, people, second_factor, sessions
-from calm_tariff.services.house.identity_provider import HouseProviderTyped
+from calm_tariff.services.house import people
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import identity_provider, outside, outside_sign_in, second_factor, sessions
+from calm_tariff.services.house.signing_in.identity_provider import HouseProviderTyped
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.house.identities import HouseIdentityProvider
 from tests.office import PASSWORD, Office
 from tests.services.accounts import letters, signed_in
+from tests.services.house.signing_in.test_second_factor import code, turned_on
 from tests.services.house.test_people import OWNER, RUI, owner, person
-from tests.services.house.test_second_factor import code, turned_on
 
 TYPED = HouseProviderTyped(
     name="Coast identity", issuer="http://127.0.0.1:9/issuer/", client_id="console", client_secret="shared-once"

@@ -5,9 +5,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import timedelta
+from typing import TypeVar
 from urllib.parse import urlsplit
 
-from sqlalchemy import delete
+from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Invalid, NotFound
@@ -16,8 +17,9 @@ from calm_tariff.services.base import reaching
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.secrets import hash_token
 from calm_tariff.store.base.locking import locked
-from calm_tariff.store.house.identities import OutsideSignIn
+from calm_tariff.store.house.identities import OutsideIdentity, OutsideSignIn
 
+Kept = TypeVar("Kept", bound=OutsideIdentity)
 WAITS = timedelta(minutes=10)
 
 
@@ -101,6 +103,11 @@ def named(session: Session, ctx: Context, state: str, portal_id: int | None = No
     if found.subject is None:
         raise over()
     return found
+
+
+def identity(session: Session, kept: type[Kept], of: OutsideSignIn) -> Kept | None:
+    """Who was linked before to whom the provider named, among people or among members."""
+    return session.scalar(select(kept).where(kept.issuer == of.issuer, kept.subject == of.subject))
 
 
 def over() -> NotFound:

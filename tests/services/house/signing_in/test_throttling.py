@@ -13,8 +13,8 @@ from calm_tariff.services.admit import sign_up
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base import auditing, secrets
-from calm_tariff.services.house import sessions, throttling
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import sessions, throttling
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import PASSWORD, START, Office
 

@@ -20,9 +20,10 @@ from calm_tariff.formats.openid import Identity
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.notices import Notice, notify
-from calm_tariff.services.house import identity_provider, outside, people, proof, second_factor, sessions, throttling
-from calm_tariff.services.house.outside import Begun
+from calm_tariff.services.house import people
 from calm_tariff.services.house.people import PAGE, PEOPLE
+from calm_tariff.services.house.signing_in import identity_provider, outside, proof, second_factor, sessions, throttling
+from calm_tariff.services.house.signing_in.outside import Begun
 from calm_tariff.store.house.identities import HouseIdentityProvider, OutsideSignIn, PersonIdentity
 from calm_tariff.store.house.people import Person
 
@@ -92,15 +93,10 @@ def go_on(ctx: Context, state: str, code: str, address: str = "") -> str:
 
 def _known(session: Session, of: OutsideSignIn) -> Person | None:
     """The person whom the provider named before, or who has the mail address that it has verified."""
-    linked = _identity(session, of)
+    linked = outside.identity(session, PersonIdentity, of)
     if linked is not None:
         return session.get(Person, linked.person_id)
     return session.scalar(select(Person).where(Person.email == of.email)) if of.email else None
-
-
-def _identity(session: Session, of: OutsideSignIn) -> PersonIdentity | None:
-    theirs = (PersonIdentity.issuer == of.issuer) & (PersonIdentity.subject == of.subject)
-    return session.scalar(select(PersonIdentity).where(theirs))
 
 
 def _made(session: Session, ctx: Context, of: OutsideSignIn, roles: Sequence[HouseRole], provider: str) -> Person:
@@ -142,7 +138,7 @@ def _take_over(
 
 
 def _link(session: Session, ctx: Context, of: OutsideSignIn, person: Person, provider: str) -> None:
-    if _identity(session, of) is not None:
+    if outside.identity(session, PersonIdentity, of) is not None:
         return
     session.add(
         PersonIdentity(person_id=person.id, provider=provider, issuer=of.issuer, subject=of.subject, linked_at=ctx.now)

@@ -13,9 +13,9 @@ from calm_tariff.core.errors import Conflict, Invalid, NotSignedIn, TooMany
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.house import passwords, second_factor, sessions
 from calm_tariff.services.house.people import PEOPLE
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.signing_in import passwords, second_factor, sessions
+from calm_tariff.services.house.signing_in.realms import Realm
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.house.people import SecondFactor
 from tests.office import PASSWORD, Office

@@ -6,8 +6,8 @@ import pytest
 
 from calm_tariff.core.errors import Invalid, NotFound, NotSignedIn, TooMany
 from calm_tariff.services.admit.members import MEMBERS
-from calm_tariff.services.house import mail_addresses, passwords, sessions
 from calm_tariff.services.house.people import PEOPLE
+from calm_tariff.services.house.signing_in import mail_addresses, passwords, sessions
 from tests.office import PASSWORD, Office
 from tests.services.accounts import INES, OTHER, letters, signed_in, token_in
 

@@ -12,9 +12,9 @@ from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.notices import Notice, Recipient, notify
 from calm_tariff.services.base.secrets import hash_password, hash_token
-from calm_tariff.services.house import mail_addresses, proof, second_factor, sessions, throttling
-from calm_tariff.services.house.proof import Changed
-from calm_tariff.services.house.realms import Realm
+from calm_tariff.services.house.signing_in import mail_addresses, proof, second_factor, sessions, throttling
+from calm_tariff.services.house.signing_in.proof import Changed
+from calm_tariff.services.house.signing_in.realms import Realm
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.house.people import Account, PasswordReset
 

@@ -13,8 +13,8 @@ from calm_tariff.core.errors import NotFound, NotSignedIn
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import NOBODY, Actor, Context
 from calm_tariff.services.base.secrets import hash_token, password_matches
-from calm_tariff.services.house import second_factor, throttling
-from calm_tariff.services.house.realms import Realm, SignIn
+from calm_tariff.services.house.signing_in import second_factor, throttling
+from calm_tariff.services.house.signing_in.realms import Realm, SignIn
 from calm_tariff.store.house.people import SignedIn
 
 log = logging.getLogger("calm_tariff.sign_in")

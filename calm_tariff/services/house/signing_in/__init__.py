@@ -1,0 +1,1 @@
+"""Who may come in: passwords, second factors, passkeys, outside providers, and the sessions that begin with them."""
