@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 import httpx
@@ -25,20 +26,26 @@ OWNER, DEVELOPER = "kei@isle.example", "ana@boats.example"
 MINUTES = 10
 
 
+@dataclass
+class Fresh(Processes):
+    """An installation that nobody has used yet, with the password that its first start prints."""
+
+    password: str = ""
+
+
 @pytest.fixture
-def product(database: Database, tmp_path: Path) -> Iterator[Processes]:
-    """What `./calm start` makes of nothing, on other ports; with the password that it prints."""
+def product(database: Database, tmp_path: Path) -> Iterator[Fresh]:
+    """What `./calm start` makes of nothing, on other ports."""
     url = database.make_schema("calm_first_start")
     settings = Settings(provider_name="Isle Survey", owner=OWNER)
     ctx = start._ready(url, settings)
     password = start._first(ctx, settings, start.first_provider(settings))
     assert password
-    processes = Processes(tmp_path, database.let_serve("calm_first_start", metadata.tables))
-    processes.first_password = password
+    fresh = Fresh(tmp_path, database.let_serve("calm_first_start", metadata.tables), password=password)
     for command in ("standins", "web", "gateway", "worker"):
-        processes.start(command)
-    yield processes
-    processes.stop()
+        fresh.start(command)
+    yield fresh
+    fresh.stop()
 
 
 def led(page: Page, to: str) -> None:
@@ -49,12 +56,12 @@ def led(page: Page, to: str) -> None:
     following.get_by_role("link", name=to).click()
 
 
-def test_a_new_owner_is_led_from_nothing_to_the_first_served_call(people: People, product: Processes) -> None:
+def test_a_new_owner_is_led_from_nothing_to_the_first_served_call(people: People, product: Fresh) -> None:
     began = time.monotonic()
     page = people.page()
     page.goto("/")
     page.get_by_label("E-mail address").fill(OWNER)
-    page.get_by_label("Password").fill(product.first_password)
+    page.get_by_label("Password").fill(product.password)
     page.get_by_role("button", name="Sign in", exact=True).click()
     steps = page.get_by_role("region", name="First steps")
     expect(steps.get_by_role("listitem")).to_have_count(6)

@@ -18,9 +18,10 @@ from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.admit.desk.expectations import NOTHING
 from calm_tariff.services.admit.desk.views import RequestView
 from calm_tariff.services.admit.members import MEMBERS
-from calm_tariff.services.admit.sign_up import NO_PASSWORD, SignUpTyped
+from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.secrets import NO_PASSWORD
 from calm_tariff.services.house.signing_in import passwords, sessions
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer, Member

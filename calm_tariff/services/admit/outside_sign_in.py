@@ -22,6 +22,7 @@ from calm_tariff.services.admit.portals import identity_provider
 from calm_tariff.services.admit.portals.serving import PortalAsked
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.secrets import NO_PASSWORD
 from calm_tariff.services.house.signing_in import outside, proof, second_factor, sessions, throttling
 from calm_tariff.services.house.signing_in.outside import Begun
 from calm_tariff.store.admit.consumers import Member
@@ -117,7 +118,7 @@ def open_account(ctx: Context, portal: PortalAsked, state: str, name: str, organ
         joined = ctx.joining(session)
         sign_up.must_be_taken_here(session, ctx, found.email)
         typed = sign_up.SignUpTyped(name=name, organisation=organisation, password="")
-        token = sign_up.open_account(joined, found.email, typed, sign_up.NO_PASSWORD)
+        token = sign_up.open_account(joined, found.email, typed, NO_PASSWORD)
         member = session.scalars(select(Member).where(Member.email == found.email)).one()
         _link(session, ctx, found, member)
         session.delete(found)

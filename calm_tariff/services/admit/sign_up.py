@@ -29,8 +29,6 @@ from calm_tariff.store.base.locking import locked
 
 log = logging.getLogger("calm_tariff.sign_in")
 WAITS = timedelta(hours=24)
-# What stands for a hash where there is no password: no password has it.
-NO_PASSWORD = "none"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

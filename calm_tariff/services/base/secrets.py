@@ -16,6 +16,8 @@ _passwords = PasswordHasher(time_cost=2, memory_cost=19456, parallelism=1)
 # Each takes 19 MB and a good part of a core: more than two at once would take both from everybody else.
 _AT_ONCE = BoundedSemaphore(2)
 LONGEST = 1000
+# What stands for a hash where there is no password: no password has it.
+NO_PASSWORD = "none"
 # Compared against where no account exists, so that the answer takes as long.
 _NOBODY = "$argon2id$v=19$m=19456,t=2,p=1$c29tZXNhbHRzb21lc2FsdA$2Nq1XkUkTfTlcHqGkQ5bAn8rXr9SuNoc7NV1dZHVzhA"
 

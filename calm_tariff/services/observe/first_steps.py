@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import ColumnElement, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.first_steps import Step, walk
@@ -16,6 +16,13 @@ from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.store.compose.products import PlanRevision, Product
 from calm_tariff.store.serve.usage import Call
 
+# That there is one of these is the sign that a step is done.
+_SIGNS: dict[Step, type[ApiVersion | Product | PlanRevision | ApiKey]] = {
+    "api": ApiVersion,
+    "product": Product,
+    "plan": PlanRevision,
+    "key": ApiKey,
+}
 _LINKS: dict[Step, str] = {
     "settings": "/house/settings",
     "api": "/compose/apis/new",
@@ -39,17 +46,11 @@ class FirstStep:
 
 def first_steps(session: Session, ctx: Context) -> list[FirstStep]:
     """The steps of an installation that has served no call yet; none afterwards."""
-    if _is_there(session, Call.verdict.in_(("served", "held"))):
+    if session.scalar(select(Call.call_id).where(Call.verdict.in_(("served", "held"))).limit(1)) is not None:
         return []
-    done: set[Step] = {"settings"} if provider_of(session).settled_at is not None else set()
-    for step, sign in (
-        ("api", ApiVersion.id > 0),
-        ("product", Product.id > 0),
-        ("plan", PlanRevision.id > 0),
-        ("key", ApiKey.id > 0),
-    ):
-        if _is_there(session, sign):
-            done.add(step)  # type: ignore[arg-type]
+    done = {step for step, table in _SIGNS.items() if session.scalar(select(table.id).limit(1)) is not None}
+    if provider_of(session).settled_at is not None:
+        done.add("settings")
     portal = session.scalars(select(Portal).order_by(Portal.id).limit(1)).first()
     return [
         FirstStep(
@@ -62,7 +63,3 @@ def first_steps(session: Session, ctx: Context) -> list[FirstStep]:
         )
         for each in walk(done)
     ]
-
-
-def _is_there(session: Session, sign: ColumnElement[bool]) -> bool:
-    return session.scalar(select(1).where(sign).limit(1)) is not None

@@ -13,22 +13,20 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import house, names
-from calm_tariff.core.errors import Conflict, NotAllowed
+from calm_tariff.core.errors import Conflict, Invalid, NotAllowed
 from calm_tariff.core.house import OWNER, HouseRole
 from calm_tariff.formats import openid
 from calm_tariff.formats.openid import Identity
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.notices import Notice, notify
+from calm_tariff.services.base.secrets import NO_PASSWORD
 from calm_tariff.services.house import people
 from calm_tariff.services.house.people import PAGE, PEOPLE
 from calm_tariff.services.house.signing_in import identity_provider, outside, proof, second_factor, sessions, throttling
 from calm_tariff.services.house.signing_in.outside import Begun
 from calm_tariff.store.house.identities import HouseIdentityProvider, OutsideSignIn, PersonIdentity
 from calm_tariff.store.house.people import Person
-
-# No password has this hash.
-NO_PASSWORD = "none"
 
 
 def begin(ctx: Context, address: str = "") -> Begun:
@@ -102,17 +100,24 @@ def _known(session: Session, of: OutsideSignIn) -> Person | None:
 def _made(session: Session, ctx: Context, of: OutsideSignIn, roles: Sequence[HouseRole], provider: str) -> Person:
     """Somebody who comes in by the provider's word."""
     told = people.owners(session)
-    name = names.cut(" ".join(of.name.split())) or of.email
-    person = Person(email=of.email, name=name, roles=list(roles), password_hash=NO_PASSWORD, joined_at=ctx.now)
+    person = Person(email=of.email, name=_name(of), roles=list(roles), password_hash=NO_PASSWORD, joined_at=ctx.now)
     session.add(person)
     session.flush()
     who = ctx.acting(PEOPLE.acting(person))
     subject = ("person", person.id, person.email)
     auditing.note(session, who, f"came in through {provider}", subject, after={"roles": person.roles})
-    fields = {"who": name, "by": provider, "roles": " and ".join(person.roles)}
+    fields = {"who": person.name, "by": provider, "roles": " and ".join(person.roles)}
     notice = Notice(kind="colleague joined", fields=fields, page=PAGE)
     notify(session, ctx, [PEOPLE.recipient(owner) for owner in told], notice)
     return person
+
+
+def _name(of: OutsideSignIn) -> str:
+    """What the provider calls somebody; their address, where that is no name that may be shown."""
+    try:
+        return names.plain(" ".join(of.name.split()), "name")
+    except Invalid:
+        return of.email
 
 
 def _take_over(

@@ -79,6 +79,8 @@ def test_a_claim_gives_roles_at_each_sign_in_and_lets_those_in_who_have_any(offi
         with pytest.raises(NotAllowed, match="gives you no role here"):
             come_back(office, named(ana, *teams))
     assert acting(office, come_back(office, replace(ana, claims={"teams": "ledger"}))).roles == {"finance"}
+    odd = Identity("s-9", "odd@test.example", "\u202eAna")  # a name that could pose as another is not taken
+    assert acting(office, come_back(office, named(odd, "ledger"))).name == "odd@test.example"
     with pytest.raises(NotAllowed, match="nobody who works here"):  # an address that is not verified makes nobody
         come_back(office, named(Identity("s-10", "", "Tom"), "helm"))
 
