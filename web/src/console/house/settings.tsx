@@ -58,12 +58,12 @@ function Read({ of }: { of: Settings }) {
   return (
     <>
       <dl className="mt-4 max-w-[720px]">
-        {of.settings.map(({ name, effect }) => (
+        {of.settings.map(({ name, effect, locked }) => (
           <div key={name} className="grid grid-cols-[200px_1fr] gap-x-6 border-b border-line py-2">
             <dt className="text-soft">{LABELS[name as Name]}</dt>
             <dd>
               <span className="whitespace-pre-line">{said(of, name as Name)}</span>
-              <div className="text-[13px] text-soft">{effect}</div>
+              <div className="text-[13px] text-soft">{locked || effect}</div>
             </dd>
           </div>
         ))}

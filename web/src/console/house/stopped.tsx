@@ -1,4 +1,4 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Console } from "../../api/console";
 import { entered, left } from "../../api/queries/asking";
 import { ownFactor } from "../../api/queries/house";
@@ -9,6 +9,7 @@ import { FACTOR } from "./factor";
 /** What somebody sees who is signed in, and must have a second factor before anything else. */
 export function Stopped({ me }: { me: Console["Me"] }) {
   const queries = useQueryClient();
+  const on = useQuery(ownFactor()).data?.on;
   const leave = async () => {
     await api.delete("/session");
     await left(queries);
@@ -22,9 +23,11 @@ export function Stopped({ me }: { me: Console["Me"] }) {
       </p>
       <SecondFactor own={ownFactor()} {...FACTOR} />
       <div className="mt-6 flex items-baseline gap-4">
-        <Button main onClick={() => entered(queries)}>
-          Go on
-        </Button>
+        {on && (
+          <Button main onClick={() => entered(queries)}>
+            Go on
+          </Button>
+        )}
         <WordButton onClick={leave}>sign out</WordButton>
       </div>
     </main>
