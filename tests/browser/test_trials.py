@@ -71,13 +71,18 @@ def test_a_trial_is_over_with_its_last_unit_and_what_was_chosen_follows(
         page.reload()
         return expect(page.get_by_text(words, exact=False).first).to_be_visible()
 
+    def stands(words: str) -> bool:
+        page.reload()
+        expect(page.get_by_role("heading", name=f"{name} · Rowboat")).to_be_visible()
+        return page.get_by_text(words).is_visible()
+
     wait_for(lambda: call() == 200)
     page.get_by_role("link", name="change, pause or end it").click()
     shown(f"2 of 3 {name.lower()} handed in")
     assert (call(), call()) == (200, 200)
     if then == "charge":
         assert call() == 200
-        wait_for(lambda: page.reload() is not None and page.get_by_text("it is active").is_visible())
+        wait_for(lambda: stands("it is active"))
         page.goto("/portal/usage")
         page.get_by_role("button", name="open the lines").click()
         lines = page.get_by_role("row").filter(has_text=f"{name} handed in")
@@ -85,7 +90,7 @@ def test_a_trial_is_over_with_its_last_unit_and_what_was_chosen_follows(
         expect(lines.nth(1).get_by_role("cell").nth(1)).to_have_text("€0.50")
     else:
         assert call() == 403
-        wait_for(lambda: page.reload() is not None and page.get_by_text("it is ended since").is_visible())
+        wait_for(lambda: stands("it is ended since"))
     page.goto(f"/portal/products/{name.lower()}")
     page.get_by_role("button", name="Choose Rowboat").first.click()
     had = "has had its trial of Charted: this begins without one" if then == "charge" else "and Rowboat is nothing else"
