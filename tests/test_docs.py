@@ -6,6 +6,8 @@ from pathlib import Path
 
 import pytest
 
+from calm_tariff.core.events import types
+
 ROOT = Path(__file__).parents[1]
 DOCUMENTS = [*sorted((ROOT / "docs").glob("*.md")), ROOT / "README.md"]
 LAYERS = "|".join(sorted(p.parent.name for p in (ROOT / "calm_tariff").glob("*/__init__.py")))
@@ -19,6 +21,12 @@ def there(dotted: str) -> bool:
         parent, _, name = dotted.rpartition(".")
         return bool(parent) and hasattr(importlib.import_module(f"calm_tariff.{parent}"), name)
     return True
+
+
+def test_every_type_of_event_is_told() -> None:
+    words = (ROOT / "docs" / "hooks.md").read_text(encoding="utf-8")
+    for topic, of_topic in types().items():
+        assert f"| `{topic}` | {', '.join(f'`{one.removeprefix(topic + chr(46))}`' for one in of_topic)} |" in words
 
 
 @pytest.mark.parametrize("document", DOCUMENTS, ids=lambda path: path.name)

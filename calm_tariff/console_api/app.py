@@ -30,7 +30,7 @@ from calm_tariff.console_api.compose import (
     products,
     release_notes,
 )
-from calm_tariff.console_api.house import outside_sign_in, record, service_tokens, session
+from calm_tariff.console_api.house import endpoints, notices, outside_sign_in, record, service_tokens, session
 from calm_tariff.console_api.house import people as people_api
 from calm_tariff.console_api.house import settings as settings_api
 from calm_tariff.console_api.observe import allowances, consumers, subscriptions, today, traffic
@@ -49,6 +49,8 @@ ROUTERS = (
     record,
     settings_api,
     service_tokens,
+    endpoints,
+    notices,
     apis,
     operations,
     release_notes,

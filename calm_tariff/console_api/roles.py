@@ -129,6 +129,40 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         """,
     ),
     (
+        MANAGER | OWNERS,
+        """
+        PUT /notice-kinds/{name}
+        POST /notice-kinds/{name}/test
+        """,
+    ),
+    (
+        MANAGER | OPERATIONS | OWNERS,
+        """
+        POST /letters/{letter_id}/again
+        """,
+    ),
+    (
+        MANAGER | REVIEWER | OPERATIONS,
+        """
+        POST /applications/{application_id}/keys
+        POST /keys/{key_id}/revocation
+        """,
+    ),
+    (
+        OPERATIONS | OWNERS,
+        """
+        POST /endpoints
+        DELETE /endpoints/{endpoint_id}
+        PUT /endpoints/{endpoint_id}
+        POST /endpoints/{endpoint_id}/events/{event_id}/again
+        POST /endpoints/{endpoint_id}/events/{event_id}/passing-over
+        PUT /endpoints/{endpoint_id}/on
+        POST /endpoints/{endpoint_id}/secret
+        POST /endpoints/{endpoint_id}/test
+        POST /endpoints/{endpoint_id}/trying
+        """,
+    ),
+    (
         OWNERS,
         """
         DELETE /house/identity-provider

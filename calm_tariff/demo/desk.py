@@ -36,8 +36,8 @@ def lay_out_the_desk(ctx: Context, now: Context) -> None:
     """Say who decides on what, and have the requests asked, asked back, answered and half agreed to."""
     _decide_by_rules(ctx)
     yesterday, morning = _at(now, hours=26), _at(now, hours=5)
-    reasons.save(_person(ctx, "Rui"), REASONS)
-    rui = _person(yesterday, "Rui")
+    reasons.save(person_of(ctx, "Rui"), REASONS)
+    rui = person_of(yesterday, "Rui")
     sounding = _request(now, "Sounding log")
     queue.hand_over(rui, sounding, rui.actor.person_id)
     conversation.ask_back(rui, sounding, "Do you publish the corrected soundings, or are they for yourselves?")
@@ -51,7 +51,7 @@ def lay_out_the_desk(ctx: Context, now: Context) -> None:
         BERTH_BOARD,
         {"forecast_calls": Decimal(52000), "berth_lookups": Decimal(30000)},
     )
-    conversation.say(_person(morning, "Rui"), board, "Three quays: their first board has paid on time.", inside=True)
+    conversation.say(person_of(morning, "Rui"), board, "Three quays: their first board has paid on time.", inside=True)
     _ask(morning, ("Ospreyview Drones", "Survey map", "Chart Tiles · Schooner"), SURVEY_MAP, {})
     menu = _ask(
         _at(now, hours=50),
@@ -101,7 +101,8 @@ def _request(ctx: Context, application: str) -> int:
         return session.scalars(query.where(Application.name == application)).one()
 
 
-def _person(ctx: Context, name: str) -> Context:
+def person_of(ctx: Context, name: str) -> Context:
+    """The same surroundings with one of the provider's people acting."""
     with ctx.transaction() as session:
         return ctx.acting(PEOPLE.acting(session.scalars(select(Person).where(Person.name == name)).one()))
 

@@ -1,7 +1,7 @@
-"""Notices as letters: a template in the provider's words (Jinja), filled in as plain text and as HTML.
+"""Notices as letters: words with fields (Jinja), filled in as plain text and as HTML.
 
-Each template has a block `subject` and a block `text`. The HTML is the text read as Markdown; what is filled in is text
-there, too, whatever it holds: a name cannot become a link.
+Where the words say no HTML of their own, it is the text read as Markdown. What is filled in is text there, too,
+whatever it holds: a name cannot become a link.
 """
 
 from __future__ import annotations
@@ -9,13 +9,15 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
+from importlib import resources
 from typing import Any
 
-from jinja2 import PackageLoader, StrictUndefined, Template
+from jinja2 import StrictUndefined, Template
 from jinja2.sandbox import SandboxedEnvironment
 from markupsafe import Markup
 
+from calm_tariff.core.notices import Words
 from calm_tariff.formats.markdown import html
 
 _MEANING = re.compile(r"([\\`*_{}\[\]()<>#+\-.!|~&:])")
@@ -46,42 +48,64 @@ class Letter:
         return f"{self.text}\n-- \n{self.foot}\n" if self.foot else self.text
 
 
-def letter(template: str, fields: Mapping[str, Any], foot: str = "") -> Letter:
-    """A template by its name, filled in, over a foot. Raises `jinja2.UndefinedError` for a field that is missing."""
-    subject = _SPACE.sub(" ", _filled(_plain(template), "subject", fields)).strip()
-    text = _filled(_plain(template), "text", fields).strip("\n") + "\n"
-    marked = _filled(_marked(template), "text", fields)
-    body = Markup(html(_BARE.sub(r"<\1>", marked)))  # Markdown without raw HTML
+def letter(words: Words, fields: Mapping[str, Any], foot: str = "") -> Letter:
+    """Words, filled in, over a foot. Raises `jinja2.UndefinedError` for a field that is missing."""
+    subject = _SPACE.sub(" ", _plain(words.subject).render(fields)).strip()
+    text = _plain(words.text).render(fields).strip("\n") + "\n"
+    if words.html:
+        body = Markup(_html(words.html).render(fields))  # what is filled in is escaped
+    else:
+        body = Markup(html(_BARE.sub(r"<\1>", _marked(words.text).render(fields))))  # Markdown without raw HTML
     page = _layout().render(subject=subject, body=body, office=fields.get("office", ""), foot=foot)
     return Letter(subject, text, page, foot)
 
 
-def _filled(template: Template, block: str, fields: Mapping[str, Any]) -> str:
-    return "".join(template.blocks[block](template.new_context(dict(fields))))
+def plain(fields: Mapping[str, Any]) -> dict[str, Any]:
+    """Fields as they may be kept, to fill in other words with one day (`given`)."""
+    kept: dict[str, Any] = {}
+    for name, value in fields.items():
+        if isinstance(value, Prose | Address):
+            kept[name] = {value.__class__.__name__.lower(): str(value)}
+        else:
+            kept[name] = value if isinstance(value, str | bool | int | list) else str(value)
+    return kept
+
+
+def given(kept: Mapping[str, Any]) -> dict[str, Any]:
+    """The fields that were kept."""
+    made: dict[str, Any] = {}
+    for name, value in kept.items():
+        if isinstance(value, dict):
+            ((what, text),) = value.items()
+            made[name] = Prose(text) if what == "prose" else Address(text)
+        else:
+            made[name] = value
+    return made
 
 
 def _environment(**options: Any) -> SandboxedEnvironment:
-    return SandboxedEnvironment(
-        loader=PackageLoader("calm_tariff.formats", "notices"),
-        undefined=StrictUndefined,
-        keep_trailing_newline=True,
-        **options,
-    )
+    return SandboxedEnvironment(undefined=StrictUndefined, keep_trailing_newline=True, **options)
 
 
-@cache
-def _plain(name: str) -> Template:
-    return _environment(autoescape=False).get_template(f"{name}.jinja")
+@lru_cache(maxsize=256)
+def _plain(source: str) -> Template:
+    return _environment(autoescape=False).from_string(source)
 
 
-@cache
-def _marked(name: str) -> Template:
-    return _environment(autoescape=False, finalize=_as_text).get_template(f"{name}.jinja")
+@lru_cache(maxsize=256)
+def _marked(source: str) -> Template:
+    return _environment(autoescape=False, finalize=_as_text).from_string(source)
+
+
+@lru_cache(maxsize=256)
+def _html(source: str) -> Template:
+    return _environment(autoescape=True, finalize=_as_html).from_string(source)
 
 
 @cache
 def _layout() -> Template:
-    return _environment(autoescape=True).get_template("letter.html.jinja")
+    source = resources.files("calm_tariff.formats").joinpath("notices", "letter.html.jinja").read_text("utf-8")
+    return _environment(autoescape=True).from_string(source)
 
 
 def _as_text(value: Any) -> Any:
@@ -89,3 +113,8 @@ def _as_text(value: Any) -> Any:
     if isinstance(value, Prose | Address) or not isinstance(value, str):
         return value
     return _MEANING.sub(r"\\\1", value)
+
+
+def _as_html(value: Any) -> Any:
+    """A value in HTML: Markdown that is meant becomes what it says."""
+    return Markup(html(value)) if isinstance(value, Prose) else value

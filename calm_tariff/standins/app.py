@@ -1,5 +1,5 @@
 """The stand-ins' HTTP side: back ends, the ticket desk under /tickets, the token issuer under /issuer, the
-mailbox under /mailbox."""
+mailbox under /mailbox, a chat under /chat, a listener for webhooks under /listener."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from fastapi import FastAPI, HTTPException, Query, Request, Response
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
-from calm_tariff.standins import harbour, issuer, own_site, tickets
+from calm_tariff.standins import harbour, issuer, own_site, rooms, tickets
 from calm_tariff.standins.mailbox import Mailbox
 from calm_tariff.standins.tickets import Desk
 from calm_tariff.standins.tides import STATIONS, extremes, predictions
@@ -28,6 +28,12 @@ class Mood(BaseModel):
 
     latency_ms: int = Field(default=4, ge=0, le=30_000)
     failing_percent: int = Field(default=0, ge=0, le=100)
+
+
+class MailboxMood(BaseModel):
+    """Whose letters the mail server refuses, because their box is full."""
+
+    refuses: list[str] = []
 
 
 @dataclass(slots=True)
@@ -116,12 +122,18 @@ def create_app(mailbox: Mailbox, desk: Desk, calling: Coroutine[Any, Any, None] 
         tickets.router(desk),
         issuer.router(),
         own_site.router(),
+        rooms.router(),
     ):
         app.include_router(made)
 
     @app.get("/mailbox.json")
     async def letters(to: str | None = None) -> Any:
         return mailbox.letters(to)
+
+    @app.put("/mailbox-mood")
+    async def set_mailbox_mood(wanted: MailboxMood) -> MailboxMood:
+        mailbox.refuses = set(wanted.refuses)
+        return wanted
 
     @app.get("/mailbox", response_class=HTMLResponse)
     async def mailbox_page(to: str | None = None) -> str:

@@ -12,10 +12,20 @@ KEPT = 2000
 
 
 class Mailbox:
-    """Letters as they arrived, newest first when read."""
+    """Letters as they arrived, newest first when read. It takes none for those in `refuses`."""
 
     def __init__(self) -> None:
         self._letters: list[dict[str, str]] = []
+        self.refuses: set[str] = set()
+
+    async def handle_RCPT(  # noqa: N802 (aiosmtpd's name)
+        self, server: Any, session: Any, envelope: Any, address: str, options: list[str]
+    ) -> str:
+        """Take in whom a letter is for."""
+        if address in self.refuses:
+            return "552 the box is full"
+        envelope.rcpt_tos.append(address)
+        return "250 go on"
 
     async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802 (aiosmtpd's name)
         """Take in one letter."""

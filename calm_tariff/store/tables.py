@@ -11,11 +11,11 @@ from calm_tariff.store.admit import (
     subscriptions,
     tokens,
 )
-from calm_tariff.store.base import jobs, notices, provider, record
+from calm_tariff.store.base import events, jobs, notices, provider, record
 from calm_tariff.store.base.columns import Base
 from calm_tariff.store.compose import apis, groups, house_limits, issuers, meters, products
+from calm_tariff.store.house import endpoints, people, service_tokens
 from calm_tariff.store.house import identities as house_identities
-from calm_tariff.store.house import people, service_tokens
 from calm_tariff.store.observe import alerts
 from calm_tariff.store.serve import instances, usage
 from calm_tariff.store.settle import invoices
@@ -29,6 +29,8 @@ __all__ = [
     "client_packages",
     "community",
     "consumers",
+    "endpoints",
+    "events",
     "groups",
     "house_identities",
     "house_limits",

@@ -15,12 +15,12 @@ from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.jobs import LEASE
 from calm_tariff.services.compose.apis import sunsets
-from calm_tariff.services.house import inviting
+from calm_tariff.services.house import inviting, telling
 from calm_tariff.services.house.signing_in import mail_addresses, passwords, throttling
-from calm_tariff.services.observe import alerts
+from calm_tariff.services.observe import alerts, spending
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.settings import Settings
-from calm_tariff.worker import client_maker
+from calm_tariff.worker import client_maker, endpoints
 from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk, send_webhook, tell_ticket_desk
 
 # With pauses that grow to an hour, so many tries go on for a day and a half.
@@ -81,6 +81,13 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget clients", timedelta(hours=1), lambda: clients.forget(ctx)),
         Handler(kind=alerts.SEND, at_once=2, do=lambda of: send_webhook(ctx, of)),
         _again("look whether alerts are reached", timedelta(seconds=30), lambda: alerts.look(ctx)),
+        _again("look whether allowances are spent", timedelta(seconds=30), lambda: spending.look(ctx)),
+        _again("hand out what happened", timedelta(seconds=1), lambda: telling.hand_out(ctx)),
+        Handler(kind=telling.SEND, at_once=4, do=lambda of: endpoints.tell(ctx, of["endpoint"])),
+        Handler(
+            kind=telling.SEND_AGAIN, at_once=2, do=lambda of: endpoints.tell_again(ctx, of["endpoint"], of["event"])
+        ),
+        _again("forget what happened", timedelta(hours=1), lambda: telling.forget(ctx)),
         _again("forget webhooks that were taken", timedelta(minutes=10), lambda: outside_events.forget(ctx)),
         _again("forget who looks at requests", timedelta(minutes=10), lambda: queue.forget_viewers(ctx)),
         _again("forget invitations", timedelta(minutes=10), lambda: joining.forget(ctx)),

@@ -49,12 +49,15 @@ def _ms(begun: float) -> int:
 
 
 def send_webhook(ctx: Context, of: dict[str, Any]) -> None:
-    """Send an alert to where its consumer wants it. Raises `httpx.HTTPError` where that is away or does not take it."""
+    """Send an alert to where its consumer wants it. Raises `httpx.HTTPError` where that is away or does not take it.
+    More of an answer than that is not read: one that never ends holds up nobody."""
     wanted = alerts.outgoing(ctx, of["consumer"], of["event"], of["body"])
     if wanted is None:
         return
     with reaching.client(ctx.reach.public(), timeout=PATIENCE) as client:
-        client.post(wanted.url, content=wanted.signed.body, headers=dict(wanted.signed.fields)).raise_for_status()
+        signed = wanted.signed
+        with client.stream("POST", wanted.url, content=signed.body, headers=dict(signed.fields)) as answer:
+            answer.raise_for_status()
 
 
 def ask_ticket_desk(ctx: Context, address: str, secret: str, request_id: int) -> bool:

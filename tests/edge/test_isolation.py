@@ -19,11 +19,13 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import joining
 from calm_tariff.services.admit.portals import portals
 from calm_tariff.services.base import auditing, jobs
-from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.services.base.context import ROLES, Actor, Context
 from calm_tariff.services.base.secrets import hash_token
-from calm_tariff.services.house import service_tokens
+from calm_tariff.services.house import endpoints, service_tokens, telling
+from calm_tariff.services.house.endpoints import EndpointTyped
 from calm_tariff.services.house.signing_in import passkeys, sessions
 from calm_tariff.services.house.signing_in.passkeys import Host, PasskeyView
+from calm_tariff.services.house.telling import Answered
 from calm_tariff.services.observe import alerts
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.serve import history
@@ -130,7 +132,20 @@ def lived(office: Office) -> dict[str, Any]:
         "kind": "logo",
         "prefix": "how-to-begin",
         "digest": "0" * 64,
+        "endpoint_id": endpoint(office),
+        "event_id": 1,
+        "name": "request_granted",
+        "letter_id": 1,
     }
+
+
+def endpoint(office: Office) -> int:
+    own = replace(office.ctx, sealing_secret="the one that seals").acting(Actor("Tomas", frozenset({"operations"})))
+    made = endpoints.make(own, EndpointTyped(name="Ledger", url="http://127.0.0.1:9/hook")).endpoint
+    sent = telling.next_to_tell(own, made.id)
+    assert sent is not None
+    telling.keep(own, sent, Answered(status=None, words="did not answer within 5 s", took_ms=5000))
+    return made.id
 
 
 def passkey(of: Context) -> PasskeyView:

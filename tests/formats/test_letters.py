@@ -2,57 +2,34 @@
 
 from __future__ import annotations
 
+import json
+from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
 import jinja2
 import pytest
 
+from calm_tariff.core.notices import EXAMPLES, Words
 from calm_tariff.formats import letters
-from calm_tariff.formats.letters import Address, Prose, letter
+from calm_tariff.formats.letter_words import built_in
+from calm_tariff.formats.letters import Address, Letter, Prose
 
 KINDS = sorted(p.name.removesuffix(".jinja") for p in (Path(letters.__file__).parent / "notices").glob("[!l]*.jinja"))
 KINDS += ["limit_changed"]
-FIELDS = {
+FIELDS: dict[str, Any] = {
+    **EXAMPLES,
     "office": "Larkmouth Marine",
     "name": "Ana",
-    "link": Address("https://portal.example/portal/applications/3"),
-    "offer": "Harbour · Ketch",
-    "product": "Harbour",
-    "plan": "Ketch",
-    "before": "Skiff",
-    "application": "Timetable",
-    "day": "1 October 2026",
-    "changes": ["Rate: up to 20 at once → up to 40 at once", "Notes: none → For all."],
-    "number": "2026-0007",
-    "period": "September 2026",
-    "total": "40.29",
-    "currency": "EUR",
-    "due": "14 October 2026",
-    "paid": "by transfer, order number PO 7",
-    "version": "Tides v1",
-    "goes_on": True,
-    "limit": "Rate",
-    "rule": "10 calls a second",
     "note": "Welcome.",
-    "by": "Ines",
-    "portal": "The Pilot Room",
-    "days": 14,
-    "organisation": "Gulls",
-    "said": "Harbour · Ketch is paused",
-    "who": "Rui",
-    "role": "billing",
-    "may": "Sees invoices.",
-    "last": "November 2026",
-    "what": "factor on",
-    "key": "calmkey-live-7m3x…",
-    "label": "server",
-    "about": "80% of Forecast calls",
-    "at": "on 3 September at 12:00:01",
-    "follows": "Harbour · Schooner",
-    "title": "Which datum?",
+    "link": Address("https://portal.example/portal/applications/3"),
     "terms": Prose("Be *fair*."),
-    "roles": "reviewer and finance",
 }
+
+
+def letter(template: str, fields: dict[str, Any], foot: str = "") -> Letter:
+    """A notice of a kind in the words that ship with the product."""
+    return letters.letter(built_in(template), fields, foot)
 
 
 def test_under_a_letter_stands_who_it_is_from_and_not_in_its_text() -> None:
@@ -122,3 +99,24 @@ def test_a_subject_is_one_line_and_a_missing_field_is_told() -> None:
     assert letter("version_ends", {**FIELDS, "version": "a\nline"}).subject == "a line ends on 1 October 2026"
     with pytest.raises(jinja2.UndefinedError):
         letter("version_ends", {"name": "Ana"})
+
+
+OWN = Words(
+    subject="{{ application }}: yes",
+    text="Dear {{ name }},\n\nread {{ terms }} at {{ link }}\n",
+    html='<p>Dear <b>{{ name }}</b>, read {{ terms }} <a href="{{ link }}">here</a>.</p>',
+)
+
+
+def test_html_of_ones_own_stands_in_the_letter_and_what_is_filled_in_stays_text_there() -> None:
+    made = letters.letter(OWN, {**FIELDS, "name": "<i>Ana</i>", "link": Address('https://x.example/"><b>')})
+    assert "<p>Dear <b>&lt;i&gt;Ana&lt;/i&gt;</b>, read <p>Be <em>fair</em>.</p>" in made.html
+    assert '<a href="https://x.example/&#34;&gt;&lt;b&gt;">here</a>' in made.html
+    assert made.subject == "Timetable: yes" and made.text.startswith("Dear <i>Ana</i>,\n\nread Be *fair*. at")
+
+
+def test_fields_that_are_kept_fill_in_the_same_letter_later() -> None:
+    kept = json.loads(json.dumps(letters.plain({**FIELDS, "days": 14, "total": Decimal("40.29")})))
+    assert letters.given(kept)["days"] == 14 and letters.given(kept)["total"] == "40.29"
+    for template in ("terms_of_use_changed", "plan_changes", "trial_over", "request_granted"):
+        assert letter(template, letters.given(kept)) == letter(template, FIELDS)

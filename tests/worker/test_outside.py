@@ -22,6 +22,7 @@ from calm_tariff.worker import outside
 from tests.office import Office
 from tests.ports import free_port
 from tests.processes import PATIENCE
+from tests.worker.test_endpoints import endless
 
 
 @pytest.fixture
@@ -106,3 +107,11 @@ def test_a_webhook_that_is_not_taken_is_sent_again_with_the_same_id_and_one_not_
     assert len(got) == 2 and {fields["webhook-id"] for fields, _ in got} == {"alert-1-5"}
     for fields, sent in got:
         assert Webhook(made.secret).verify(sent, fields)["data"] == {"alert": 1}
+
+
+def test_a_consumers_hook_that_never_ends_its_answer_holds_up_nobodys(office: Office) -> None:
+    own = office.ctx.acting(office.consumers[0].member)
+    with endless() as url:
+        alerts.set_hook(own, url)
+        body = webhooks.event("alert.reached", own.now, {"alert": 1})
+        outside.send_webhook(own, {"consumer": own.actor.consumer_id, "event": "alert-1-5", "body": body})

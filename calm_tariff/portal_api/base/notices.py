@@ -5,10 +5,10 @@ from __future__ import annotations
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
+from calm_tariff.core.notices import Group
 from calm_tariff.edge.again import Again
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.base import own_notices
-from calm_tariff.services.base.notices import Group
 from calm_tariff.services.base.own_notices import GroupChoice, NoticeView
 from calm_tariff.store.base.paging import Page
 

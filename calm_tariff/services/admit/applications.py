@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.events import Thing
 from calm_tariff.core.keys import fits
 from calm_tariff.core.lifecycles import VALID_KEY
 from calm_tariff.core.meters import Environment
@@ -195,9 +196,9 @@ def set_tags(ctx: Context, application_id: int, tags: Mapping[str, str]) -> Appl
         return _one(session, ctx, application)
 
 
-def subject(application: Application) -> tuple[str, int, str]:
+def subject(application: Application) -> Thing:
     """What the record calls it."""
-    return ("application", application.id, application.name)
+    return Thing("application", application.id, application.name, application.consumer_id)
 
 
 def _checked(name: str, purpose: str, contact: str) -> dict[str, str]:

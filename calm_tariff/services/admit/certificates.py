@@ -51,6 +51,6 @@ def bring(ctx: Context, application_id: int, label: str, environment: Environmen
         session.add(key)
         session.flush()
         credentials.tell_before_end(session, ctx, key)
-        auditing.note(session, ctx, "brought a certificate", ("key", key.id, f"{key.prefix}… of {application.name}"))
+        auditing.note(session, ctx, "brought a certificate", credentials.subject(key))
         stamps.touch(session, ctx)
         return credentials.key_view(key, ctx.now)

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core import keys, names
 from calm_tariff.core.errors import Conflict, Invalid, TooMany
+from calm_tariff.core.events import Thing
 from calm_tariff.core.keys import Kind
 from calm_tariff.core.lifecycles import KEY, VALID_KEY, move
 from calm_tariff.core.meters import Environment
@@ -61,6 +62,11 @@ class NewKey:
 
     key: KeyView
     secret: str
+
+
+def subject(key: ApiKey) -> Thing:
+    """What the record and events call it."""
+    return Thing("key", key.id, f"{key.prefix}… of {key.application.name}", key.application.consumer_id)
 
 
 def make_key(
@@ -122,7 +128,7 @@ def make_key(
         session.flush()
         tell_before_end(session, ctx, key)
         did = "brought a key along" if brought else f"made a {kind}"
-        auditing.note(session, ctx, did, ("key", key.id, f"{key.prefix}… of {application.name}"))
+        auditing.note(session, ctx, did, subject(key))
         stamps.touch(session, ctx)
         return NewKey(key_view(key, ctx.now), secret)
 
@@ -168,8 +174,7 @@ def rotate_key(ctx: Context, key_id: int, hours: int) -> NewKey:
         key.state = move(KEY, key.label, key.state, "retiring")
         until = ctx.now + timedelta(hours=hours)
         key.expires_at = min(until, key.expires_at) if key.expires_at else until
-        subject = ("key", key.id, f"{key.prefix}… of {key.application.name}")
-        auditing.note(session, ctx, "rotated a key", subject, after={"new": made.key.prefix, "until": str(until)})
+        auditing.note(session, ctx, "rotated a key", subject(key), after={"new": made.key.prefix, "until": str(until)})
         stamps.touch(session, ctx)
         return made
 
@@ -198,13 +203,13 @@ def tell_of_end(ctx: Context, key_id: int) -> datetime | None:
         return None
 
 
-def revoke_key(ctx: Context, key_id: int) -> KeyView:
+def revoke_key(ctx: Context, key_id: int, why: str = "") -> KeyView:
     """Make one's own key invalid at once. Raises `NotFound` for another's, `Conflict` for a dead one."""
     with ctx.transaction() as session:
         key = owned.key(session, ctx, key_id)
         key.state = move(KEY, key.label, key.state, "revoked")
         key.revoked_at = ctx.now
-        auditing.note(session, ctx, "revoked a key", ("key", key.id, f"{key.prefix}… of {key.application.name}"))
+        auditing.note(session, ctx, "revoked a key", subject(key), why=why)
         stamps.touch(session, ctx)
         return key_view(key, ctx.now)
 
@@ -219,8 +224,7 @@ def word(ctx: Context, key_id: int, label: str, tags: Mapping[str, str]) -> KeyV
             raise Conflict("a key for an hour has no other label, and no other key has that one", "label")
         before = {"label": key.label, "tags": dict(key.tags)}
         key.label, key.tags = label, tags
-        subject = ("key", key.id, f"{key.prefix}… of {key.application.name}")
-        auditing.note(session, ctx, "labelled a key", subject, before=before, after={"label": label, "tags": tags})
+        auditing.note(session, ctx, "labelled a key", subject(key), before=before, after={"label": label, "tags": tags})
         return key_view(key, ctx.now)
 
 

@@ -60,7 +60,6 @@ def narrow(ctx: Context, key_id: int, addresses: Sequence[str], operations: Sequ
         before = {"addresses": key.addresses, "operations": key.operations}
         key.addresses, key.operations = networks, sorted(set(operations))
         after = {"addresses": key.addresses, "operations": key.operations}
-        subject = ("key", key.id, f"{key.prefix}… of {key.application.name}")
-        auditing.note(session, ctx, "narrowed a key", subject, before=before, after=after)
+        auditing.note(session, ctx, "narrowed a key", credentials.subject(key), before=before, after=after)
         stamps.touch(session, ctx)
         return credentials.key_view(key, ctx.now)

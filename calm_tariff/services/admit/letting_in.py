@@ -9,9 +9,10 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Invalid, NotFound
 from calm_tariff.core.lifecycles import CONSUMER, move
+from calm_tariff.core.notices import Kind
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.base.notices import Kind, Notice, members, notify
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.locking import locked

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -20,7 +20,7 @@ from calm_tariff.core.stays import Stay, Timeline
 from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.values import read, write
 from calm_tariff.services.admit import timelines
-from calm_tariff.services.admit.subscriptions import tell
+from calm_tariff.services.admit.subscriptions import subject, tell
 from calm_tariff.services.base import auditing, jobs, stamps
 from calm_tariff.services.base.context import SYSTEM, Context, zone_of
 from calm_tariff.services.base.one_by_one import one_by_one
@@ -29,6 +29,13 @@ from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.products import Plan, PlanRevision
 
 MAKE = "make a move that has come"
+# The events that moves are once they are made.
+_MADE: Mapping[Kind, str] = {
+    "change plan": "subscription.plan_changed",
+    "end": "subscription.ended",
+    "pause": "subscription.paused",
+    "resume": "subscription.resumed",
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -141,9 +148,10 @@ def make(session: Session, ctx: Context, subscription: Subscription, wanted: Wan
         session,
         ctx,
         "moved a subscription",
-        ("subscription", subscription.id, subscription.application.name),
+        subject(subscription),
         before={"state": before[0], "plan": before[1]},
         after={"state": subscription.state, "plan": subscription.plan.name, "said": said},
+        event=_MADE[wanted.kind] if wanted.when == "now" else "subscription.move_set",
     )
     tell(session, ctx, subscription, "subscription moved", {"said": said, "by": ctx.actor.name})
     stamps.touch(session, ctx)
@@ -160,8 +168,7 @@ def take_back(ctx: Context, subscription_id: int) -> None:
         timeline, kind = _without_coming(subscription), coming.kind
         _forget_coming(session, subscription)
         timelines.keep(session, subscription, timeline)
-        subject = ("subscription", subscription.id, subscription.application.name)
-        auditing.note(session, ctx, "took a move back", subject, before={"to come": kind})
+        auditing.note(session, ctx, "took a move back", subject(subscription), before={"to come": kind})
         offer = f"{subscription.plan.product.name} · {subscription.plan.name}"
         said = move_in_words("take back", offer, None, None)
         tell(session, ctx, subscription, "subscription moved", {"said": said, "by": ctx.actor.name})
@@ -196,8 +203,8 @@ def arrive(session: Session, ctx: Context, subscription: Subscription) -> None:
         session.flush()
         session.refresh(subscription, ["plan"])
     said = move_in_words(wanted.kind, offer, wanted.plan.name if wanted.plan else None, None)
-    subject = ("subscription", subscription.id, subscription.application.name)
-    auditing.note(session, ctx.acting(SYSTEM), "made a move that had come", subject, after={"said": said})
+    did, event = "made a move that had come", _MADE[wanted.kind]
+    auditing.note(session, ctx.acting(SYSTEM), did, subject(subscription), after={"said": said}, event=event)
     tell(session, ctx, subscription, "subscription moved", {"said": said, "by": ""})
 
 
@@ -270,8 +277,7 @@ def restore(session: Session, ctx: Context, subscription: Subscription, when: Wh
         session.flush()
         session.expire(subscription, ["coming"])
         _ask_for(session, ctx, subscription.id, at)
-    subject = ("subscription", subscription.id, subscription.application.name)
-    auditing.note(session, ctx, "undid a move", subject, after={"plan": subscription.plan.name})
+    auditing.note(session, ctx, "undid a move", subject(subscription), after={"plan": subscription.plan.name})
 
 
 def _without_coming(subscription: Subscription) -> Timeline:

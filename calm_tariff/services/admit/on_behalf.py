@@ -1,4 +1,4 @@
-"""What the provider's back end does for somebody who signed up or subscribed at the provider's own site."""
+"""What the provider does for a consumer: its people by hand, and its own site for those who come there."""
 
 from __future__ import annotations
 
@@ -9,11 +9,14 @@ from decimal import Decimal
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.errors import Conflict, NotFound
+from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.keys import Kind
+from calm_tariff.core.meters import Environment
 from calm_tariff.core.payment import Payment
 from calm_tariff.formats.addresses import mail_address
-from calm_tariff.services.admit import applications, sign_up
+from calm_tariff.services.admit import applications, credentials, sign_up
 from calm_tariff.services.admit.applications import ApplicationView
+from calm_tariff.services.admit.credentials import KeyView, NewKey
 from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.admit.desk.expectations import NOTHING
 from calm_tariff.services.admit.desk.views import RequestView
@@ -21,11 +24,16 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.base.secrets import NO_PASSWORD
 from calm_tariff.services.house.signing_in import passwords, sessions
-from calm_tariff.store.admit.applications import Application
+from calm_tariff.store.admit import subscribers
+from calm_tariff.store.admit.applications import ApiKey, Application
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.portals import Portal
+
+# Who makes and revokes keys for consumers.
+HOLDERS = ("product manager", "reviewer", "operations")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -72,6 +80,38 @@ def make_application(ctx: Context, consumer_id: int, name: str, purpose: str = "
         return applications.register(_for(session, ctx, consumer_id), name, purpose)
 
 
+def make_key(
+    ctx: Context, application_id: int, label: str, environment: Environment = "live", kind: Kind = "key"
+) -> NewKey:
+    """A key or secret for a consumer's application, of which those who run it are told. Raises `NotFound`, `Invalid`,
+    naming the field."""
+    ctx.actor.must_be(*HOLDERS)
+    with ctx.transaction() as session:
+        application = session.get(Application, application_id)
+        if application is None:
+            raise NotFound("there is no such application", str(application_id))
+        own = _for(session, ctx, application.consumer_id)
+        made = credentials.make_key(own, application_id, label, environment, kind)
+        _tell(session, ctx, session.get_one(ApiKey, made.key.id), "made", "")
+        return made
+
+
+def revoke_key(ctx: Context, key_id: int, reason: str) -> KeyView:
+    """Make a consumer's key invalid at once, and tell those who run its application why. Raises `NotFound`, `Conflict`
+    for a dead one, and `Invalid` without a reason."""
+    ctx.actor.must_be(*HOLDERS)
+    reason = reason.strip()
+    if not reason:
+        raise Invalid("must say why; its members are told", "reason")
+    with ctx.transaction() as session:
+        key = session.get(ApiKey, key_id)
+        if key is None:
+            raise NotFound("there is no such key", str(key_id))
+        view = credentials.revoke_key(_for(session, ctx, key.application.consumer_id), key_id, reason)
+        _tell(session, ctx, key, "revoked", reason)
+        return view
+
+
 def subscribe(
     ctx: Context,
     application_id: int,
@@ -93,7 +133,19 @@ def subscribe(
         asked = asking.ask(own, application_id, plan_id, purpose, True, expected=expected, payment=payment)
         if asked.state != "waiting" or asked.step != "reviewed" or not asked.last:
             return asked
-        return deciding.decide(ctx.joining(session), asked.id, "granted", "Chosen at our own site.")
+        note = "Chosen at our own site." if ctx.actor.token_id is not None else ""
+        return deciding.decide(ctx.joining(session), asked.id, "granted", note)
+
+
+def _tell(session: Session, ctx: Context, key: ApiKey, done: str, note: str) -> None:
+    fields = {"by": ctx.actor.name, "key": f"{key.prefix}…", "label": key.label, "application": key.application.name}
+    notice = Notice(
+        kind="key changed",
+        fields={**fields, "done": done, "note": note},
+        page=f"/applications/{key.application_id}",
+    )
+    told = subscribers.members_who_may(session, key.application.consumer_id, "run applications")
+    notify(session, ctx, members(told), notice)
 
 
 def _for(session: Session, ctx: Context, consumer_id: int) -> Context:
@@ -106,4 +158,5 @@ def _for(session: Session, ctx: Context, consumer_id: int) -> Context:
     if owner is None:
         raise Conflict("nobody owns this account", "consumer_id")
     acting = MEMBERS.acting(owner)
-    return ctx.joining(session).acting(replace(acting, name=f"{ctx.actor.name}, for {acting.name}"[:200]))
+    name = f"{ctx.actor.name}, for {acting.name}"[:200]
+    return ctx.joining(session).acting(replace(acting, name=name, behind=ctx.actor.identity))

@@ -13,6 +13,7 @@ from calm_tariff.core import limits as rules
 from calm_tariff.core import stays
 from calm_tariff.core.counts import Override
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import CALLING
 from calm_tariff.core.limits import Limit, Quota
 from calm_tariff.core.periods import day_start, instant_of, local_day, moment_of
@@ -242,8 +243,9 @@ def _view(o: SubscriptionOverride, subscription: Subscription, now: datetime) ->
     )
 
 
-def _subject(subscription: Subscription, name: str) -> tuple[str, int, str]:
-    return "subscription", subscription.id, f"{subscription.application.name}: {name}"
+def _subject(subscription: Subscription, name: str) -> Thing:
+    application = subscription.application
+    return Thing("subscription", subscription.id, f"{application.name}: {name}", application.consumer_id)
 
 
 def _tell(session: Session, ctx: Context, subscription: Subscription, name: str, rule: str) -> None:

@@ -8,14 +8,16 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import stays
+from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import SUBSCRIPTION, move
+from calm_tariff.core.notices import Kind
 from calm_tariff.core.periods import day_start, local_day, moment_of
 from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import first_trials, timelines
-from calm_tariff.services.base import auditing, jobs, stamps
+from calm_tariff.services.base import auditing, events, jobs, stamps
 from calm_tariff.services.base.context import Context, zone_of
-from calm_tariff.services.base.notices import Kind, Notice, members, notify
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.subscriptions import Subscription
@@ -26,6 +28,19 @@ END_TRIAL = "end a trial"
 TELL_OF_TRIAL_END = "tell of a trial's end"
 # So long before it ends, members are told.
 TOLD_BEFORE = timedelta(days=3)
+
+
+def subject(subscription: Subscription) -> Thing:
+    """What the record and events call it."""
+    application = subscription.application
+    return Thing("subscription", subscription.id, application.name, application.consumer_id)
+
+
+def say_ended(session: Session, ctx: Context, subscription: Subscription) -> None:
+    """Tell those who listen that a subscription has ended, where the record tells it as something else."""
+    plan, application = subscription.plan, subscription.application
+    said = f"The subscription of {application.name} to {plan.product.name} · {plan.name} has ended"
+    events.write(session, ctx, "subscription.ended", subject(subscription), said, undone=subscription.undone)
 
 
 def begin(
@@ -65,6 +80,9 @@ def begin(
         if told > ctx.now:
             jobs.write(session, ctx, TELL_OF_TRIAL_END, what, arguments, subject=str(made.id), run_at=told)
     stamps.touch(session, ctx)
+    offer = f"{plan.product.name} · {plan.name}"
+    said = f"{made.application.name} of {made.application.consumer.name} is subscribed to {offer}"
+    events.write(session, ctx, "subscription.started", subject(made), said, state=made.state, offer=offer)
     return made
 
 
@@ -89,7 +107,7 @@ def say_moved(session: Session, ctx: Context, subscription: Subscription, before
         session,
         ctx,
         "moved a subscription",
-        ("subscription", subscription.id, subscription.application.name),
+        subject(subscription),
         before={"plan": before.name},
         after={"plan": plan.name},
     )

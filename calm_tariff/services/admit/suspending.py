@@ -11,11 +11,12 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import CONSUMER, move
+from calm_tariff.core.notices import Kind
 from calm_tariff.core.periods import instant_if_any, instant_of
 from calm_tariff.core.stays import Pause
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.base.notices import Kind, Notice, members, notify
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.consumers import Consumer, Suspension
 from calm_tariff.store.base.locking import locked

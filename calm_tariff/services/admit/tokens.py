@@ -20,6 +20,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn
 from calm_tariff.core.lifecycles import CALLING, VALID_KEY
 from calm_tariff.core.periods import instant_of
+from calm_tariff.services.admit import credentials
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Actor, Context
 from calm_tariff.services.base.sealing import Sealed, seal, unseal
@@ -64,9 +65,7 @@ def issue(ctx: Context, client_id: str, secret: str, wanted: str, address: str =
     with ctx.transaction() as session:
         key = _secret(session, ctx, client_id, secret)
         caller = ctx.acting(Actor(f"client {client_id}"))
-        secret_places.note(
-            session, caller, ApiKeyPlace, ("key", key.id, f"{key.prefix}… of {key.application.name}"), address
-        )
+        secret_places.note(session, caller, ApiKeyPlace, credentials.subject(key), address)
         known = _scopes_sold(session, key.application_id)
         if not known:
             raise NotAllowed("no plan of this application takes tokens of the token endpoint", "client_id")

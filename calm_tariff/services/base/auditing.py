@@ -11,8 +11,10 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.changes import FieldChange, changes
 from calm_tariff.core.errors import Invalid
+from calm_tariff.core.events import Thing, type_of
 from calm_tariff.core.names import cut
 from calm_tariff.core.periods import day_start, moment_of
+from calm_tariff.services.base import events
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.store.base import recording
 from calm_tariff.store.base.paging import Page, PageQuery, page
@@ -61,14 +63,18 @@ def note(
     session: Session,
     ctx: Context,
     action: str,
-    subject: tuple[str, int, str],
+    subject: tuple[str, int, str] | Thing,
     before: dict[str, Any] | None = None,
     after: dict[str, Any] | None = None,
     why: str = "",
+    event: str = "",
 ) -> None:
-    """Write an entry in the same transaction as what it speaks of. `subject` is kind, id, name."""
-    kind, identifier, name = subject
-    who = ctx.actor.name + (f", {ctx.actor.consumer}" if ctx.actor.consumer else "")
+    """Write an entry in the same transaction as what it speaks of, and the event that it is: of the type that its
+    action stands for (core.events), unless `event` names another. `subject` is a thing, or its kind, id, name."""
+    thing = Thing(*subject)
+    who = events.who(ctx)
+    of_type = event or type_of(thing.kind, action)
+    detail = {"did": action, "before": before, "after": after, "why": why}
     recording.keep(
         session,
         AuditEntry(
@@ -76,13 +82,14 @@ def note(
             by=cut(ctx.actor.identity),
             actor=cut(who),
             action=cut(action),
-            subject_kind=kind,
-            subject_id=identifier,
-            subject=cut(name),
+            subject_kind=thing.kind,
+            subject_id=thing.id,
+            subject=cut(thing.name),
             before=before,
             after=after,
             why=why,
         ),
+        events.made(ctx, of_type, thing, f"{who} {action}: {thing.name}", detail),
     )
 
 

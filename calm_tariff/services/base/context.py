@@ -32,7 +32,7 @@ class Actor:
     """Who acts: a person or service token of the provider, with `roles` of the house, or a member of a consumer
     (`membership`, their role there), which may wait to be let in, or have closed its account. `portal_id` is the portal
     they came by. `stopped` says what a person must do before they have any role. A service token may be narrowed
-    to `scopes` (core.scopes)."""
+    to `scopes` (core.scopes). `behind` is who it is by id, where one of the provider's people acts for a member."""
 
     name: str = "nobody"
     roles: frozenset[str] = frozenset()
@@ -47,10 +47,13 @@ class Actor:
     closed: bool = False
     stopped: str = ""
     scopes: frozenset[str] = frozenset()
+    behind: str = ""
 
     @property
     def identity(self) -> str:
         """Who it is, by id and never by name: names can be alike."""
+        if self.behind:
+            return self.behind
         if self.member_id is not None:
             return f"member {self.member_id}"
         if self.token_id is not None:

@@ -12,7 +12,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy import delete, func, or_, select, update
-from sqlalchemy.dialects.mysql import insert
+from sqlalchemy.dialects.mysql import Insert, insert
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import NotFound
@@ -67,16 +67,7 @@ def write(
 ) -> None:
     """Ask for a job, in the transaction of what causes it; now, unless `run_at` says when. Where there is one of that
     kind and subject already, it is brought forward, with all its tries, and done once more should it be under way."""
-    made = insert(Stored).values(
-        kind=kind,
-        key=subject,
-        about=cut(about),
-        arguments=arguments,
-        written_at=ctx.now,
-        run_at=run_at or ctx.now,
-        attempts=0,
-        edition=1,
-    )
+    made = _asked(ctx, kind, about, arguments, subject=subject, run_at=run_at)
     session.execute(
         made.on_duplicate_key_update(
             run_at=func.least(Stored.run_at, made.inserted.run_at),
@@ -97,17 +88,24 @@ def schedule(ctx: Context, kinds: Collection[str]) -> None:
     """Have a job of each of these kinds, which are done again and again."""
     with ctx.transaction() as session:
         for kind in sorted(kinds):
-            made = insert(Stored).values(
-                kind=kind,
-                key=_SCHEDULE,
-                about=kind,
-                arguments={},
-                written_at=ctx.now,
-                run_at=ctx.now,
-                attempts=0,
-                edition=1,
-            )
-            session.execute(made.prefix_with("IGNORE"))
+            see_to(session, ctx, kind, kind, {}, subject=_SCHEDULE)
+
+
+def see_to(session: Session, ctx: Context, kind: str, about: str, arguments: dict[str, Any], *, subject: str) -> None:
+    """Have a job of a kind and subject: where there is one already it stays as it is, with its tries and its pause."""
+    made = _asked(ctx, kind, about, arguments, subject=subject)
+    session.execute(made.prefix_with("IGNORE"))
+
+
+def of(session: Session, kind: str, subjects: Collection[str]) -> dict[str, JobView]:
+    """The jobs of a kind there are for some subjects."""
+    query = select(Stored).where(Stored.kind == kind, Stored.key.in_(subjects))
+    return {job.key or "": _view(job) for job in session.scalars(query)}
+
+
+def forget(session: Session, kind: str, subject: str) -> None:
+    """Have a job no more; one that is under way is finished."""
+    session.execute(delete(Stored).where(Stored.kind == kind, Stored.key == subject))
 
 
 def claim(ctx: Context, leases: Mapping[str, timedelta]) -> Job | None:
@@ -197,6 +195,28 @@ def try_again(ctx: Context, job_id: int) -> JobView:
         job.claimed_until = None
         auditing.note(session, ctx, "had a job tried again", ("job", job.id, f"{job.kind}: {job.about}"))
         return _view(job)
+
+
+def _asked(
+    ctx: Context,
+    kind: str,
+    about: str,
+    arguments: dict[str, Any],
+    *,
+    subject: str | None,
+    run_at: datetime | None = None,
+) -> Insert:
+    """What asks for a job."""
+    return insert(Stored).values(
+        kind=kind,
+        key=subject,
+        about=cut(about),
+        arguments=arguments,
+        written_at=ctx.now,
+        run_at=run_at or ctx.now,
+        attempts=0,
+        edition=1,
+    )
 
 
 def _release(session: Session, job: Job, **values: Any) -> None:

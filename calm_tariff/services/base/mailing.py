@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import smtplib
+from dataclasses import dataclass
 from datetime import datetime
 from email.message import EmailMessage
 from email.utils import formataddr
@@ -26,11 +27,18 @@ SET_ASIDE = "could not send a letter"
 _FOR_GOOD = 500
 
 
-def write(
-    session: Session, ctx: Context, recipient: str, letter: Letter, *, confidential: bool = False, page: str = ""
-) -> None:
-    """Write a letter that speaks of what is at a page, and ask for it to be sent, once nothing holds it back. What a
-    confidential one says is not kept once it was handed over."""
+@dataclass(frozen=True, slots=True, kw_only=True)
+class About:
+    """What a letter is about: its kind of notice, and the page of what it speaks of. What a `confidential` one says is
+    not kept once it was handed over, and shown to nobody before."""
+
+    kind: str = ""
+    page: str = ""
+    confidential: bool = False
+
+
+def write(session: Session, ctx: Context, recipient: str, letter: Letter, about: About) -> None:
+    """Write a letter, and ask for it to be sent, once nothing holds it back."""
     held = ctx.holding
     made = Mail(
         recipient=recipient,
@@ -38,20 +46,26 @@ def write(
         body=letter.body,
         html=letter.html,
         created_at=ctx.now,
-        confidential=confidential,
+        kind=about.kind,
+        confidential=about.confidential,
         cause=held.cause if held else None,
-        page=cut(page),
+        page=cut(about.page),
     )
     session.add(made)
     session.flush()
-    what, run_at = f"“{made.subject}” to {recipient}", held.until if held else None
-    jobs.write(session, ctx, SEND, what, {"letter": made.id}, subject=_job(made.id), run_at=run_at)
+    send_on(session, ctx, made, held.until if held else None)
+
+
+def send_on(session: Session, ctx: Context, mail: Mail, run_at: datetime | None = None) -> None:
+    """Ask for a letter to be sent; now, unless `run_at` says when."""
+    what = f"“{mail.subject}” to {mail.recipient}"
+    jobs.write(session, ctx, SEND, what, {"letter": mail.id}, subject=job_of(mail.id), run_at=run_at)
 
 
 def tell_now(session: Session, ctx: Context, cause: str) -> None:
     """Send the letters that were held back because of something."""
     for letter in session.scalars(select(Mail.id).where(Mail.cause == cause, Mail.sent_at.is_(None)).order_by(Mail.id)):
-        jobs.bring_forward(session, ctx, SEND, _job(letter))
+        jobs.bring_forward(session, ctx, SEND, job_of(letter))
 
 
 def forget(session: Session, cause: str) -> None:
@@ -59,7 +73,8 @@ def forget(session: Session, cause: str) -> None:
     session.execute(delete(Mail).where(Mail.cause == cause, Mail.sent_at.is_(None), Mail.failed.is_(None)))
 
 
-def _job(letter_id: int) -> str:
+def job_of(letter_id: int) -> str:
+    """What the job that sends a letter is known by."""
     return str(letter_id)
 
 

@@ -2,99 +2,26 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal, Protocol
+from typing import Any, Protocol
 from urllib.parse import urljoin
 
+from jinja2 import TemplateError
 from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.names import cut
-from calm_tariff.formats.letters import Address, letter
+from calm_tariff.core.notices import Group, Kind, Words, group_of
+from calm_tariff.formats.letter_words import built_in
+from calm_tariff.formats.letters import Address, Letter, letter, plain
 from calm_tariff.services.base import mailing
 from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.store.base.notices import Notice as Stored
-from calm_tariff.store.base.notices import NoticeChoice
+from calm_tariff.store.base.notices import NoticeChoice, NoticeKind
 
-Kind = Literal[
-    "invoice issued",
-    "terms of use changed",
-    "version ends",
-    "plan changes",
-    "plan moved",
-    "subscription moved",
-    "trial ends soon",
-    "trial over",
-    "limit changed",
-    "request received",
-    "request asked back",
-    "request answered",
-    "request goes on",
-    "request handed over",
-    "request message",
-    "request granted",
-    "request declined",
-    "password forgotten",
-    "account asked for",
-    "account there already",
-    "account invited",
-    "account let in",
-    "account turned away",
-    "account closed",
-    "account suspended",
-    "account resumed",
-    "alert reached",
-    "key expires soon",
-    "member invited",
-    "member invited elsewhere",
-    "member joined",
-    "member left",
-    "role changed",
-    "address wanted",
-    "sign-in changed",
-    "question answered",
-    "answer accepted",
-    "post hidden",
-    "colleague invited",
-    "colleague joined",
-    "colleague changed",
-]
-
-
-Group = Literal["plans", "keys", "requests", "invoices", "alerts", "members", "questions"]
-# What somebody may not want by mail. The rest comes by mail in any case: it guards the account, or is asked for.
-GROUPS: Mapping[Group, frozenset[Kind]] = {
-    "plans": frozenset[Kind](
-        {
-            "terms of use changed",
-            "version ends",
-            "plan changes",
-            "plan moved",
-            "subscription moved",
-            "trial ends soon",
-            "trial over",
-            "limit changed",
-        }
-    ),
-    "keys": frozenset[Kind]({"key expires soon"}),
-    "requests": frozenset[Kind](
-        {
-            "request received",
-            "request asked back",
-            "request answered",
-            "request goes on",
-            "request handed over",
-            "request message",
-            "request granted",
-            "request declined",
-        }
-    ),
-    "invoices": frozenset[Kind]({"invoice issued"}),
-    "alerts": frozenset[Kind]({"alert reached"}),
-    "members": frozenset[Kind]({"member joined", "member left", "role changed"}),
-    "questions": frozenset[Kind]({"question answered", "answer accepted", "post hidden"}),
-}
+log = logging.getLogger("calm_tariff.mail")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -150,25 +77,22 @@ class Notice:
     confidential: bool = False
 
 
-def group_of(kind: Kind) -> Group | None:
-    """The group that a kind of notice is of, where it is of one."""
-    return next((group for group, kinds in GROUPS.items() if kind in kinds), None)
-
-
 def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice: Notice) -> None:
     """Tell everybody of an audience: by mail as well, but for those who do not want that of such notices. Where `ctx`
     holds it back, nobody hears of it until then."""
     provider = provider_of(session)
     office, foot = provider.name, f"{provider.name}\n{provider.address}" if provider.address else ""
     everybody = list(audience)
-    quiet = _not_by_mail(session, everybody, group_of(notice.kind))
+    own = session.get(NoticeKind, notice.kind)
+    quiet = _not_by_mail(session, everybody, group_of(notice.kind), own)
     for each in everybody:
         link = Address(urljoin(ctx.web_address, each.at) + notice.page)
         fields = {"office": office, "link": link, **notice.fields, "name": each.name}
-        said = letter(notice.kind.replace(" ", "_"), fields, foot)
+        said = _filled(notice.kind, own, fields, foot)
         whose = each.whose
         if whose not in quiet:
-            mailing.write(session, ctx, each.email, said, confidential=notice.confidential, page=notice.page)
+            about = mailing.About(kind=notice.kind, page=notice.page, confidential=notice.confidential)
+            mailing.write(session, ctx, each.email, said, about)
         if whose[1] is not None and not notice.confidential:
             session.add(
                 Stored(
@@ -178,6 +102,7 @@ def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice
                     subject=cut(said.subject),
                     text=said.text,
                     link=cut(notice.page),
+                    fields=plain(fields),
                     written_at=ctx.holding.until if ctx.holding else ctx.now,
                     cause=ctx.holding.cause if ctx.holding else None,
                 )
@@ -197,9 +122,33 @@ def forget(session: Session, ctx: Context, cause: str) -> None:
     mailing.forget(session, cause)
 
 
-def _not_by_mail(session: Session, everybody: list[Recipient], group: Group | None) -> set[tuple[str, int | None]]:
+def words_of(own: NoticeKind | None, kind: Kind) -> Words:
+    """The words in which a kind of notice is told: the provider's own, or those that ship with the product."""
+    if own is not None and own.subject is not None and own.text is not None:
+        return Words(subject=own.subject, text=own.text, html=own.html or "")
+    return built_in(kind.replace(" ", "_"))
+
+
+def _filled(kind: Kind, own: NoticeKind | None, fields: Mapping[str, Any], foot: str) -> Letter:
+    """A notice in words. Own ones that cannot be filled in hold nothing up: those that ship with the product are told
+    in their place, and what is wrong is kept."""
+    try:
+        return letter(words_of(own, kind), fields, foot)
+    except (TemplateError, TypeError) as error:
+        if own is None:
+            raise
+        log.error("the own words of %s cannot be filled in: %s", kind, error)
+        own.trouble = cut(str(error))
+        return letter(built_in(kind.replace(" ", "_")), fields, foot)
+
+
+def _not_by_mail(
+    session: Session, everybody: list[Recipient], group: Group | None, own: NoticeKind | None
+) -> set[tuple[str, int | None]]:
     if group is None:
         return set()
+    if own is not None and not own.by_mail:
+        return {each.whose for each in everybody}
     known = {each.whose[1] for each in everybody} - {None}
     query = select(NoticeChoice.audience, NoticeChoice.audience_id).where(
         NoticeChoice.group == group, NoticeChoice.by_mail.is_(False), NoticeChoice.audience_id.in_(known)

@@ -10,8 +10,8 @@ from sqlalchemy import ColumnElement, func, select, update
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import NotSignedIn
+from calm_tariff.core.notices import GROUPS, Group
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.base.notices import GROUPS, Group
 from calm_tariff.store.base.notices import Notice, NoticeChoice
 from calm_tariff.store.base.paging import Page, PageQuery, page
 

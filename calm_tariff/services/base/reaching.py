@@ -45,6 +45,14 @@ def parts(ctx: Context, address: str, field: str) -> OutsideAddress:
     return OutsideAddress(url._replace(netloc=bare).geturl(), login)
 
 
+def for_webhooks(ctx: Context, address: str, field: str = "url") -> str:
+    """An address that webhooks are to be sent to. Raises `Invalid` as `parts` does, and for one with a login."""
+    found = parts(ctx, address, field)
+    if found.login:
+        raise Invalid("must hold no name or password; the webhook is signed", field)
+    return found.url
+
+
 def allowed(reach: Reach, host: str, port: int) -> str:
     """The IP address to connect to for a host: one that may be asked. Raises `OSError` where its name is unknown, or
     any of its addresses may not."""

@@ -34,13 +34,14 @@ def new_secret() -> str:
     return f"whsec_{base64.b64encode(secrets.token_bytes(_BYTES)).decode()}"
 
 
-def signed(secret: str, event_id: str, now: datetime, body: str) -> Signed:
-    """A webhook signed at a moment. Tried again it keeps its id, and is signed anew."""
+def signed(secret: str, event_id: str, now: datetime, body: str, former: str = "") -> Signed:
+    """A webhook signed at a moment, with a `former` secret as well where whoever gets it may still know that one alone.
+    Tried again it keeps its id, and is signed anew."""
     fields = {
         "content-type": "application/json",
         "webhook-id": event_id,
         "webhook-timestamp": str(int(now.timestamp())),
-        "webhook-signature": Webhook(secret).sign(event_id, now, body),
+        "webhook-signature": " ".join(Webhook(one).sign(event_id, now, body) for one in (secret, former) if one),
     }
     return Signed(body.encode(), fields)
 

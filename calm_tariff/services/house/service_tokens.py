@@ -11,6 +11,7 @@ from sqlalchemy import func, select
 
 from calm_tariff.core import house, names
 from calm_tariff.core.errors import Invalid, NotAllowed, NotFound, NotSignedIn
+from calm_tariff.core.events import Thing
 from calm_tariff.core.house import OWNER, HouseRole
 from calm_tariff.core.scopes import scopes_of
 from calm_tariff.services.base import auditing
@@ -117,7 +118,7 @@ def who_by(ctx: Context, token: str, address: str = "") -> Actor:
         address = address[: secret_places.LONGEST]
         if found.used_at is None or found.used_from != address or ctx.now - found.used_at >= NOTICED:
             found.used_at, found.used_from = ctx.now, address
-            subject = ("service token", found.id, found.label)
+            subject = Thing("service token", found.id, found.label)
             secret_places.note(session, ctx.acting(who), ServiceTokenPlace, subject, address)
         return who
 

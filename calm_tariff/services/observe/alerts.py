@@ -162,16 +162,14 @@ def set_hook(ctx: Context, url: str) -> HookMade:
     """Have alerts sent to an address as signed webhooks; what they are signed with is made anew. Raises `Invalid`,
     naming the field."""
     owner = ctx.actor.consumer_to("set alerts")
-    parts = reaching.parts(replace(ctx, reach=ctx.reach.public()), url, "url")
-    if parts.login:
-        raise Invalid("must hold no name or password; the webhook is signed", "url")
+    address = reaching.for_webhooks(replace(ctx, reach=ctx.reach.public()), url)
     if not ctx.sealing_secret:
         raise Conflict("this installation has no secret to seal with (CALM_VALUE_SECRET)", "url")
     secret = webhooks.new_secret()
     with ctx.transaction() as session:
         hold(session, Consumer, owner)
         hook = session.get(AlertHook, owner) or AlertHook(consumer_id=owner)
-        hook.url, hook.sealed = parts.url, seal(ctx.sealing_secret, secret)
+        hook.url, hook.sealed = address, seal(ctx.sealing_secret, secret)
         hook.set_by, hook.set_at = ctx.actor.name, ctx.now
         session.add(hook)
         auditing.note(session, ctx, "had alerts sent as webhooks", ("consumer", owner, ctx.actor.consumer))

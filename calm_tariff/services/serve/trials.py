@@ -14,7 +14,7 @@ from calm_tariff.core.stays import Stay, TrialUnits
 from calm_tariff.core.terms import PlanTerms, free_units
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import timelines
-from calm_tariff.services.admit.subscriptions import tell
+from calm_tariff.services.admit.subscriptions import say_ended, subject, tell
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.base.one_by_one import one_by_one
@@ -86,8 +86,10 @@ def _end(session: Session, ctx: Context, subscription: Subscription) -> None:
         session,
         ctx,
         "ended a trial",
-        ("subscription", subscription.id, subscription.application.name),
+        subject(subscription),
         before={"state": "trial"},
         after={"state": subscription.state},
     )
+    if not goes_on:
+        say_ended(session, ctx, subscription)
     tell(session, ctx, subscription, "trial over", {"offer": offer, "goes_on": goes_on})

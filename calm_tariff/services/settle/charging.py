@@ -11,6 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, NotFound
+from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import INVOICE, move
 from calm_tariff.core.periods import Period, day_start, local_day, month_of
 from calm_tariff.core.rating import rate
@@ -136,7 +137,7 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> i
                 session,
                 ctx,
                 "issued an invoice",
-                ("invoice", invoice.id, invoice.number),
+                Thing("invoice", invoice.id, invoice.number or "", invoice.consumer_id),
                 after={"total": str(invoice.total), "due": str(invoice.due_on)},
             )
             _tell(session, ctx, invoice)

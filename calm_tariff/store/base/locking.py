@@ -51,6 +51,8 @@ ORDER = (
     "second_factor",
     "passkey",
     "service_token",
+    "event_endpoint",
+    "notice_kind",
     "question",
     "answer",
     "post_report",

@@ -47,15 +47,17 @@ class RecordEnd(Base):
 class Mail(Base):
     """A letter waiting to be handed to the mail server, or handed over, as text and as HTML; `failed` says why it
     cannot be. What a `confidential` one says is not kept once it was. What `cause` names may still be undone, and the
-    letter with it. It speaks of what is at `page`, below where its recipient is at home."""
+    letter with it. It is of a `kind` of notice, and
+    speaks of what is at `page`, below where its recipient is at home."""
 
     __tablename__ = "mail"
     id: Mapped[Id]
     recipient: Mapped[Name]
+    kind: Mapped[Word] = mapped_column(default="")
     subject: Mapped[Name]
     body: Mapped[Prose]
     html: Mapped[str | None] = mapped_column(Text)
-    created_at: Mapped[datetime]
+    created_at: Mapped[datetime] = mapped_column(index=True)
     sent_at: Mapped[datetime | None] = mapped_column(index=True)
     failed: Mapped[str | None] = mapped_column(Text)
     confidential: Mapped[bool] = mapped_column(default=False)

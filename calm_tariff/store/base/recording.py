@@ -1,4 +1,5 @@
-"""Writing entries of the record: those of a transaction at its end, as links of the one chain that all of them form."""
+"""Writing entries of the record, and events: those of a transaction at its end, in one order for all transactions. The
+entries are links of one chain."""
 
 from __future__ import annotations
 
@@ -14,6 +15,7 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core import chain
 from calm_tariff.core.chain import Link
+from calm_tariff.store.base.events import Event
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.base.record import AuditEntry, RecordEnd
 
@@ -22,9 +24,9 @@ PART = 2000
 _NOTED = "noted"
 
 
-def keep(session: Session, entry: AuditEntry) -> None:
-    """Have an entry written at the end of the transaction."""
-    _noted(session).append(entry)
+def keep(session: Session, entry: AuditEntry | None, event: Event) -> None:
+    """Have an entry, where there is one, and the event that it is written at the end of the transaction."""
+    _noted(session).append((entry, event))
 
 
 @contextmanager
@@ -41,21 +43,27 @@ def apart(session: Session) -> Iterator[None]:
 
 
 def write_down(session: Session) -> None:
-    """Write the entries that were kept in this transaction, each tied to the one before. From here to the commit nobody
-    else writes any."""
+    """Write the entries that were kept in this transaction, each tied to the one before, and the events. From here to
+    the commit nobody else writes any: whoever sees an event has seen all before it."""
     noted = _noted(session)
     if not noted:
         return
     session.flush()
     end = _end(session)
-    for entry in noted:
+    for entry, event in noted:
+        if entry is None:
+            continue
         entry.id = end.number + 1
         entry.salt = secrets.token_hex(16)
         entry.content = chain.content(says(entry), entry.salt)
         entry.digest = chain.digest(end.digest, entry.id, entry.content)
         end.number, end.digest = entry.id, entry.digest
-    session.add_all(noted)
+        event.entry_id = entry.id
+    session.add_all(entry for entry, _ in noted if entry is not None)
     session.flush()
+    for _, event in noted:  # each by itself: their ids are to rise as they happened
+        session.add(event)
+        session.flush()
     noted.clear()
 
 
@@ -107,6 +115,6 @@ def links(session: Session, until: int) -> Iterator[Link]:
         after = part[-1].id
 
 
-def _noted(session: Session) -> list[AuditEntry]:
-    noted: list[AuditEntry] = session.info.setdefault(_NOTED, [])
+def _noted(session: Session) -> list[tuple[AuditEntry | None, Event]]:
+    noted: list[tuple[AuditEntry | None, Event]] = session.info.setdefault(_NOTED, [])
     return noted

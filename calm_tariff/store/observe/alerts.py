@@ -49,3 +49,14 @@ class AlertHook(Base):
     sealed: Mapped[Prose]
     set_by: Mapped[Name]
     set_at: Mapped[datetime]
+
+
+class AllowanceTold(Base):
+    """That an allowance stood at so many percent in a window was told as an event: once."""
+
+    __tablename__ = "allowance_told"
+    subscription_id: Mapped[int] = mapped_column(ForeignKey("subscription.id"), primary_key=True, autoincrement=False)
+    allowance: Mapped[str] = mapped_column(String(200), primary_key=True)
+    window_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
+    percent: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    at: Mapped[datetime] = mapped_column(index=True)

@@ -48,7 +48,7 @@ def test_a_letter_that_cannot_be_sent_is_set_aside_and_holds_up_none(office: Off
                 ("not an address", "Three", "x"),
                 ("last@consumer.example", "Four", "x"),
             ):
-                mailing.write(session, office.ctx, to, Letter(subject, body, f"<p>{body}</p>"))
+                mailing.write(session, office.ctx, to, Letter(subject, body, f"<p>{body}</p>"), mailing.About())
         with office.ctx.transaction() as session:
             written = session.scalars(select(Mail.id)).all()
         for letter in written:

@@ -6,12 +6,13 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import NotSignedIn
+from calm_tariff.core.notices import GROUPS, Kind, group_of
 from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base import own_notices
 from calm_tariff.services.base.context import NOBODY, Context
-from calm_tariff.services.base.notices import GROUPS, Kind, Notice, Recipient, group_of, notify
+from calm_tariff.services.base.notices import Notice, Recipient, notify
 from calm_tariff.services.house.signing_in import passwords
 from calm_tariff.store.base.notices import Notice as Stored
 from tests.office import PASSWORD, Office

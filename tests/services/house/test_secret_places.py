@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import select
 
+from calm_tariff.core.events import Thing
 from calm_tariff.services.base import auditing
 from calm_tariff.services.house import secret_places
 from calm_tariff.store.base.paging import PageQuery
@@ -16,7 +17,7 @@ def used_from(office: Office, label: str, *addresses: str) -> None:
     with office.ctx.transaction() as session:
         token = session.scalars(select(ServiceToken).where(ServiceToken.label == label)).one()
         for address in addresses:
-            subject = ("service token", token.id, label)
+            subject = Thing("service token", token.id, label)
             secret_places.note(session, office.manager, ServiceTokenPlace, subject, address)
 
 

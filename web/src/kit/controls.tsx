@@ -35,12 +35,14 @@ type FieldProps = {
   /** Why what stands here was refused. */
   error?: string;
   area?: boolean;
+  /** How many lines an area shows. */
+  rows?: number;
   /** Its label is for screen readers alone, and nothing stands around it. */
   quiet?: boolean;
   ref?: React.Ref<HTMLInputElement & HTMLTextAreaElement>;
 } & Omit<React.InputHTMLAttributes<HTMLInputElement>, "onChange" | "value">;
 
-export function Field({ label, value, onChange, hint, error, area, quiet, ...rest }: FieldProps) {
+export function Field({ label, value, onChange, hint, error, area, rows = 3, quiet, ...rest }: FieldProps) {
   const id = useId();
   const told = {
     id,
@@ -55,7 +57,7 @@ export function Field({ label, value, onChange, hint, error, area, quiet, ...res
         {label}
       </label>
       {area ? (
-        <textarea {...told} rows={3} className="field resize-y" ref={rest.ref} required={rest.required} />
+        <textarea {...told} rows={rows} className="field resize-y" ref={rest.ref} required={rest.required} />
       ) : (
         <input {...told} className="field" {...rest} />
       )}

@@ -9,9 +9,10 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.community import Author
 from calm_tariff.core.errors import NotFound
+from calm_tariff.core.notices import Kind
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.base.context import Actor, Context, provider_of
-from calm_tariff.services.base.notices import Kind, Notice, members, notify
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.community import Answer, Question, QuestionFollower
 from calm_tariff.store.admit.consumers import Member

@@ -11,11 +11,12 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.lifecycles import REQUEST, UNDECIDED, move
+from calm_tariff.core.notices import Kind
 from calm_tariff.services.admit.desk import editions
 from calm_tariff.services.admit.desk.views import RequestView, due_at, subject, view
 from calm_tariff.services.base import auditing, jobs
 from calm_tariff.services.base.context import SYSTEM, Context
-from calm_tariff.services.base.notices import Kind, Notice, Recipient, members, notify
+from calm_tariff.services.base.notices import Notice, Recipient, members, notify
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.consumers import Member
 from calm_tariff.store.admit.requests import AccessRequest, RequestMessage

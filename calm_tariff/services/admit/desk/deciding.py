@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.core.lifecycles import ON_THE_DESK, REQUEST, move
 from calm_tariff.core.moves import When
+from calm_tariff.core.notices import Kind
 from calm_tariff.core.periods import instant_of, local_day
 from calm_tariff.core.routes import WHO_REVIEW, Hand, Way, seat_of
 from calm_tariff.core.sentences import seats_in_words
@@ -24,7 +25,7 @@ from calm_tariff.services.admit.desk.views import RequestView, agreed_by, needed
 from calm_tariff.services.admit.moves import Wanted
 from calm_tariff.services.base import auditing, jobs, stamps
 from calm_tariff.services.base.context import ROLES, SYSTEM, Context, Holding, zone_of
-from calm_tariff.services.base.notices import Kind, Notice, members, notify
+from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.store.admit.requests import AccessRequest, RequestAgreement
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import locked

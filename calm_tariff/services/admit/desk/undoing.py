@@ -15,6 +15,7 @@ from calm_tariff.services.admit import moves, timelines
 from calm_tariff.services.admit.desk.conversation import keep
 from calm_tariff.services.admit.desk.deciding import cause_of, refuse_others
 from calm_tariff.services.admit.desk.views import RequestView, subject, view
+from calm_tariff.services.admit.subscriptions import say_ended
 from calm_tariff.services.base import auditing, notices, stamps
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.store.admit.requests import AccessRequest, RequestAgreement, RequestMessage
@@ -88,6 +89,7 @@ def _undo_subscription(session: Session, ctx: Context, request: AccessRequest, k
         timelines.keep(session, subscription, stays.undone(timelines.of(subscription), ctx.now_us))
         subscription.state, subscription.ended_at, subscription.undone = "ended", ctx.now, True
         subscription.request_id = None
+        say_ended(session, ctx, subscription)
         session.execute(
             delete(TrialHad).where(
                 TrialHad.consumer_id == request.application.consumer_id,

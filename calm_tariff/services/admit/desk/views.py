@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
 
+from calm_tariff.core.events import Thing
 from calm_tariff.core.periods import instant_of, moment_of
 from calm_tariff.core.routes import Agreed, Seat, Way, still_needed
 from calm_tariff.core.sentences import expected_in_words, seats_in_words, way_in_words
@@ -95,11 +96,11 @@ def needed(request: AccessRequest) -> tuple[Seat, ...]:
     return still_needed(way_of(request), agreed_by(request))
 
 
-def subject(request: AccessRequest) -> tuple[str, int, str]:
+def subject(request: AccessRequest) -> Thing:
     """What the record calls it."""
     plan, application = request.plan, request.application
     name = f"{application.name} of {application.consumer.name} for {plan.product.name} · {plan.name}"
-    return ("request", request.id, name)
+    return Thing("request", request.id, name, application.consumer_id)
 
 
 def due_at(request: AccessRequest, now: datetime) -> datetime | None:

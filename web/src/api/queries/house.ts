@@ -1,4 +1,5 @@
-import { api, type paths } from "../console";
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { api, type Console, type paths } from "../console";
 import { asking, type Read } from "./asking";
 
 const ask = asking<paths>(api);
@@ -20,11 +21,36 @@ export const ownSessions = () => ask("/sessions");
 export const ownAddress = () => ask("/address");
 export const ownFactor = () => ask("/second-factor");
 export const ownPasskeys = () => ask("/passkeys");
+export const endpoints = () => ask("/endpoints", {}, { refetchInterval: 5_000 });
+export const endpoint = (id: number) =>
+  ask("/endpoints/{endpoint_id}", { params: { path: { endpoint_id: id } } }, { refetchInterval: 3_000 });
+export const nextEvent = (id: number) =>
+  ask("/endpoints/{endpoint_id}/next", { params: { path: { endpoint_id: id } } }, { refetchInterval: 3_000 });
+export const eventTopics = () => ask("/event-topics", {}, { staleTime: Number.POSITIVE_INFINITY });
+export const noticeKinds = () => ask("/notice-kinds");
+export const noticeKind = (name: string) => ask("/notice-kinds/{name}", { params: { path: { name } } });
+export const noticePreview = (name: string, words: Console["Words"]) =>
+  queryOptions({
+    queryKey: ["/notice-kinds/{name}/preview", name, words],
+    queryFn: () => api.post("/notice-kinds/{name}/preview", { params: { path: { name } }, body: words }),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+export const letterInFull = (id: number) =>
+  ask("/letters/{letter_id}", { params: { path: { letter_id: id } } }, { refetchInterval: 5_000 });
 export const serviceTokens = () => ask("/service-tokens");
 
 /** What each change in the house makes stale. */
 export const STALE = {
   token: ["/service-tokens"],
+  notice: ["/notice-kinds", "/notice-kinds/{name}"],
+  letter: ["/letters", "/letters/{letter_id}"],
+  endpoint: [
+    "/endpoints",
+    "/endpoints/{endpoint_id}",
+    "/endpoints/{endpoint_id}/next",
+    "/endpoints/{endpoint_id}/deliveries",
+  ],
   person: ["/house/people", "/house/people/{person_id}/sessions", "/people"],
   ownRoles: ["/house/people", "/people", "/me"],
   houseInvitations: ["/house/invitations"],

@@ -8,7 +8,10 @@ export const house: Place = {
   pages: [
     { name: "People", to: "/house/people" },
     { name: "Settings", to: "/house/settings" },
+    { name: "Notices", to: "/house/notices" },
+    { name: "Mail log", to: "/house/letters" },
     { name: "Service tokens", to: "/house/tokens" },
+    { name: "Hooks", to: "/house/hooks" },
     { name: "The record", to: "/record" },
     { name: "Your sign-in", to: "/house/you" },
   ],
