@@ -68,6 +68,7 @@ export const STALE = {
   invitation: ["/portals/{portal_id}/invitations"],
   question: ["/questions", "/counts", "/today"],
   declineReasons: ["/decline-reasons"],
+  consumerMade: ["/consumers", "/consumers/{consumer_id}"],
   suspension: ["/consumers", "/consumers/{consumer_id}"],
   note: ["/consumers/{consumer_id}"],
   answer: ["/consumers", "/consumers/{consumer_id}", "/today"],

@@ -9,6 +9,7 @@ import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../lately";
 import { ListPage, useList } from "../list";
+import { Applications } from "./applications";
 import { LettingIn } from "./letting-in";
 import { Notes } from "./notes";
 import { Overrides } from "./overrides";
@@ -109,53 +110,7 @@ export function Consumer() {
         {c.gauges.length === 0 && <p className="py-2 text-soft">No plan with an allowance.</p>}
       </Section>
       <Section title="Applications and keys">
-        {c.applications.length === 0 && <p className="py-2 text-soft">No application is registered yet.</p>}
-        {c.applications.map((a) => (
-          <div key={a.id} className="border-b border-line-soft py-2.5">
-            <b className="font-semibold">{a.name}</b>{" "}
-            <span className="text-soft">
-              {a.plans.length === 0 && "on no plan"}
-              {a.plans.map((p, n) => (
-                <span key={`${p.request_id}-${p.subscription_id}`}>
-                  {n > 0 && "; "}
-                  {p.product} · {p.plan}, {p.state} since {dayAndYear(p.since)},{" "}
-                  <Link
-                    className="figure-link"
-                    to={
-                      p.subscription_id
-                        ? `/admit/subscriptions/${p.subscription_id}`
-                        : `/admit/desk/${p.request_id}`
-                    }
-                  >
-                    {p.subscription_id ? "its history" : "the request"}
-                  </Link>
-                </span>
-              ))}
-            </span>
-            {(a.purpose || a.contact || a.environment === "sandbox") && (
-              <div>
-                {a.purpose} {a.environment === "sandbox" && "For the sandbox alone. "}
-                {a.contact && (
-                  <span className="text-soft">
-                    Ask{" "}
-                    <a className="figure-link" href={`mailto:${a.contact}`}>
-                      {a.contact}
-                    </a>
-                    .
-                  </span>
-                )}
-              </div>
-            )}
-            <div className="text-[13px] text-soft">
-              {a.keys
-                .map(
-                  (k) =>
-                    `${k.prefix}… (${k.label}, ${k.state}${k.used_at ? `, last used ${dayAndMinute(k.used_at)}` : ", not used yet"})`,
-                )
-                .join(", ") || "no key yet"}
-            </div>
-          </div>
-        ))}
+        <Applications of={c} />
       </Section>
       <Overrides consumer={c} />
       <Section title="Requests">
