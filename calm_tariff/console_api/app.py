@@ -6,8 +6,10 @@ from fastapi import FastAPI
 
 from calm_tariff.console_api.admit import (
     carrying_over,
+    details,
     groups,
     letting_in,
+    looking,
     on_behalf,
     overrides,
     portals,
@@ -33,9 +35,9 @@ from calm_tariff.console_api.compose import (
 from calm_tariff.console_api.house import endpoints, notices, outside_sign_in, record, service_tokens, session
 from calm_tariff.console_api.house import people as people_api
 from calm_tariff.console_api.house import settings as settings_api
-from calm_tariff.console_api.observe import allowances, consumers, subscriptions, today, traffic
+from calm_tariff.console_api.observe import allowances, consumers, own_data, subscriptions, today, traffic
 from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts
-from calm_tariff.console_api.settle import consequences, invoices, periods
+from calm_tariff.console_api.settle import closing, consequences, invoices, moves, periods
 from calm_tariff.edge import own_account, passkeys, problems, reference, signing_in
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.people import people
@@ -65,7 +67,9 @@ ROUTERS = (
     portals,
     letting_in,
     suspending,
+    looking,
     on_behalf,
+    details,
     questions,
     requests,
     overrides,
@@ -80,11 +84,14 @@ ROUTERS = (
     periods,
     invoices,
     consequences,
+    closing,
+    moves,
     today,
     traffic,
     allowances,
     subscriptions,
     consumers,
+    own_data,
 )
 
 

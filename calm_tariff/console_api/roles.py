@@ -91,6 +91,15 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /requests/{request_id}/messages
         POST /requests/{request_id}/question
         POST /requests/{request_id}/telling
+        DELETE /subscriptions/{subscription_id}/coming-move
+        GET /subscriptions/{subscription_id}/difference
+        POST /subscriptions/{subscription_id}/moves
+        """,
+    ),
+    (
+        MANAGER | REVIEWER | FINANCE,
+        """
+        PUT /consumers/{consumer_id}/details
         """,
     ),
     (
@@ -118,6 +127,7 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
     (
         MANAGER | REVIEWER | OPERATIONS | FINANCE,
         """
+        POST /consumers/{consumer_id}/looking
         POST /requests/decisions
         POST /requests/summary
         """,
@@ -131,6 +141,9 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
     (
         MANAGER | OWNERS,
         """
+        GET /consumers/{consumer_id}/closing
+        POST /consumers/{consumer_id}/closing
+        GET /consumers/{consumer_id}/data.zip
         PUT /notice-kinds/{name}
         POST /notice-kinds/{name}/test
         """,
@@ -165,6 +178,10 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
     (
         OWNERS,
         """
+        GET /consumers/{consumer_id}/erasing
+        POST /consumers/{consumer_id}/erasing
+        GET /members/{member_id}/erasing
+        POST /members/{member_id}/erasing
         DELETE /house/identity-provider
         GET /house/identity-provider
         PUT /house/identity-provider

@@ -16,6 +16,8 @@ from typing import Any
 
 # What the first entry follows on.
 BEGINNING = "0" * 64
+# What was done, as the entry says that tells of words taken out of others.
+ERASED = "erased the personal data"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -57,6 +59,7 @@ def looked_through(links: Iterable[Link]) -> Checked:
     """Look through a chain from its beginning, as far as it holds."""
     entries, erased, number, last = 0, 0, 0, BEGINNING
     taken_out: dict[int, int] = {}
+    telling: set[int] = set()
     for link in links:
         wrong = _wrong(link, last)
         if wrong:
@@ -64,17 +67,20 @@ def looked_through(links: Iterable[Link]) -> Checked:
         entries, erased = entries + 1, erased + (link.says is None)
         if link.erased_by is not None:
             taken_out[link.number] = link.erased_by
+        elif link.says is not None and str(link.says.get("action", "")).startswith(ERASED):
+            telling.add(link.number)
         number, last = link.number, link.digest
-    unknown = (
-        f"entry {n} was emptied by an entry {by} that is not there" for n, by in taken_out.items() if by > number
-    )
-    missing = next(unknown, "")
-    return Checked(entries=entries, erased=erased, number=number, digest=last, wrong=missing)
+    unsaid = (n for n, by in taken_out.items() if by not in telling)
+    first = next(unsaid, None)
+    wrong = "" if first is None else f"entry {first} was emptied, and no entry {taken_out[first]} tells of it"
+    return Checked(entries=entries, erased=erased, number=number, digest=last, wrong=wrong)
 
 
 def _wrong(link: Link, before: str) -> str:
     if link.digest != digest(before, link.number, link.content):
         return f"entry {link.number} does not follow on the one before it: one is missing, was put in, or was changed"
+    if link.erased_by is not None and link.says is not None:
+        return f"entry {link.number} says something, though it was emptied"
     if link.says is None:
         return "" if link.erased_by is not None else f"entry {link.number} has lost its words"
     if link.content != content(link.says, link.salt):

@@ -6,6 +6,7 @@ from calm_tariff.store.admit import (
     community,
     consumers,
     identities,
+    looking,
     portals,
     requests,
     subscriptions,
@@ -13,7 +14,7 @@ from calm_tariff.store.admit import (
 )
 from calm_tariff.store.base import events, jobs, notices, provider, record
 from calm_tariff.store.base.columns import Base
-from calm_tariff.store.compose import apis, groups, house_limits, issuers, meters, products
+from calm_tariff.store.compose import apis, groups, house_limits, issuers, meters, products, release_notes
 from calm_tariff.store.house import endpoints, people, service_tokens
 from calm_tariff.store.house import identities as house_identities
 from calm_tariff.store.observe import alerts
@@ -39,6 +40,7 @@ __all__ = [
     "invoices",
     "issuers",
     "jobs",
+    "looking",
     "metadata",
     "meters",
     "notices",
@@ -47,6 +49,7 @@ __all__ = [
     "products",
     "provider",
     "record",
+    "release_notes",
     "requests",
     "service_tokens",
     "subscriptions",

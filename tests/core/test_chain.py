@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from calm_tariff.core import chain
-from calm_tariff.core.chain import BEGINNING, Link, looked_through
+from calm_tariff.core.chain import BEGINNING, ERASED, Link, looked_through
 
 SAYS: dict[str, Any] = {"actor": "Inês", "before": {"2": 1, "10": None}, "after": [True, "ü"], "why": ""}
 
@@ -65,13 +65,16 @@ def test_a_forger_who_makes_one_entry_anew_must_make_all_after_it_anew() -> None
 
 
 def test_words_can_be_taken_out_of_an_entry_and_the_chain_still_holds() -> None:
-    links = made(4)
+    links = made(4, action=f"{ERASED} of a member")
     links[1] = replace(links[1], says=None, salt="", erased_by=4)
     found = looked_through(links)
     assert (found.wrong, found.erased, found.entries) == ("", 1, 4)
-    # but not without telling who did, nor by an entry that is not there
+    # but not without telling who did, nor by an entry that is not there, or that tells of something else, nor in part
     assert "lost its words" in looked_through([links[0], replace(links[1], erased_by=None), *links[2:]]).wrong
-    assert (
-        "by an entry 5 that is not there"
-        in looked_through([links[0], replace(links[1], erased_by=5), *links[2:]]).wrong
-    )
+    unsaid = "entry 2 was emptied, and no entry 5 tells of it"
+    assert looked_through([links[0], replace(links[1], erased_by=5), *links[2:]]).wrong == unsaid
+    other = made(4)
+    other[1] = replace(other[1], says=None, salt="", erased_by=4)
+    assert looked_through(other).wrong == "entry 2 was emptied, and no entry 4 tells of it"
+    left = replace(links[1], says={"why": "another"})
+    assert looked_through([links[0], left, *links[2:]]).wrong == "entry 2 says something, though it was emptied"

@@ -42,7 +42,7 @@ SIGNING_IN |= {"/session/outside", "/session/outside/answer", "/session/outside/
 ANYONE = (
     SIGNING_IN
     | {"/session/outside/account"}
-    | {"/sign-up/elsewhere", "/personal"}
+    | {"/sign-up/elsewhere", "/personal", "/looking"}
     | {"/sign-up", "/sign-up/confirm", "/products", "/products/{slug}", "/products/{slug}/estimate"}
 )
 ANYONE |= {"/products/{slug}/versions", "/products/{slug}/calls.har"}

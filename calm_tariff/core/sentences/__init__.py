@@ -1,7 +1,13 @@
 """The sentences that people read about a rule: made here and nowhere else, so that the same words stand on the tariff
 sheet, in receipts, in the portal and in mail."""
 
-from calm_tariff.core.sentences.account import closing_in_words, payment_in_words, role_in_words
+from calm_tariff.core.sentences.account import (
+    closing_in_words,
+    goes_in_words,
+    payment_in_words,
+    role_in_words,
+    stays_in_words,
+)
 from calm_tariff.core.sentences.alerts import (
     allowance_alert_in_words,
     allowance_reached_in_words,
@@ -55,6 +61,7 @@ __all__ = [
     "consequences_in_words",
     "credential_in_words",
     "expected_in_words",
+    "goes_in_words",
     "grant_in_words",
     "granting_in_words",
     "limit_sentence",
@@ -76,6 +83,7 @@ __all__ = [
     "shortfall_in_words",
     "spent_in_words",
     "stands_in_words",
+    "stays_in_words",
     "step_in_words",
     "tax_sentence",
     "trial_sentence",

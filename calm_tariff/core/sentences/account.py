@@ -56,3 +56,38 @@ def closing_in_words(
         said.append(f"{listed(unpaid)} {be} not paid, and {stay} due.")
     said.append("An account that is closed is not opened again, and nobody else can have its name.")
     return said
+
+
+def goes_in_words(*, letters: int, notices: int, posts: int, entries: int, organisation: bool) -> list[str]:
+    """What goes where the personal data of somebody, or of everybody of an organisation, is erased."""
+    said = []
+    if organisation:
+        said.append(
+            "Its name, the names and addresses of its members, and the contacts and purposes of its applications."
+        )
+        said.append("What was said about its requests, notes about it, and where its calls came from.")
+    else:
+        said.append("The name and address, and what opened the account: password, second factor, passkeys, sessions.")
+    for count, one, many in (
+        (letters, "One letter that was sent.", "letters that were sent."),
+        (notices, "One notice.", "notices."),
+        (posts, "The words of one question or answer.", "questions and answers lose their words."),
+        (entries, "The words of one entry of the record.", "entries of the record lose their words."),
+    ):
+        if count:
+            said.append(one if count == 1 else f"{count:,} {many}")
+    return said
+
+
+def stays_in_words(*, invoices: int, organisation: bool) -> list[str]:
+    """What stays, where that is erased."""
+    said = []
+    if invoices:
+        be = "One invoice stays" if invoices == 1 else f"{invoices:,} invoices stay"
+        said.append(f"{be}, under another name, with the same lines and sums.")
+    if organisation:
+        said.append("Recorded calls stay, without where they came from, as do the counts and charges made of them.")
+    else:
+        said.append("What was done stays, as done by somebody whose name is erased.")
+    said.append("The record's entries keep their place in its chain, which still proves itself.")
+    return said

@@ -22,13 +22,15 @@ router = APIRouter(route_class=Again)
 class Member(BaseModel):
     """Who is signed in; empty where nobody is. With `let_in`, their organisation's own pages open; `may` says what
     they may do there (core.membership). Of an account that is `closed`, what was is left to be seen; one that is
-    `suspended` is told why, and its calls are refused."""
+    `suspended` is told why, and its calls are refused. `looking` is who of the provider's people looks at it as they
+    do, and can change nothing."""
 
     name: str
     consumer: str
     let_in: bool
     closed: bool
     suspended: str
+    looking: str
     role: str
     may: list[Act]
     look: Look
@@ -48,6 +50,7 @@ def me(request: Request, ctx: Asking, portal: Here) -> Member:
         let_in=ctx.actor.let_in,
         closed=ctx.actor.closed,
         suspended=suspending.told(ctx),
+        looking=ctx.actor.looking,
         role=ctx.actor.membership,
         may=[act for act in MAY if ctx.actor.may(act)],
         look=shown,

@@ -5,11 +5,10 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import APIRouter, Query
-from pydantic import BaseModel
 
 from calm_tariff.core.moves import Kind, When
 from calm_tariff.edge.again import Again
-from calm_tariff.edge.payment import PaymentIn
+from calm_tariff.edge.moves import MoveIn
 from calm_tariff.portal_api.base.asking import Asking
 from calm_tariff.services.admit import moves
 from calm_tariff.services.admit.desk import asking
@@ -20,18 +19,6 @@ from calm_tariff.services.settle.differences import Difference
 from calm_tariff.services.settle.own_subscriptions import SubscriptionView
 
 router = APIRouter(route_class=Again)
-
-
-class MoveIn(BaseModel):
-    """A move: to the plan `plan_id`, a pause, the end of one, or the end; now or later, which is the end of the trial
-    that runs, and else of the month. `purpose` is for whoever decides, where somebody does; `payment` is how the plan
-    will be paid, where it can cost something and the organisation has not said that yet."""
-
-    kind: Kind
-    when: When = "now"
-    plan_id: int | None = None
-    purpose: str = ""
-    payment: PaymentIn | None = None
 
 
 @router.get("/subscriptions/{subscription_id}")
@@ -57,14 +44,7 @@ def move(ctx: Asking, subscription_id: int, typed: MoveIn) -> SubscriptionView:
     """Make a move, or ask for it where somebody decides."""
     own_subscriptions.one(ctx, subscription_id)  # another's is none
     trials.end_trial(ctx, subscription_id)  # one that is over already is, before what follows it is moved
-    wanted = MoveAsked(
-        kind=typed.kind,
-        when=typed.when,
-        plan_id=typed.plan_id,
-        purpose=typed.purpose,
-        payment=typed.payment.value() if typed.payment else None,
-    )
-    asking.ask_to_move(ctx, subscription_id, wanted)
+    asking.ask_to_move(ctx, subscription_id, typed.value())
     return own_subscriptions.one(ctx, subscription_id)
 
 

@@ -32,7 +32,8 @@ class Actor:
     """Who acts: a person or service token of the provider, with `roles` of the house, or a member of a consumer
     (`membership`, their role there), which may wait to be let in, or have closed its account. `portal_id` is the portal
     they came by. `stopped` says what a person must do before they have any role. A service token may be narrowed
-    to `scopes` (core.scopes). `behind` is who it is by id, where one of the provider's people acts for a member."""
+    to `scopes` (core.scopes). `behind` is who it is by id, where one of the provider's people acts for a member.
+    Who `looking` names sees what a member sees, and changes nothing."""
 
     name: str = "nobody"
     roles: frozenset[str] = frozenset()
@@ -48,6 +49,7 @@ class Actor:
     stopped: str = ""
     scopes: frozenset[str] = frozenset()
     behind: str = ""
+    looking: str = ""
 
     @property
     def identity(self) -> str:

@@ -73,6 +73,12 @@ def listed(ctx: Context, wanted: PageQuery, state: str = "", kind: str = "") -> 
         return replace(letters, rows=_views(session, letters.rows))
 
 
+def to(session: Session, recipients: Sequence[str], most: int) -> list[LetterView]:
+    """The latest letters to some addresses."""
+    query = select(Mail).where(Mail.recipient.in_(recipients)).order_by(Mail.id.desc()).limit(most)
+    return _views(session, session.scalars(query).all())
+
+
 def one(ctx: Context, letter_id: int) -> LetterInFull:
     """A letter. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)

@@ -52,7 +52,9 @@ def choices(ctx: Context) -> RecordChoices:
         latest = last.group_by(AuditEntry.by).subquery()
         authors = session.execute(select(AuditEntry.by, AuditEntry.actor).join(latest, latest.c.id == AuditEntry.id))
         return RecordChoices(
-            authors=sorted((Author(by=by, name=name) for by, name in authors), key=lambda a: (a.name.lower(), a.by)),
+            authors=sorted(
+                (Author(by=by, name=name or by) for by, name in authors), key=lambda a: (a.name.lower(), a.by)
+            ),
             subject_kinds=list(session.scalars(select(AuditEntry.subject_kind).distinct().order_by("subject_kind"))),
             actions=list(session.scalars(select(AuditEntry.action).distinct().order_by("action"))),
         )

@@ -19,22 +19,28 @@ from calm_tariff.services.admit.applications import ApplicationView, of_consumer
 from calm_tariff.services.admit.consumer_notes import ConsumerNoteView
 from calm_tariff.services.admit.desk import queue
 from calm_tariff.services.admit.desk.views import RequestView
+from calm_tariff.services.admit.organisation import details
+from calm_tariff.services.admit.organisation.details import Details
 from calm_tariff.services.admit.suspending import SuspensionView
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.auditing import Entry
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
+from calm_tariff.services.house import letters
+from calm_tariff.services.house.letters import LetterView
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.allowances import Gauge
-from calm_tariff.services.settle import invoices, rating_cases
+from calm_tariff.services.settle import invoices, own_subscriptions, rating_cases
 from calm_tariff.services.settle.invoices import InvoiceSummary
+from calm_tariff.services.settle.own_subscriptions import CourseView
 from calm_tariff.store.admit.applications import Application
+from calm_tariff.store.admit.community import Question
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.paging import Page, PageQuery, page
 from calm_tariff.store.compose.products import Plan, Product
 from calm_tariff.store.serve import usage_queries
 
-# Of requests and of the record so many are shown, the latest.
+# Of requests, questions, letters and of the record so many are shown, the latest.
 LATELY = 10
 
 
@@ -55,26 +61,46 @@ class ConsumerLine:
 class MemberView:
     """Somebody of a consumer."""
 
+    id: int
     name: str
     email: str
     role: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class AskedLine:
+    """A question that one of its members asked."""
+
+    id: int
+    title: str
+    product: str
+    state: str
+    asked_at: datetime
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ConsumerView:
     """One consumer. `running` is this period's charge so far, before tax; the line's calls are those since
-    `calls_since`; `pays` is how, in words, "" where it has not said so."""
+    `calls_since`; `pays` is how, in words, "" where it has not said so. `left` are those who belonged to it and are not
+    erased. What is personal in it was erased at `erased_at`."""
 
     line: ConsumerLine
+    details: Details
+    closed_at: datetime | None
+    erased_at: datetime | None
+    left: list[MemberView]
     portal: str
     pays: str
     calls_since: datetime
     members: list[MemberView]
     applications: list[ApplicationView]
+    courses: list[CourseView]
     gauges: list[Gauge]
     invoices: list[InvoiceSummary]
     requests: list[RequestView]
     suspensions: list[SuspensionView]
+    questions: list[AskedLine]
+    letters: list[LetterView]
     notes: list[ConsumerNoteView]
     record: list[Entry]
     currency: str
@@ -119,7 +145,7 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
         month = calls.get(consumer_id, {})
         applications = of_consumer(session, consumer_id, ctx.now)
         plans = _plans(session, [consumer_id]).get(consumer_id, [])
-        members = session.scalars(select(Member).filter_by(consumer_id=consumer_id, left_at=None).order_by(Member.id))
+        everybody = session.scalars(select(Member).filter_by(consumer_id=consumer_id).order_by(Member.id)).all()
         period = month_of(local_day(ctx.now_us, zone_of(session)))
         running = [rate(c.case).subtotal for c in rating_cases.cases(session, period, [consumer_id])]
         return ConsumerView(
@@ -132,15 +158,22 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
                 served=month.get("served", 0) + month.get("held", 0),
                 refused=month.get("refused", 0),
             ),
+            details=details.of(session, consumer),
+            closed_at=consumer.closed_at,
+            erased_at=consumer.erased_at,
+            left=[_member(m) for m in everybody if m.left_at is not None and m.erased_at is None],
             portal=consumer.portal.name,
             pays=paying.said(consumer),
             calls_since=moment_of(_month_ago(ctx)),
-            members=[MemberView(m.name, m.email, m.role) for m in members],
+            members=[_member(m) for m in everybody if m.left_at is None],
             applications=applications,
+            courses=own_subscriptions.courses(session, consumer_id),
             gauges=allowances.of_consumer(session, ctx.now, consumer_id),
             invoices=invoices.of_consumer(session, consumer_id, issued_only=False),
             requests=queue.of_consumer(session, ctx, consumer_id, LATELY),
             suspensions=suspending.of_consumer(session, consumer_id),
+            questions=_asked(session, [m.id for m in everybody]),
+            letters=letters.to(session, [m.email for m in everybody], LATELY),
             notes=consumer_notes.of_consumer(session, ctx, consumer_id),
             record=auditing.about(session, "consumer", consumer_id, LATELY),
             currency=provider_of(session).currency,
@@ -149,6 +182,18 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
 
 
 _WAITING_FIRST = case({"waiting": 0, "turned away": 1}, value=Consumer.state, else_=2)
+
+
+def _asked(session: Session, members: Sequence[int]) -> list[AskedLine]:
+    query = select(Question).where(Question.member_id.in_(members)).order_by(Question.id.desc()).limit(LATELY)
+    return [
+        AskedLine(id=q.id, title=q.title, product=q.product.name, state=q.state, asked_at=q.asked_at)
+        for q in session.scalars(query)
+    ]
+
+
+def _member(of: Member) -> MemberView:
+    return MemberView(of.id, of.name, of.email if of.left_at is None else "", of.role)
 
 
 def _month_ago(ctx: Context) -> int:

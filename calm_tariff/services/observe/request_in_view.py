@@ -148,7 +148,7 @@ def _background(session: Session, ctx: Context, request: AccessRequest) -> Backg
     return Background(
         plan_rows=[row for row in shown if row.cells[0].sentences],
         consumer_since=consumer.created_at,
-        members=[MemberView(m.name, m.email, m.role) for m in session.scalars(members)],
+        members=[MemberView(m.id, m.name, m.email, m.role) for m in session.scalars(members)],
         applications=of_consumer(session, consumer.id, ctx.now),
         earlier=[view(r, ctx.now) for r in earlier],
         invoices=invoices.of_consumer(session, consumer.id, issued_only=True)[:EARLIER],

@@ -14,8 +14,9 @@ from calm_tariff.core.lifecycles import CONSUMER, KEY, UNDECIDED, VALID_KEY, mov
 from calm_tariff.core.membership import STAY
 from calm_tariff.core.periods import day_start, local_day, moment_of, month_of
 from calm_tariff.core.sentences import closing_in_words
-from calm_tariff.services.admit import moves
+from calm_tariff.services.admit import moves, on_behalf
 from calm_tariff.services.admit.desk import asking
+from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.moves import Wanted
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context, zone_of
@@ -30,6 +31,9 @@ from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import all_locked, locked
 from calm_tariff.store.settle.invoices import Invoice
+
+# Who closes accounts for consumers.
+CLOSERS = ("product manager", "owner")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -75,14 +79,45 @@ def consequences(ctx: Context) -> ClosingView:
         return ClosingView(name=ctx.actor.consumer, subscriptions=endings, said=said, hindered=hindered)
 
 
+def consequences_for(ctx: Context, consumer_id: int) -> ClosingView:
+    """What closing a consumer's account by the provider's word would bring with it. Raises `NotFound`."""
+    ctx.actor.must_be(*CLOSERS)
+    return consequences(_acting(ctx, consumer_id))
+
+
+def close_for(ctx: Context, consumer_id: int, name: str) -> None:
+    """Close a consumer's account by the provider's word; its name must be typed, and its members are told. Raises
+    `NotFound`, `Invalid`, naming the field, or `Conflict` where it is none that can be closed, or a plan asks for
+    notice."""
+    ctx.actor.must_be(*CLOSERS)
+    own = _acting(ctx, consumer_id)
+    _must_be_typed(own, name)
+    _closed(own, MEMBERS)
+
+
 def close(ctx: Context, realm: Realm, name: str, password: str, address: str = "") -> None:
     """Close one's account: its subscriptions end now, its keys are revoked, what it asked for is taken back, and of its
     members only owners and billing can sign in. Its name must be typed. Raises `NotAllowed`, `TooMany`, `Invalid`,
     naming the field, or `Conflict` where a plan asks for notice."""
-    owner = ctx.actor.consumer_to("run the account")
+    ctx.actor.consumer_to("run the account")
+    _must_be_typed(ctx, name)
+    proof.by_password(ctx, realm, password, address)
+    _closed(ctx, realm)
+
+
+def _acting(ctx: Context, consumer_id: int) -> Context:
+    """A context that acts for a consumer's owner, in transactions of its own."""
+    with ctx.transaction() as session:
+        return ctx.acting(on_behalf.acting_for(session, ctx, consumer_id).actor)
+
+
+def _must_be_typed(ctx: Context, name: str) -> None:
     if name.strip() != ctx.actor.consumer:
         raise Invalid(f"type the name as it is: {ctx.actor.consumer}", "name")
-    proof.by_password(ctx, realm, password, address)
+
+
+def _closed(ctx: Context, realm: Realm) -> None:
+    owner = ctx.actor.consumer_to("run the account")
     with ctx.transaction() as session:
         alive = _alive(session, owner)
     for subscription_id in alive:

@@ -20,6 +20,7 @@ from calm_tariff.services.admit import moves, paying
 from calm_tariff.services.admit.desk import routing
 from calm_tariff.services.admit.portals import storefront
 from calm_tariff.services.base.context import Context
+from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.compose.meters import Meter
@@ -62,9 +63,11 @@ class PlanChoice:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StayView:
-    """A stretch under a plan. `new_terms`: under other terms of the plan of the stretch before."""
+    """A stretch under a revision of a plan, by its number. `new_terms`: under other terms of the plan of the stretch
+    before."""
 
     plan: str
+    revision: int
     new_terms: bool
     start_at: datetime
     end_at: datetime | None
@@ -107,6 +110,41 @@ class SubscriptionView:
     pauses: list[PauseView]
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CourseView:
+    """A subscription's course: under which plans it was and is, and what is to come."""
+
+    subscription_id: int
+    application: str
+    offer: str
+    state: str
+    since: datetime
+    ended_at: datetime | None
+    stays: list[StayView]
+    pauses: list[PauseView]
+    coming: Coming | None
+
+
+def courses(session: Session, consumer_id: int) -> list[CourseView]:
+    """The courses of all a consumer's subscriptions: those that have not ended first, then the latest."""
+    query = select(Subscription).join(Application).where(Application.consumer_id == consumer_id)
+    found = session.scalars(query.order_by(Subscription.ended_at.is_not(None), Subscription.id.desc())).all()
+    return [
+        CourseView(
+            subscription_id=of.id,
+            application=of.application.name,
+            offer=f"{of.plan.product.name} · {of.plan.name}",
+            state=of.state,
+            since=of.started_at,
+            ended_at=of.ended_at,
+            stays=_stays(_lasting(of)),
+            pauses=_pauses(of),
+            coming=_coming(of),
+        )
+        for of in found
+    ]
+
+
 def one(ctx: Context, subscription_id: int) -> SubscriptionView:
     """One's own subscription. Raises `NotFound` for another's, just as for none."""
     with ctx.transaction() as session:
@@ -140,8 +178,8 @@ def _view(session: Session, ctx: Context, of: Subscription) -> SubscriptionView:
         coming=_coming(of),
         waiting=_waiting(session, of),
         choices=[_choice(session, ctx, of, p) for p in chosen],
-        stays=_stays([s for s in of.stays if s.start_at != s.end_at]),
-        pauses=[PauseView(start_at=p.start_at, end_at=p.end_at) for p in of.pauses],
+        stays=_stays(_lasting(of)),
+        pauses=_pauses(of),
     )
 
 
@@ -151,12 +189,21 @@ def _choice(session: Session, ctx: Context, of: Subscription, plan: Plan) -> Pla
     return PlanChoice(plan_id=plan.id, name=plan.name, charges=paying.charges(plan), decided=decided)
 
 
+def _lasting(of: Subscription) -> list[Stay]:
+    return [stay for stay in of.stays if stay.start_at != stay.end_at]
+
+
+def _pauses(of: Subscription) -> list[PauseView]:
+    return [PauseView(start_at=pause.start_at, end_at=pause.end_at) for pause in of.pauses]
+
+
 def _stays(of: list[Stay]) -> list[StayView]:
     plans = [s.revision.plan_id for s in of]
     trials = [s.trial for s in of]
     return [
         StayView(
             plan=s.revision.plan.name,
+            revision=s.revision.number,
             new_terms=n > 0 and (plans[n - 1], trials[n - 1]) == (plans[n], s.trial),
             start_at=s.start_at,
             end_at=s.end_at,

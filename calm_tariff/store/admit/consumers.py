@@ -16,7 +16,9 @@ from calm_tariff.store.house.people import Account
 class Consumer(Base):
     """An organisation that calls the APIs. `look` and `shape` are digests of how its name looks, so that no other
     can be taken for it. States: core.lifecycles.CONSUMER. `portal` is the one it came by, to which letters lead.
-    `closed_at` is when its account was closed. How it pays (core.payment) is None until somebody has said so."""
+    `closed_at` is when its account was closed. How it pays (core.payment) is None until somebody has said so.
+    `country` is its code by ISO 3166-1; `tax_number` has the form that is usual there. What was personal in it was
+    taken out at `erased_at`."""
 
     __tablename__ = "consumer"
     id: Mapped[Id]
@@ -28,9 +30,23 @@ class Consumer(Base):
     closed_at: Mapped[datetime | None]
     payment_method: Mapped[str | None] = mapped_column(String(40))
     order_number: Mapped[Word] = mapped_column(default="")
+    address: Mapped[Prose] = mapped_column(default="")
+    country: Mapped[str] = mapped_column(String(2), default="")
+    tax_number: Mapped[Word] = mapped_column(default="")
+    erased_at: Mapped[datetime | None]
     portal_id: Mapped[int] = mapped_column(ForeignKey("portal.id"), index=True)
     portal: Mapped[Portal] = relationship()
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary="consumer_in_group", order_by="ConsumerGroup.name")
+
+
+class ConsumerReference(Base):
+    """What another system knows a consumer by: a reference there is one consumer's alone."""
+
+    __tablename__ = "consumer_reference"
+    __table_args__ = (UniqueConstraint("system", "reference"),)
+    consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), primary_key=True, autoincrement=False)
+    system: Mapped[Word] = mapped_column(primary_key=True)
+    reference: Mapped[Name]
 
 
 class Suspension(Base):
@@ -68,13 +84,14 @@ ConsumerInGroup = Table(
 
 class Member(Account, Base):
     """Somebody of a consumer. `role`: core.membership.ROLES. One who has left stays for what they did, under the name
-    they had, with no address and no password."""
+    they had, with no address and no password; without the name, too, where it was erased."""
 
     __tablename__ = "member"
     role: Mapped[Word]
     consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
     joined_at: Mapped[datetime | None]
     left_at: Mapped[datetime | None]
+    erased_at: Mapped[datetime | None]
     consumer: Mapped[Consumer] = relationship(lazy="joined")
 
     @property

@@ -40,6 +40,7 @@ ORDER = (
     "member_invitation",
     "person_invitation",
     "awaited_sign_up",
+    "looked_as",
     "password_reset",
     "address_change",
     "identity_provider",

@@ -52,7 +52,7 @@ class Mail(Base):
 
     __tablename__ = "mail"
     id: Mapped[Id]
-    recipient: Mapped[Name]
+    recipient: Mapped[Name] = mapped_column(index=True)
     kind: Mapped[Word] = mapped_column(default="")
     subject: Mapped[Name]
     body: Mapped[Prose]

@@ -104,7 +104,7 @@ def links(session: Session, until: int) -> Iterator[Link]:
         for entry in part:
             yield Link(
                 number=entry.id,
-                says=None if entry.erased_by is not None else says(entry),
+                says=None if entry.erased_by is not None and _is_emptied(entry) else says(entry),
                 salt=entry.salt,
                 content=entry.content,
                 digest=entry.digest,
@@ -113,6 +113,12 @@ def links(session: Session, until: int) -> Iterator[Link]:
         if len(part) < PART:
             return
         after = part[-1].id
+
+
+def _is_emptied(entry: Row[Any]) -> bool:
+    """Whether an entry says no more than when, by which id and of what kind of act it was written."""
+    words = (entry.actor, entry.subject, entry.before, entry.after, entry.why, entry.salt)
+    return not any(words)
 
 
 def _noted(session: Session) -> list[tuple[AuditEntry | None, Event]]:

@@ -11,6 +11,7 @@ from threading import Barrier
 import pytest
 from sqlalchemy import text
 
+from calm_tariff.core.chain import ERASED
 from calm_tariff.core.errors import Invalid, NotSignedIn
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.auditing import EntryFilter
@@ -71,8 +72,14 @@ def test_entries_of_many_at_once_are_one_chain_without_a_gap(office: Office) -> 
         ("UPDATE audit_entry SET at = at + INTERVAL 1 MICROSECOND WHERE id = :id", "entry {id} does not say"),
         ("UPDATE audit_entry SET `after` = '{\"a\": 3}' WHERE id = :id", "entry {id} does not say"),
         ("UPDATE audit_entry SET content = REPEAT('0', 64) WHERE id = :id", "entry {id} does not follow"),
-        ("UPDATE audit_entry SET erased_by = :id WHERE id = :id + 1", ""),
-        ("UPDATE audit_entry SET erased_by = 999999, why = '' WHERE id = :id", "emptied by an entry 999999"),
+        ("CALL empty_entry(:id, :id + 2, TRUE)", ""),
+        ("CALL empty_entry(:id, :id + 1, FALSE)", "entry {id} was emptied, and no entry"),
+        ("CALL empty_entry(:id, 999999, FALSE)", "entry {id} was emptied, and no entry 999999 tells of it"),
+        (
+            "UPDATE audit_entry SET erased_by = :id + 2 WHERE id = :id",
+            "entry {id} says something, though it was emptied",
+        ),
+        ("UPDATE audit_entry SET erased_by = :id + 2, why = 'x' WHERE id = :id", "entry {id} says something"),
         ("DELETE FROM audit_entry WHERE id = :id", "does not follow on the one before it"),
         ("DELETE FROM audit_entry WHERE id > :id", "must end at {end}: what came last is missing"),
         ("UPDATE record_end SET number = number + 1", "must end at"),
@@ -80,8 +87,10 @@ def test_entries_of_many_at_once_are_one_chain_without_a_gap(office: Office) -> 
     ],
 )
 def test_what_was_tampered_with_is_found_and_named(office: Office, tampering: str, words: str) -> None:
-    for n in range(3):
+    for n in range(2):
         note(office.manager, f"thing {n}", after={"a": 1}, why="Because.")
+    with office.ctx.transaction() as session:
+        auditing.note(session, office.manager, f"{ERASED} of a member", ("member", 1, "erased member 1"))
     end = record.proof(office.manager).number
     with office.ctx.transaction() as session:
         session.execute(text(tampering), {"id": end - 2})
@@ -89,7 +98,7 @@ def test_what_was_tampered_with_is_found_and_named(office: Office, tampering: st
     if not words:  # an entry whose words were taken out, by one that tells so
         assert (found.wrong, found.erased) == ("", 1)
         return
-    assert found.number < end or "end" in words or "999999" in words
+    assert found.number < end or "end" in words or "was emptied" in words
     assert any(part.format(id=end - 2, end=end) in found.wrong for part in words.split("|")), found.wrong
 
 

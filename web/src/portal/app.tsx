@@ -11,6 +11,7 @@ import { Told } from "../kit/told";
 import { Confirm, ForgottenPassword, NewAddress, ResetPassword, SignIn, SignUp, You } from "./account";
 import { Browse } from "./browse";
 import { picture, useLook } from "./look";
+import { Look, Looked } from "./looking";
 import { Me, useMe } from "./me";
 import { Join } from "./organisation/invite";
 import { SignedIn } from "./outside";
@@ -58,6 +59,7 @@ export function App() {
     <Told zone={look.time_zone} currency={look.currency}>
       <Me.Provider value={member}>
         <div className="portal flex min-h-full flex-col bg-white text-[15px] text-[#1E2B2A]">
+          {member.looking && <Looked me={member} />}
           <Header me={member} />
           <main className="mx-auto w-full max-w-[1200px] flex-1 px-6 pt-6 pb-16">
             {member.name && !member.let_in && <NotLetIn me={member} />}
@@ -76,6 +78,7 @@ export function App() {
                   <Route path="/reset" element={<ResetPassword />} />
                   <Route path="/join" element={<Join />} />
                   <Route path="/signed-in" element={<SignedIn />} />
+                  <Route path="/looking" element={<Look />} />
                   <Route path="/address" element={<NewAddress />} />
                   <Route
                     path="/you"
@@ -227,21 +230,27 @@ function Header({ me }: { me: Member }) {
           {me.name ? (
             <>
               {me.let_in && <Notices link={link} />}
-              <NavLink to="/you" className={link} title="Your sign-in">
-                {me.name}
-              </NavLink>
+              {me.looking ? (
+                <span>{me.name}</span>
+              ) : (
+                <NavLink to="/you" className={link} title="Your sign-in">
+                  {me.name}
+                </NavLink>
+              )}
               {me.let_in && (
                 <NavLink to="/organisation" className={link} title="Who belongs to it">
                   {me.consumer}
                 </NavLink>
               )}
-              <button
-                type="button"
-                onClick={leave}
-                className={`${link({ isActive: false })} underline decoration-white/40 underline-offset-4`}
-              >
-                Sign out
-              </button>
+              {!me.looking && (
+                <button
+                  type="button"
+                  onClick={leave}
+                  className={`${link({ isActive: false })} underline decoration-white/40 underline-offset-4`}
+                >
+                  Sign out
+                </button>
+              )}
             </>
           ) : (
             <>

@@ -145,6 +145,13 @@ def remove(ctx: Context, member_id: int) -> None:
         _gone(session, ctx, _held(session, ctx), member_id)
 
 
+def part_with(session: Session, ctx: Context, member: Member) -> None:
+    """End that somebody belongs to their organisation, by the provider's word. Raises `Conflict` where nobody would own
+    the account."""
+    hold(session, Consumer, member.consumer_id)
+    _gone(session, ctx, _members(session, member.consumer_id), member.id)
+
+
 def leave(ctx: Context) -> None:
     """Leave one's organisation, and sign out for good. Raises `Conflict` where nobody would own the account."""
     owner = ctx.actor.own_consumer

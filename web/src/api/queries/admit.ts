@@ -11,10 +11,22 @@ export const undoable = () =>
   ask("/requests", { params: { query: { undoable: true, rows: 20 } } }, { refetchInterval: 5_000 });
 export const subscriptionHistory = (id: number) =>
   ask("/subscriptions/{subscription_id}/history", { params: { path: { subscription_id: id } } });
+const held = (id: number) => ({ params: { path: { subscription_id: id } } });
+export const subscription = (id: number) => ask("/subscriptions/{subscription_id}", held(id));
+type Move = paths["/subscriptions/{subscription_id}/difference"]["get"]["parameters"]["query"];
+export const difference = (id: number, query: Move) =>
+  ask("/subscriptions/{subscription_id}/difference", {
+    params: { path: { subscription_id: id }, query },
+  });
 export const declineReasons = () => ask("/decline-reasons");
 
 const one = (id: number) => ({ params: { path: { consumer_id: id } } });
 export const consumer = (id: number) => ask("/consumers/{consumer_id}", one(id));
+export const countries = () => ask("/countries", {}, { staleTime: Number.POSITIVE_INFINITY });
+export const closingOf = (id: number) => ask("/consumers/{consumer_id}/closing", one(id));
+export const erasingOf = (id: number) => ask("/consumers/{consumer_id}/erasing", one(id));
+export const erasingOfMember = (id: number) =>
+  ask("/members/{member_id}/erasing", { params: { path: { member_id: id } } });
 export const overrides = (id: number) => ask("/consumers/{consumer_id}/overrides", one(id));
 export const limitsOf = (id: number) => ask("/consumers/{consumer_id}/limits", one(id));
 export const consumersNamed = (words: string) =>
@@ -69,6 +81,16 @@ export const STALE = {
   question: ["/questions", "/counts", "/today"],
   declineReasons: ["/decline-reasons"],
   consumerMade: ["/consumers", "/consumers/{consumer_id}"],
+  move: [
+    "/subscriptions/{subscription_id}",
+    "/subscriptions/{subscription_id}/difference",
+    "/subscriptions/{subscription_id}/history",
+    "/consumers/{consumer_id}",
+    "/requests",
+    "/allowances",
+  ],
+  details: ["/consumers/{consumer_id}"],
+  erased: ["/consumers", "/consumers/{consumer_id}", "/questions"],
   suspension: ["/consumers", "/consumers/{consumer_id}"],
   note: ["/consumers/{consumer_id}"],
   answer: ["/consumers", "/consumers/{consumer_id}", "/today"],

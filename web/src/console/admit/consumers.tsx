@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { api } from "../../api/console";
 import { consumer } from "../../api/queries/admit";
+import { me } from "../../api/queries/house";
 import { Trouble, Waiting } from "../../kit/controls";
 import { amount, count, date, dayAndMinute, dayAndYear, month } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
@@ -9,10 +10,15 @@ import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../lately";
 import { ListPage, useList } from "../list";
+import { isOne } from "../roles";
 import { Applications } from "./applications";
+import { Courses } from "./courses";
 import { LettingIn } from "./letting-in";
+import { LookAs } from "./look-as";
 import { Notes } from "./notes";
+import { Organisation } from "./organisation";
 import { Overrides } from "./overrides";
+import { OwnData } from "./own-data";
 import { Suspension } from "./suspension";
 
 export function Consumers() {
@@ -47,6 +53,7 @@ export function Consumers() {
 export function Consumer() {
   const { id } = useParams();
   const one = useQuery({ ...consumer(Number(id)), refetchInterval: 5_000 });
+  const roles = useQuery(me()).data?.roles;
   const c = one.data;
   useOpened(c?.line.name);
   if (!c)
@@ -82,19 +89,14 @@ export function Consumer() {
               </Link>
             </Pair>
           </Aside>
-          <Aside title="Members">
-            {c.members.map((m) => (
-              <div key={m.email} className="py-[3px]">
-                {m.name}, {m.role}
-                <div className="text-soft">{m.email}</div>
-              </div>
-            ))}
-          </Aside>
+          <Organisation of={c} />
         </>
       }
     >
       {["waiting", "turned away"].includes(c.line.state) && <LettingIn consumer={c} />}
-      <Suspension of={c} />
+      <Suspension of={c}>
+        <LookAs of={c} />
+      </Suspension>
       <Section title="Allowances">
         {c.gauges.map((g) => (
           <div key={g.subscription_id + g.name} className="border-b border-line-soft py-2.5">
@@ -111,6 +113,9 @@ export function Consumer() {
       </Section>
       <Section title="Applications and keys">
         <Applications of={c} />
+      </Section>
+      <Section title="Subscriptions">
+        <Courses of={c} />
       </Section>
       <Overrides consumer={c} />
       <Section title="Requests">
@@ -152,13 +157,50 @@ export function Consumer() {
           />
         )}
       </Section>
+      <Section title="Questions">
+        {c.questions.length === 0 && <p className="py-2 text-soft">Its members have asked nothing.</p>}
+        {c.questions.map((q) => (
+          <p key={q.id} className="border-b border-line-soft py-1.5">
+            <Link className="figure-link" to={`/admit/questions/${q.id}`}>
+              {q.title}
+            </Link>{" "}
+            <span className="text-soft">
+              about {q.product}, {dayAndYear(q.asked_at)}
+              {q.state !== "shown" && `; ${q.state}`}
+            </span>
+          </p>
+        ))}
+      </Section>
+      <Section title="Letters">
+        {c.letters.length === 0 && <p className="py-2 text-soft">Nothing was written to its members yet.</p>}
+        {c.letters.map((l) => (
+          <p key={l.id} className="border-b border-line-soft py-1.5">
+            {l.subject}{" "}
+            <span className="text-soft">
+              to {l.recipient}, {dayAndMinute(l.written_at)}
+            </span>
+            {l.state !== "sent" && <span className="text-brass"> {l.state}</span>}
+          </p>
+        ))}
+        {isOne(roles, ["product manager", "operations", "owner"]) && (
+          <p className="py-1.5">
+            <Link className="figure-link" to="/house/letters">
+              The mail log
+            </Link>
+          </p>
+        )}
+      </Section>
       <Section title="Notes inside">
         <Notes of={c} />
+      </Section>
+      <Section title="Its data">
+        <OwnData of={c} />
       </Section>
       <Section title="On the record">
         {c.record.map((e) => (
           <p key={e.id} className="border-b border-line-soft py-1.5">
-            {e.actor} {e.action} <span className="text-soft">{dayAndMinute(e.at)}</span>
+            {e.actor || e.by} {e.action || "did something"}{" "}
+            <span className="text-soft">{dayAndMinute(e.at)}</span>
             {e.why && <span className="text-soft"> “{e.why}”</span>}
           </p>
         ))}
@@ -174,7 +216,7 @@ export function Consumer() {
 
 function Section({ title, children }: { title: string; children: React.ReactNode }) {
   return (
-    <section className="mt-6">
+    <section className="mt-6" aria-label={title}>
       <h2 className="border-b border-line pb-1">{title}</h2>
       {children}
     </section>

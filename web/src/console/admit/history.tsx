@@ -8,6 +8,7 @@ import { EVENTS } from "../../kit/request-words";
 import { Table } from "../../kit/table";
 import { Page } from "../frame";
 import { useOpened } from "../lately";
+import { Moving } from "./moving";
 
 type Event = Console["HistoryEvent"];
 
@@ -43,6 +44,7 @@ export function HistoryPage() {
         </>
       }
     >
+      <Moving id={Number(id)} />
       <Table
         className="mt-4"
         rows={of.events}

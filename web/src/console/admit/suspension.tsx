@@ -12,8 +12,8 @@ import { isOne } from "../roles";
 
 type Consumer = Console["ConsumerView"];
 
-/** Whether the consumer's calls are let through, and what stops and resumes them. */
-export function Suspension({ of: c }: { of: Consumer }) {
+/** Whether the consumer's calls are let through, and what stops and resumes them, before what else can be done. */
+export function Suspension({ of: c, children }: { of: Consumer; children?: React.ReactNode }) {
   const stale = useStale();
   const may = isOne(useQuery(me()).data?.roles, ["product manager", "operations"]);
   const [asking, setAsking] = useState(false);
@@ -45,11 +45,12 @@ export function Suspension({ of: c }: { of: Consumer }) {
           It was suspended from {dayAndMinute(s.start_at)} until {dayAndMinute(s.end_at ?? "")}: “{s.reason}”
         </p>
       ))}
-      {may && c.line.state === "let in" && (
-        <p className="mt-2">
+      <div className="mt-2 flex gap-5">
+        {may && c.line.state === "let in" && (
           <WordButton onClick={() => setAsking(true)}>suspend it</WordButton>
-        </p>
-      )}
+        )}
+        {children}
+      </div>
       {asking && <Suspend of={c} onClose={() => setAsking(false)} />}
     </>
   );

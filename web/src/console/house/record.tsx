@@ -29,7 +29,7 @@ export function RecordPage() {
   return (
     <Page
       title="The record"
-      sub="Everything somebody did that changed terms, access or money. Entries are never altered."
+      sub="Everything somebody did that changed terms, access or money. Entries are never altered; words about somebody who was erased are taken out."
       margin={
         <>
           {open && <Change entry={open} />}
@@ -49,8 +49,8 @@ export function RecordPage() {
         open={setOpen}
         columns={[
           { head: "When", cell: (e) => dayAndMinute(e.at), look: "whitespace-nowrap" },
-          { head: "Who", cell: (e) => e.actor },
-          { head: "Did", cell: (e) => e.action },
+          { head: "Who", cell: (e) => e.actor || e.by },
+          { head: "Did", cell: (e) => e.action || "did something" },
           {
             head: "To",
             cell: (e) => (
@@ -70,9 +70,9 @@ export function RecordPage() {
             quiet: true,
             number: true,
             cell: (e) =>
-              (e.changes.length > 0 || e.why) && (
+              (e.changes.length > 0 || e.why || e.erased) && (
                 <button type="button" className="figure-link" onClick={() => setOpen(e)}>
-                  what changed
+                  {e.erased ? "what is left" : "what changed"}
                 </button>
               ),
           },
@@ -84,9 +84,9 @@ export function RecordPage() {
 
 function Change({ entry }: { entry: Entry }) {
   return (
-    <Aside title={`${entry.action[0]?.toUpperCase()}${entry.action.slice(1)}`}>
+    <Aside title={entry.action ? `${entry.action[0]?.toUpperCase()}${entry.action.slice(1)}` : "An entry"}>
       <p className="text-soft">
-        {entry.actor}, {dayAndMinute(entry.at)}; entry {entry.id}
+        {entry.actor || entry.by}, {dayAndMinute(entry.at)}; entry {entry.id}
       </p>
       {entry.erased && <p className="mt-1">Its words spoke of a person, and were taken out.</p>}
       {entry.why && <p className="mt-1">“{entry.why}”</p>}

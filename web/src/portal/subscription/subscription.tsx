@@ -5,8 +5,8 @@ import { useStale } from "../../api/queries/asking";
 import { STALE, subscription } from "../../api/queries/portal";
 import { Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count, dayAndYear, plural, untilWhen } from "../../kit/format";
+import { Course } from "../../kit/subscription/course";
 import { useMe } from "../me";
-import { Course } from "./course";
 import { Moves } from "./moves";
 
 type Subscription = Portal["SubscriptionView"];

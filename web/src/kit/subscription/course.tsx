@@ -1,12 +1,12 @@
 import type { Portal } from "../../api/portal";
-import { dayAndYear } from "../../kit/format";
+import { dayAndYear } from "../format";
 
-type Subscription = Portal["SubscriptionView"];
+type Subscription = Pick<Portal["SubscriptionView"], "since" | "ended_at" | "stays" | "pauses" | "coming">;
 
 const DAY = 86_400_000;
 
 /** The stays of a subscription on a line of time, its pauses across them: from its beginning to some weeks ahead. */
-export function Course({ of }: { of: Subscription }) {
+export function Course({ of, revisions }: { of: Subscription; revisions?: boolean }) {
   const now = Date.now();
   const last = Math.max(now, ...of.stays.map((s) => at(s.start_at)), of.coming ? at(of.coming.at) : 0);
   const from = Math.max(at(of.since), now - 365 * DAY);
@@ -19,24 +19,25 @@ export function Course({ of }: { of: Subscription }) {
   const shown = of.stays.filter((s) => (s.end_at ? at(s.end_at) : to) > from);
   return (
     <figure className="mt-4 max-w-[860px]" aria-label="Its course">
-      <div className="relative h-9 overflow-hidden border-b border-(--portal-line)">
+      <div className="relative h-9 overflow-hidden border-b border-(--mark-line)">
         {shown.map((stay) => (
           <div
             key={stay.start_at}
-            className={`absolute inset-y-0 overflow-hidden border-l-2 border-(--portal-main) px-1.5 pt-1.5 text-[13px] whitespace-nowrap ${stay.trial ? "border-dashed" : "bg-(--portal-tint)"}`}
+            className={`absolute inset-y-0 overflow-hidden border-l-2 border-(--mark) px-1.5 pt-1.5 text-[13px] whitespace-nowrap ${stay.trial ? "border-dashed" : "bg-(--mark-tint)"}`}
             style={{
               left: place(at(stay.start_at)),
               width: width(at(stay.start_at), stay.end_at ? at(stay.end_at) : to),
             }}
           >
             {stay.new_terms ? "new terms" : stay.plan}
+            {revisions && `, revision ${stay.revision}`}
             {stay.trial && ", on trial"}
           </div>
         ))}
         {of.pauses.map((pause) => (
           <div
             key={pause.start_at}
-            className="absolute bottom-0 h-1.5 bg-(--portal-line)"
+            className="absolute bottom-0 h-1.5 bg-(--mark-line)"
             style={{
               left: place(at(pause.start_at)),
               width: width(at(pause.start_at), pause.end_at ? at(pause.end_at) : to),
@@ -45,7 +46,7 @@ export function Course({ of }: { of: Subscription }) {
         ))}
         {!of.ended_at && (
           <div
-            className="absolute inset-y-0 border-l-2 border-(--portal-accent) pt-1.5 pl-1 text-[13px] text-soft"
+            className="absolute inset-y-0 border-l-2 border-(--mark-accent) pt-1.5 pl-1 text-[13px] text-soft"
             style={{ left: place(now) }}
             aria-hidden
           >

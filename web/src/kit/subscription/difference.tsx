@@ -1,18 +1,29 @@
 import type { Portal } from "../../api/portal";
-import { amount, listed, untilWhen } from "../../kit/format";
-import { Table } from "../../kit/table";
+import { amount, listed, untilWhen } from "../format";
+import { Table } from "../table";
 import type { Move } from "./moves";
 
 type Found = Portal["Difference"];
 type Line = Portal["DueLine"];
 
 /** What a move comes to: the month as it is beside the month with it, line by line, and what holds afterwards. */
-export function Difference({ move, plan, found }: { move: Move; plan: string; found: Found }) {
+export function Difference({
+  move,
+  plan,
+  found,
+  all = "all you have",
+}: {
+  move: Move;
+  plan: string;
+  found: Found;
+  /** What else the invoice is for. */
+  all?: string;
+}) {
   const money = (value: string) => amount(value, found.currency);
   const more = Number(found.more); // only whether it is more or less; the amounts are exact as they came
   const rows = beside(found.without.lines, found.after.lines);
   return (
-    <section aria-label="What it comes to" className="mt-3 bg-(--portal-tint) px-5 py-4">
+    <section aria-label="What it comes to" className="mt-3 bg-(--mark-tint) px-5 py-4">
       <p>
         {more === 0 ? (
           <>This month stays at {money(found.after.subtotal)} so far, before tax.</>
@@ -23,8 +34,8 @@ export function Difference({ move, plan, found }: { move: Move; plan: string; fo
             <b>
               {money(found.more.replace("-", ""))} {more > 0 ? "more" : "less"}
             </b>
-            . With all you have and with tax, the invoice would be {money(found.after.invoice_total)} instead
-            of {money(found.without.invoice_total)}.
+            . With {all} and with tax, the invoice would be {money(found.after.invoice_total)} instead of{" "}
+            {money(found.without.invoice_total)}.
           </>
         )}{" "}
         {found.month_after === found.month_before ? (

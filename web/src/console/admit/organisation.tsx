@@ -1,0 +1,113 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Console } from "../../api/console";
+import { countries, STALE } from "../../api/queries/admit";
+import { useStale } from "../../api/queries/asking";
+import { me } from "../../api/queries/house";
+import { Dialog, WordButton } from "../../kit/controls";
+import { Choice, Line } from "../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../kit/form";
+import { Aside } from "../frame";
+import { isOne } from "../roles";
+
+type Consumer = Console["ConsumerView"];
+type References = Consumer["details"]["references"];
+
+/** Where an organisation is, what it is known by elsewhere, and who belongs to it. */
+export function Organisation({ of: c }: { of: Consumer }) {
+  const roles = useQuery(me()).data?.roles;
+  const known = useQuery(countries()).data ?? {};
+  const [changing, setChanging] = useState(false);
+  const d = c.details;
+  const keeps = !c.erased_at && isOne(roles, ["product manager", "reviewer", "finance"]);
+  return (
+    <>
+      <Aside title="Organisation">
+        {d.address && <p className="whitespace-pre-line">{d.address}</p>}
+        {d.country && <p>{known[d.country] ?? d.country}</p>}
+        {d.tax_number && <p className="text-soft">Tax number {d.tax_number}</p>}
+        {d.references.map((r) => (
+          <p key={r.system} className="text-soft">
+            {r.system} knows it by {r.reference}
+          </p>
+        ))}
+        {!d.address && !d.country && !d.tax_number && d.references.length === 0 && (
+          <p className="text-soft">No address and no tax number is known.</p>
+        )}
+        {keeps && (
+          <p className="mt-1">
+            <WordButton onClick={() => setChanging(true)}>change its details…</WordButton>
+          </p>
+        )}
+      </Aside>
+      <Aside title="Members">
+        {c.members.map((m) => (
+          <div key={m.id} className="py-[3px]">
+            {m.name}, {m.role}
+            <div className="text-soft">{m.email}</div>
+          </div>
+        ))}
+        {c.left.length > 0 && <p className="mt-1 text-soft">Left: {c.left.map((m) => m.name).join(", ")}.</p>}
+      </Aside>
+      {changing && <Details of={c} countries={known} onClose={() => setChanging(false)} />}
+    </>
+  );
+}
+
+function Details({
+  of: c,
+  countries: known,
+  onClose,
+}: {
+  of: Consumer;
+  countries: Record<string, string>;
+  onClose: () => void;
+}) {
+  const stale = useStale();
+  const entry = useEntry({
+    start: { ...c.details, references: asLines(c.details.references) },
+    send: ({ references, ...rest }) =>
+      api.put("/consumers/{consumer_id}/details", {
+        params: { path: { consumer_id: c.line.id } },
+        body: { ...rest, references: fromLines(references) },
+      }),
+    done: async () => {
+      await stale(STALE.details);
+      onClose();
+    },
+  });
+  const names = Object.entries(known).sort(([, a], [, b]) => a.localeCompare(b));
+  return (
+    <Dialog open onClose={onClose} title={`Details of ${c.line.name}`}>
+      <Form of={entry}>
+        <Line name="address" label="Its address, as it stands on a letter" area autoFocus />
+        <Choice name="country" label="Country" choices={[["", "not said"], ...names]} />
+        <Line
+          name="tax_number"
+          label="Tax number"
+          hint="Held to the form that its country gives it, check digit and all."
+        />
+        <Line
+          name="references"
+          label="What other systems know it by"
+          area
+          hint="One a line, such as “Ledger: 10423”. A reference there is one consumer's alone."
+        />
+        <Ends onLeave={onClose}>
+          <Send>Keep its details</Send>
+        </Ends>
+      </Form>
+    </Dialog>
+  );
+}
+
+const asLines = (references: References) => references.map((r) => `${r.system}: ${r.reference}`).join("\n");
+
+const fromLines = (text: string) =>
+  text
+    .split("\n")
+    .filter((line) => line.trim())
+    .map((line) => {
+      const [system = "", ...rest] = line.split(":");
+      return { system: system.trim(), reference: rest.join(":").trim() };
+    });

@@ -1,0 +1,211 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Console } from "../../api/console";
+import { closingOf, erasingOf, erasingOfMember, STALE } from "../../api/queries/admit";
+import { useStale } from "../../api/queries/asking";
+import { me } from "../../api/queries/house";
+import { Choose } from "../../kit/choose";
+import { Dialog, Note, Trouble, Waiting, WordButton } from "../../kit/controls";
+import { Line } from "../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../kit/form";
+import { date, dayAndYear } from "../../kit/format";
+import { isOne } from "../roles";
+
+type Consumer = Console["ConsumerView"];
+type Erasing = Console["ErasingView"];
+
+/** All that is kept of a consumer: taken along, its account closed, and what is personal in it erased. */
+export function OwnData({ of: c }: { of: Consumer }) {
+  const roles = useQuery(me()).data?.roles;
+  const [asking, setAsking] = useState<"close" | "erase" | null>(null);
+  const [owns, runs] = [isOne(roles, ["owner"]), isOne(roles, ["owner", "product manager"])];
+  if (c.erased_at)
+    return <p className="py-2 text-soft">What was personal in it was erased {dayAndYear(c.erased_at)}.</p>;
+  if (!runs)
+    return <p className="py-2 text-soft">A product manager, or an owner of the house, hands it out.</p>;
+  return (
+    <>
+      <p className="flex gap-5 py-2">
+        <a className="figure-link" href={`/api/v1/consumers/${c.line.id}/data.zip`} download>
+          take all of it along
+        </a>
+        {["let in", "suspended"].includes(c.line.state) && (
+          <WordButton onClick={() => setAsking("close")}>close its account…</WordButton>
+        )}
+        {owns && <WordButton onClick={() => setAsking("erase")}>erase what is personal…</WordButton>}
+      </p>
+      <p className="text-[13px] text-soft">
+        {c.closed_at && `The account was closed ${dayAndYear(c.closed_at)}. `}
+        Its rows, table by table, as JSON Lines in a ZIP archive: no passwords, and none of your notes inside.
+      </p>
+      {asking === "close" && <Close of={c} onClose={() => setAsking(null)} />}
+      {asking === "erase" && <Erase of={c} onClose={() => setAsking(null)} />}
+    </>
+  );
+}
+
+function Close({ of: c, onClose }: { of: Consumer; onClose: () => void }) {
+  const stale = useStale();
+  const query = useQuery(closingOf(c.line.id));
+  const entry = useEntry({
+    start: { name: "" },
+    send: (body) =>
+      api.post("/consumers/{consumer_id}/closing", { params: { path: { consumer_id: c.line.id } }, body }),
+    done: async () => {
+      await stale([...STALE.consumerMade, ...STALE.request]);
+      onClose();
+    },
+  });
+  const of = query.data;
+  return (
+    <Dialog open onClose={onClose} title={`Close the account of ${c.line.name}`}>
+      <Trouble error={query.error} />
+      {query.isPending && <Waiting words="Working out what that brings with it" />}
+      {of && (
+        <>
+          <Said
+            of={[
+              ...of.subscriptions.map(
+                (e) =>
+                  `${e.offer} of ${e.application} ends ${e.last_day ? `with ${date(e.last_day)} at the earliest, after notice` : "at once"}.`,
+              ),
+              ...of.said,
+              "Its members are told by mail.",
+            ]}
+          />
+          {of.hindered ? (
+            <Note>It cannot be closed yet: a plan asks for notice. That subscription ends first.</Note>
+          ) : (
+            <ByName of={entry} name={c.line.name} label="The organisation's name, as it is" onClose={onClose}>
+              Close the account for good
+            </ByName>
+          )}
+        </>
+      )}
+    </Dialog>
+  );
+}
+
+/** Of all of them, or of one: what it would bring with it, and doing it. */
+function Erase({ of: c, onClose }: { of: Consumer; onClose: () => void }) {
+  const [whose, setWhose] = useState("");
+  const everybody = [...c.members, ...c.left];
+  const member = everybody.find((m) => String(m.id) === whose);
+  return (
+    <Dialog open onClose={onClose} title="Erase what is personal">
+      <Choose
+        label="Of whom"
+        value={whose}
+        choices={[
+          ["", `${c.line.name}, with everybody who belonged to it`],
+          ...everybody.map((m) => [String(m.id), m.name] as const),
+        ]}
+        onChange={setWhose}
+      />
+      {member ? (
+        <EraseMember key={member.id} of={member} onClose={onClose} />
+      ) : (
+        <EraseAll of={c} onClose={onClose} />
+      )}
+    </Dialog>
+  );
+}
+
+function EraseAll({ of: c, onClose }: { of: Consumer; onClose: () => void }) {
+  const stale = useStale();
+  const query = useQuery(erasingOf(c.line.id));
+  const entry = useEntry({
+    start: { name: "" },
+    send: (body) =>
+      api.post("/consumers/{consumer_id}/erasing", { params: { path: { consumer_id: c.line.id } }, body }),
+    done: async () => {
+      await stale(STALE.erased);
+      onClose();
+    },
+  });
+  return (
+    <>
+      <Brings query={query} />
+      {query.data?.hindered.length === 0 && (
+        <ByName of={entry} name={c.line.name} label="The organisation's name, as it is" onClose={onClose}>
+          Erase all of them for good
+        </ByName>
+      )}
+    </>
+  );
+}
+
+function EraseMember({ of: m, onClose }: { of: Consumer["members"][number]; onClose: () => void }) {
+  const stale = useStale();
+  const query = useQuery(erasingOfMember(m.id));
+  const entry = useEntry({
+    start: { name: "" },
+    send: (body) => api.post("/members/{member_id}/erasing", { params: { path: { member_id: m.id } }, body }),
+    done: async () => {
+      await stale(STALE.erased);
+      onClose();
+    },
+  });
+  return (
+    <>
+      <Brings query={query} />
+      {query.data?.hindered.length === 0 && (
+        <ByName of={entry} name={m.name} label="Their name, as it is" onClose={onClose}>
+          Erase {m.name} for good
+        </ByName>
+      )}
+    </>
+  );
+}
+
+function Brings({ query }: { query: { data?: Erasing; error: unknown; isPending: boolean } }) {
+  if (!query.data)
+    return query.error ? <Trouble error={query.error} /> : <Waiting words="Counting what is there of them" />;
+  return (
+    <>
+      <h3 className="font-semibold">What goes, for good</h3>
+      <Said of={query.data.goes} />
+      <h3 className="font-semibold">What stays</h3>
+      <Said of={query.data.stays} />
+      {query.data.hindered.length > 0 && (
+        <Note>It cannot be erased yet. {query.data.hindered.join(" ")}</Note>
+      )}
+    </>
+  );
+}
+
+function Said({ of }: { of: string[] }) {
+  return (
+    <ul className="mb-3 list-disc pl-5">
+      {of.map((words) => (
+        <li key={words} className="py-0.5">
+          {words}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** A form that asks for a name before something is done for good. */
+function ByName<R>({
+  of,
+  name,
+  label,
+  onClose,
+  children,
+}: {
+  of: ReturnType<typeof useEntry<{ name: string }, R>>;
+  name: string;
+  label: string;
+  onClose: () => void;
+  children: React.ReactNode;
+}) {
+  return (
+    <Form of={of}>
+      <Line name="name" label={label} placeholder={name} autoComplete="off" required />
+      <Ends onLeave={onClose}>
+        <Send>{children}</Send>
+      </Ends>
+    </Form>
+  );
+}
