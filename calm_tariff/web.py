@@ -95,7 +95,7 @@ def create_app(ctx: Context, settings: Settings) -> Guard:
         ]
     )
     # A document may be 20 MB, and takes more room as JSON.
-    larger = dict.fromkeys(("/api/v1/documents", "/api/v1/apis", "/api/v1/tariff"), 3 * MOST_BYTES)
+    larger = dict.fromkeys(("/api/v1/documents", "/api/v1/apis", "/api/v1/tariff", "/api/v1/imports"), 3 * MOST_BYTES)
     larger["/api/v1/portals/"] = 2 * PICTURE_BYTES
     names = by_host.HostNames(ctx)
     led = by_host.ByHost(app, names, settings.hosts)

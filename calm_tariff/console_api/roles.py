@@ -80,6 +80,10 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /consumers
         POST /consumers/{consumer_id}/answer
         POST /consumers/{consumer_id}/applications
+        POST /imports
+        DELETE /imports/{import_id}
+        DELETE /imports/{import_id}/running
+        PUT /imports/{import_id}/running
         PUT /decline-reasons
         POST /groups
         PUT /groups/{group_id}

@@ -61,6 +61,12 @@ def as_csv(name: str, kind: type, rows: Iterable[Any], left_out: Sequence[str] =
     return _file(f"{name}.csv", "text/csv; charset=utf-8", sent())
 
 
+def lines_as_csv(name: str, head: Sequence[str], rows: Iterable[Sequence[str]]) -> Response:
+    """Rows of text below a head as a file."""
+    lines = ([_cell(cell) for cell in row] for row in rows)
+    return _file(f"{name}.csv", "text/csv; charset=utf-8", iter([_lines([list(head)]), _lines(lines)]))
+
+
 def as_json(name: str, kind: type, rows: Iterable[Any], left_out: Sequence[str] = ()) -> Response:
     """The same as a JSON array, each row as the API has it elsewhere."""
     written: TypeAdapter[Any] = TypeAdapter(kind)

@@ -9,6 +9,7 @@ from typing import Any
 
 from calm_tariff.services.admit import credentials, moves, sign_up, subscriptions
 from calm_tariff.services.admit.desk import conversation, deciding, outside_decisions, outside_events, queue
+from calm_tariff.services.admit.importing import going_on, imports
 from calm_tariff.services.admit.organisation import joining
 from calm_tariff.services.admit.portals import clients
 from calm_tariff.services.base import mailing
@@ -59,6 +60,8 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
             kind=subscriptions.TELL_OF_TRIAL_END,
             do=lambda of: _nothing(subscriptions.tell_of_trial_end(ctx, of["subscription"])),
         ),
+        Handler(kind=imports.GO_ON, lease=timedelta(minutes=10), do=lambda of: going_on.go_on(ctx, of["import"])),
+        _again("forget files that were taken in", timedelta(hours=1), lambda: imports.forget(ctx)),
         Handler(kind=credentials.TELL_OF_END, do=lambda of: credentials.tell_of_end(ctx, of["key"])),
         Handler(kind=moves.MAKE, do=lambda of: moves.come_true(ctx, of["subscription"])),
         Handler(kind=sunsets.END_VERSION, do=lambda of: _nothing(sunsets.end_sunset(ctx, of["version"]))),

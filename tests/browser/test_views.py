@@ -38,6 +38,8 @@ CONSOLE = {
         "/compose/tariff",
         "/compose/bench",
         "/compose/issuers",
+        "/admit/imports",
+        "/admit/subscriptions/2",
         "/admit/portals",
         "/admit/portals/2",
         "/house/people",

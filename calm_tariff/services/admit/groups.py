@@ -75,6 +75,16 @@ def set_members(ctx: Context, group_id: int, consumers: Sequence[int]) -> GroupV
         return next(v for v in _views(session) if v.id == group_id)
 
 
+def join(session: Session, ctx: Context, consumer: Consumer, wanted: Sequence[ConsumerGroup]) -> None:
+    """Put a consumer, which is held, into groups beside those it is in."""
+    before = sorted(group.name for group in consumer.groups)
+    consumer.groups.extend(group for group in wanted if group not in consumer.groups)
+    after = sorted(group.name for group in consumer.groups)
+    subject = ("consumer", consumer.id, consumer.name)
+    auditing.note(session, ctx, "put a consumer into groups", subject, {"groups": before}, {"groups": after})
+    session.flush()
+
+
 def of_consumer(session: Session, consumer_id: int | None) -> frozenset[int]:
     """The groups a consumer is in; none for somebody who has not signed in."""
     if consumer_id is None:

@@ -11,7 +11,9 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.keys import Kind
+from calm_tariff.core.membership import Role
 from calm_tariff.core.meters import Environment
+from calm_tariff.core.names import plain
 from calm_tariff.core.payment import Payment
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.services.admit import applications, credentials, sign_up
@@ -31,6 +33,7 @@ from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.applications import ApiKey, Application
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.portals import Portal
+from calm_tariff.store.base.locking import locked
 
 # Who makes and revokes keys for consumers.
 HOLDERS = ("product manager", "reviewer", "operations")
@@ -54,9 +57,10 @@ class ConsumerMade:
     member_id: int
 
 
-def make_consumer(ctx: Context, typed: ConsumerTyped) -> ConsumerMade:
-    """Make an organisation's account, which is let in. Its owner has no password, and gets a letter to set one. The
-    caller answers for the address. Raises `NotFound`, or `Invalid` or `Conflict`, naming the field."""
+def make_consumer(ctx: Context, typed: ConsumerTyped, *, letter: bool = True) -> ConsumerMade:
+    """Make an organisation's account, which is let in. Its owner has no password, and gets a letter to set one, or asks
+    for it themselves. The caller answers for the address. Raises `NotFound`, or `Invalid` or `Conflict`, naming the
+    field."""
     ctx.actor.must_be("reviewer", "product manager")
     with ctx.transaction() as session:
         if typed.portal_id is not None and session.get(Portal, typed.portal_id) is None:
@@ -69,8 +73,38 @@ def make_consumer(ctx: Context, typed: ConsumerTyped) -> ConsumerMade:
         member.consumer.state = "let in"
         subject = ("consumer", member.consumer_id, member.consumer.name)
         auditing.note(session, ctx, "made an organisation's account", subject, after={"owner": member.email})
-        passwords.write_to(session, ctx, replace(MEMBERS, at=member.at), member)
+        if letter:
+            passwords.write_to(session, ctx, replace(MEMBERS, at=member.at), member)
         return ConsumerMade(member.consumer_id, member.id)
+
+
+def make_member(ctx: Context, consumer_id: int, name: str, email: str, role: Role, *, letter: bool = True) -> int:
+    """Have somebody belong to a consumer, as a role; returns their id. They have no password, and get a letter to set
+    one, or ask for it themselves. The caller answers for the address. Raises `NotFound`, or `Invalid` or `Conflict`,
+    naming the field."""
+    ctx.actor.must_be("reviewer", "product manager")
+    name, email = plain(name, "name"), mail_address(email)
+    with ctx.transaction() as session:
+        consumer = locked(session, Consumer, consumer_id)
+        if consumer is None:
+            raise NotFound("there is no such consumer", str(consumer_id))
+        if session.scalar(select(Member.id).where(Member.email == email)):
+            raise Conflict("somebody signs in with this address already", "email")
+        made = Member(
+            consumer_id=consumer.id,
+            email=email,
+            name=name,
+            role=role,
+            password_hash=NO_PASSWORD,
+            joined_at=ctx.now,
+        )
+        session.add(made)
+        session.flush()
+        subject = ("consumer", consumer.id, consumer.name)
+        auditing.note(session, ctx, "had somebody belong to an organisation", subject, after={email: role})
+        if letter:
+            passwords.write_to(session, ctx, replace(MEMBERS, at=made.at), made)
+        return made.id
 
 
 def make_application(ctx: Context, consumer_id: int, name: str, purpose: str = "") -> ApplicationView:

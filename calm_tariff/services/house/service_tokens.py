@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from calm_tariff.core import house, names
 from calm_tariff.core.errors import Invalid, NotAllowed, NotFound, NotSignedIn
@@ -113,14 +114,24 @@ def who_by(ctx: Context, token: str, address: str = "") -> Actor:
         if wrong or found is None:
             log.warning("a service token from %s was turned away: %s", address or "an unknown address", wrong)
             raise NotSignedIn(f"the service token {wrong}")
-        roles, scopes = frozenset(_roles_now(found)), frozenset(found.scopes)
-        who = Actor(f"token {found.label}", roles, token_id=found.id, scopes=scopes)
+        who = _acting(found)
         address = address[: secret_places.LONGEST]
         if found.used_at is None or found.used_from != address or ctx.now - found.used_at >= NOTICED:
             found.used_at, found.used_from = ctx.now, address
             subject = Thing("service token", found.id, found.label)
             secret_places.note(session, ctx.acting(who), ServiceTokenPlace, subject, address)
         return who
+
+
+def who_still(session: Session, ctx: Context, token_id: int) -> Actor | None:
+    """Who acts on where a token asked for something that is done later; None where the token is good no more."""
+    found = session.get(ServiceToken, token_id)
+    return None if found is None or _wrong(ctx, found) else _acting(found)
+
+
+def _acting(found: ServiceToken) -> Actor:
+    roles, scopes = frozenset(_roles_now(found)), frozenset(found.scopes)
+    return Actor(f"token {found.label}", roles, token_id=found.id, scopes=scopes)
 
 
 def _wrong(ctx: Context, found: ServiceToken | None) -> str:

@@ -21,6 +21,8 @@ log = logging.getLogger("calm_tariff.store")
 
 # Who holds a stamp first keeps shippers away; then from what is sold down to who buys it, and to what was charged.
 ORDER = (
+    "import",
+    "import_row",
     "stamp",
     "answered",
     "document_reading",

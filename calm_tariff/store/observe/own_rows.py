@@ -27,6 +27,7 @@ from calm_tariff.store.admit.consumers import (
     Suspension,
 )
 from calm_tariff.store.admit.identities import MemberIdentity
+from calm_tariff.store.admit.imports import ImportRow
 from calm_tariff.store.admit.looking import LookedAs
 from calm_tariff.store.admit.requests import AccessRequest, RequestAgreement, RequestMessage, TermsAccepted
 from calm_tariff.store.admit.subscriptions import ComingMove, Pause, Stay, Subscription, SubscriptionOverride, TrialHad
@@ -175,6 +176,7 @@ OWN: tuple[Own, ...] = (
         of_member=_ME,
         becomes={"name": _called("member", Member), "email": _called("", Member), "password_hash": ""},
     ),
+    Own(table=_table(ImportRow), of_consumer=_is(ImportRow.consumer_id), handed_out=false()),
     Own(table=_table(ConsumerReference), of_consumer=_is(ConsumerReference.consumer_id)),
     Own(table=_table(MemberInvitation), of_consumer=_is(MemberInvitation.consumer_id)),
     Own(table=_table(LookedAs), of_consumer=_is(LookedAs.consumer_id), handed_out=false()),
@@ -294,6 +296,7 @@ SPOKEN: tuple[tuple[Table, tuple[str, ...]], ...] = (
     (_table(IdempotentAnswer), ("answer",)),
     (_table(Event), ("subject", "actor", "said", "detail")),
     (_table(EventDelivery), ("answer",)),
+    (_table(ImportRow), ("cells", "about", "said")),
     (_table(ConsumerNote), ("text",)),
     (_table(Suspension), ("reason",)),
     (_table(SubscriptionOverride), ("reason", "made_by", "lifted_by")),

@@ -12,7 +12,7 @@ from calm_tariff.store.tables import metadata
 # The provider's own words, figures and secrets: no consumer or member is named in them.
 _OURS = """
     api api_document api_version attempts back_end_health charge_run client_package consumer_group daily_answers
-    decline_reason document_reading event_endpoint house_identity_provider house_limits identity_provider
+    decline_reason document_reading event_endpoint house_identity_provider house_limits identity_provider import
     instance meter meter_operation notice_kind number_series operation outside_issuer person person_identity
     person_invitation plan plan_draft plan_group plan_revision portal portal_group portal_page portal_picture
     portal_product product product_group product_operation provider quota_count received_webhook record_end
@@ -50,6 +50,7 @@ UNSPOKEN = {
     "set_aside": "call_id digest source",
     "event": "type subject_kind by",
     "event_delivery": "what",
+    "import_row": "state",
     "job": "kind key",
     "mail": "kind cause page",
     "answered": "actor key request",

@@ -27,6 +27,10 @@ export const closingOf = (id: number) => ask("/consumers/{consumer_id}/closing",
 export const erasingOf = (id: number) => ask("/consumers/{consumer_id}/erasing", one(id));
 export const erasingOfMember = (id: number) =>
   ask("/members/{member_id}/erasing", { params: { path: { member_id: id } } });
+export const importColumns = () => ask("/imports/columns", {}, { staleTime: Number.POSITIVE_INFINITY });
+/** A file as far as it is brought in; looked at often while something goes on. */
+export const importOf = (id: number) =>
+  ask("/imports/{import_id}", { params: { path: { import_id: id } } }, { refetchInterval: 1_000 });
 export const overrides = (id: number) => ask("/consumers/{consumer_id}/overrides", one(id));
 export const limitsOf = (id: number) => ask("/consumers/{consumer_id}/limits", one(id));
 export const consumersNamed = (words: string) =>
@@ -89,6 +93,7 @@ export const STALE = {
     "/requests",
     "/allowances",
   ],
+  import: ["/imports", "/imports/{import_id}", "/imports/{import_id}/rows"],
   details: ["/consumers/{consumer_id}"],
   erased: ["/consumers", "/consumers/{consumer_id}", "/questions"],
   suspension: ["/consumers", "/consumers/{consumer_id}"],

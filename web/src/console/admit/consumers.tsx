@@ -26,7 +26,14 @@ export function Consumers() {
   return (
     <ListPage
       title="Consumers"
-      sub="Organisations that call the APIs. Calls are those of the last 28 days."
+      sub={
+        <>
+          Organisations that call the APIs. Calls are those of the last 28 days ·{" "}
+          <Link className="figure-link" to="/admit/imports">
+            bring some in from a file
+          </Link>
+        </>
+      }
       list={list}
       reading="Reading the consumers"
       empty="Nobody has signed up yet. They do on the portal."

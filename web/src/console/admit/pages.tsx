@@ -6,6 +6,8 @@ import { Reasons } from "./desk/reasons";
 import { RequestPage } from "./desk/request";
 import { Groups } from "./groups";
 import { HistoryPage } from "./history";
+import { ImportPage } from "./import";
+import { Imports } from "./imports";
 import { PortalPage } from "./portal";
 import { Portals } from "./portals";
 import { QuestionPage } from "./question";
@@ -21,6 +23,8 @@ export function AdmitPages() {
       <Route path="consumers" element={<Consumers />} />
       <Route path="consumers/:id" element={<Consumer />} />
       <Route path="subscriptions/:id" element={<HistoryPage />} />
+      <Route path="imports" element={<Imports />} />
+      <Route path="imports/:id" element={<ImportPage />} />
       <Route path="groups" element={<Groups />} />
       <Route path="portals" element={<Portals />} />
       <Route path="portals/:id" element={<PortalPage />} />
