@@ -21,7 +21,7 @@ from calm_tariff.console_api.admit import (
     tariff,
     ticket_desk,
 )
-from calm_tariff.console_api.base.asking import COOKIE
+from calm_tariff.console_api.base.asking import COOKIE, within_scope
 from calm_tariff.console_api.compose import (
     apis,
     documents,
@@ -39,7 +39,7 @@ from calm_tariff.console_api.house import settings as settings_api
 from calm_tariff.console_api.observe import allowances, consumers, own_data, subscriptions, today, traffic
 from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts
 from calm_tariff.console_api.settle import closing, consequences, invoices, moves, periods
-from calm_tariff.edge import own_account, passkeys, problems, reference, signing_in
+from calm_tariff.edge import own_account, own_notices, passkeys, problems, reference, signing_in
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.people import people
 from calm_tariff.settings import Settings
@@ -106,6 +106,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app.include_router(signing_in.router(people, COOKIE))
     app.include_router(own_account.router(people, COOKIE))
     app.include_router(passkeys.router(people, COOKIE))
+    app.include_router(own_notices.router(within_scope))
     for each in ROUTERS:
         app.include_router(each.router)
     reference.serve(app, "A script is known by a service token (Authorization: Bearer), a browser by its session.")

@@ -88,6 +88,9 @@ GROUPS: Mapping[Group, frozenset[Kind]] = {
     "questions": frozenset[Kind]({"question answered", "answer accepted", "post hidden"}),
 }
 
+# Those of them that the provider's own people get.
+OF_PEOPLE: frozenset[Group] = frozenset({"requests"})
+
 # Who gets each kind.
 _MEMBERS, _ASKED = "all members of the organisation", "whoever asked for it"
 TO: Mapping[Kind, str] = {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass, fields
 from decimal import Decimal
@@ -9,11 +10,17 @@ from decimal import Decimal
 from calm_tariff.core import names
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.money import minor_digits
+from calm_tariff.core.numbering import PREFIXES
 from calm_tariff.core.periods import zone
+from calm_tariff.core.targets import MOST_DAYS
 
 MOST_PAYMENT_DAYS = 120
 # Bodies of calls are kept for so many days at most.
 MOST_BODY_DAYS = 90
+# Recorded calls are kept at least until the month after theirs is charged and looked at.
+LEAST_CALL_MONTHS, MOST_CALL_MONTHS = 3, 240
+_CREDIT_NOTES = PREFIXES["credit note"]
+_PREFIX = re.compile(r"[A-Z][A-Z0-9]{0,9}")
 LONGEST_ADDRESS = 500
 # What was charged was charged in these.
 LOCKED = ("time_zone", "currency")
@@ -23,7 +30,9 @@ LOCKED = ("time_zone", "currency")
 class ProviderSettings:
     """The provider: its name and postal address, the time zone that days and periods are counted in, the currency (ISO
     4217) and the tax that is charged, within how many days an invoice is paid, the address that letters come from, the
-    days of the week on which people work (0 is Monday), and for how many days bodies of sandbox calls are kept."""
+    days of the week on which people work (0 is Monday), within how many of them requests for new products are to be
+    answered, what the numbers of its invoices begin with, for how many days bodies of sandbox calls are kept, and for
+    how many months recorded calls; 0 is for ever."""
 
     name: str
     address: str = ""
@@ -33,7 +42,10 @@ class ProviderSettings:
     payment_days: int = 14
     mail_from: str
     working_days: tuple[int, ...] = (0, 1, 2, 3, 4)
+    target_days: int = 2
+    invoice_prefix: str = "INV"
     body_days: int = 7
+    call_months: int = 0
 
 
 def checked(typed: ProviderSettings) -> None:
@@ -52,6 +64,13 @@ def checked(typed: ProviderSettings) -> None:
         raise Invalid(f"must be 0 to {MOST_PAYMENT_DAYS} days", "payment_days")
     if not 1 <= typed.body_days <= MOST_BODY_DAYS:
         raise Invalid(f"must be 1 to {MOST_BODY_DAYS} days", "body_days")
+    if typed.call_months and not LEAST_CALL_MONTHS <= typed.call_months <= MOST_CALL_MONTHS:
+        raise Invalid(f"must be {LEAST_CALL_MONTHS} to {MOST_CALL_MONTHS} months, or 0 for ever", "call_months")
+    if not 0 <= typed.target_days <= MOST_DAYS:
+        raise Invalid(f"must be 0 to {MOST_DAYS} working days", "target_days")
+    if not _PREFIX.fullmatch(typed.invoice_prefix) or typed.invoice_prefix == _CREDIT_NOTES:
+        words = f"must be one to ten capital letters and digits, a letter first, and not {_CREDIT_NOTES}"
+        raise Invalid(words, "invoice_prefix")
     if not typed.working_days or not set(typed.working_days) <= set(range(7)):
         raise Invalid("must be at least one day of the week, 0 (Monday) to 6", "working_days")
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import FastAPI
 
-from calm_tariff.edge import own_account, passkeys, problems, reference, signing_in
+from calm_tariff.edge import own_account, own_notices, passkeys, problems, reference, signing_in
 from calm_tariff.portal_api.admit import (
     applications,
     downloads,
@@ -19,8 +19,7 @@ from calm_tariff.portal_api.admit import (
     sign_up,
 )
 from calm_tariff.portal_api.admit import reference as operations
-from calm_tariff.portal_api.base import notices
-from calm_tariff.portal_api.base.asking import COOKIE, members_here
+from calm_tariff.portal_api.base.asking import COOKIE, members_here, who_asks
 from calm_tariff.portal_api.house import session
 from calm_tariff.portal_api.observe import alerts, allowances, answering, calls, usage
 from calm_tariff.portal_api.serve import own_use, receipts
@@ -53,7 +52,6 @@ ROUTERS = (
     calls,
     usage,
     alerts,
-    notices,
 )
 
 
@@ -66,6 +64,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app.include_router(signing_in.router(members_here, COOKIE))
     app.include_router(own_account.router(members_here, COOKIE))
     app.include_router(passkeys.router(members_here, COOKIE))
+    app.include_router(own_notices.router(who_asks))
     for each in ROUTERS:
         app.include_router(each.router)
     reference.serve(app, "A browser is known by its session, which begins by signing in.")

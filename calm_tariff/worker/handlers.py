@@ -20,6 +20,7 @@ from calm_tariff.services.house import inviting, telling
 from calm_tariff.services.house.signing_in import mail_addresses, passwords, throttling
 from calm_tariff.services.observe import alerts, spending
 from calm_tariff.services.serve import trials, upkeep
+from calm_tariff.services.settle import forgetting
 from calm_tariff.settings import Settings
 from calm_tariff.worker import client_maker, endpoints
 from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk, send_webhook, tell_ticket_desk
@@ -70,6 +71,7 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("end versions that are over", timedelta(minutes=1), lambda: sunsets.end_sunsets(ctx)),
         _again(ASK_BACK_ENDS, timedelta(seconds=15), lambda: ask_back_ends(ctx), timedelta(minutes=5)),
         _again("forget counts", timedelta(minutes=10), lambda: upkeep.forget_counts(ctx)),
+        _again("forget calls", timedelta(hours=6), lambda: forgetting.forget_calls(ctx), timedelta(hours=1)),
         _again("forget bodies", timedelta(minutes=10), lambda: upkeep.forget_bodies(ctx)),
         _again("forget attempts to sign in", timedelta(minutes=10), lambda: throttling.forget(ctx)),
         _again("forget letters of sign-ups", timedelta(minutes=10), lambda: sign_up.forget(ctx)),

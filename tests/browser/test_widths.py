@@ -26,6 +26,7 @@ OWN = [
     "/applications",
     "/applications/{application}",
     "/subscriptions/{subscription}",
+    "/requests/{request}",
     "/usage",
     "/usage?environment=sandbox",
     "/notices",
@@ -56,7 +57,6 @@ def test_every_page_fits_a_phone_and_a_desk_and_axe_finds_nothing_serious(people
     entered = page.request.post(f"{portal}/api/v1/session/demo", data={"email": MEMBERS[portal]})
     assert entered.status == 204
     applications = page.request.get(f"{portal}/api/v1/applications").json()
-    subscribed = [(each["id"], plan["subscription_id"]) for each in applications for plan in each["plans"]]
-    application, subscription = next((which, sub) for which, sub in subscribed if sub)
-    look(OWN, application=application, subscription=subscription)
+    application, plan = next((a, p) for a in applications for p in a["plans"] if p["subscription_id"])
+    look(OWN, application=application["id"], subscription=plan["subscription_id"], request=plan["request_id"])
     assert wrong == [], "\n".join(wrong)

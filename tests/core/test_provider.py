@@ -36,12 +36,23 @@ WRONG: list[tuple[dict[str, Any], str]] = [
     ({"working_days": (0, 7)}, "working_days"),
     ({"body_days": 0}, "body_days"),
     ({"body_days": 91}, "body_days"),
+    ({"target_days": -1}, "target_days"),
+    ({"target_days": 10_000}, "target_days"),
+    ({"call_months": 2}, "call_months"),
+    ({"call_months": -1}, "call_months"),
+    ({"call_months": 241}, "call_months"),
+    ({"invoice_prefix": ""}, "invoice_prefix"),
+    ({"invoice_prefix": "inv"}, "invoice_prefix"),
+    ({"invoice_prefix": "2026"}, "invoice_prefix"),
+    ({"invoice_prefix": "ABCDEFGHIJK"}, "invoice_prefix"),
+    ({"invoice_prefix": "CN"}, "invoice_prefix"),  # what credit notes begin with
 ]
 
 
 def test_settings_that_mean_something_are_taken() -> None:
     checked(GOOD)
     checked(replace(GOOD, address="Quay 1\n\n4900 Larkmouth", working_days=(6,), payment_days=0, body_days=90))
+    checked(replace(GOOD, target_days=0, invoice_prefix="LTO2", call_months=3))
 
 
 @pytest.mark.parametrize(("wrong", "where"), WRONG)

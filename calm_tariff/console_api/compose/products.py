@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 from fastapi import APIRouter
@@ -124,8 +125,11 @@ def export_products(ctx: Asking, asked: Paged) -> Response:
 
 @router.post("/products", status_code=201)
 def create_product(ctx: Asking, product: ProductIn) -> ProductView:
-    """A new product."""
-    return products.create(ctx, product.typed())
+    """A new product. Where it says no target, it has the house's."""
+    typed = product.typed()
+    if "target_days" not in product.model_fields_set:
+        typed = replace(typed, target_days=products.target_days_of_the_house(ctx))
+    return products.create(ctx, typed)
 
 
 @router.get("/products/{product_id}")

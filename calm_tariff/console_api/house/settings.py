@@ -28,7 +28,10 @@ class SettingsIn(BaseModel):
     payment_days: int
     mail_from: str = Field(max_length=1000)
     working_days: list[int]
+    target_days: int = 2
+    invoice_prefix: str = Field(default="INV", max_length=100)
     body_days: int
+    call_months: int = 0
 
 
 @router.get("/house/settings")

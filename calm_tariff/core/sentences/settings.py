@@ -14,7 +14,11 @@ EFFECTS: Mapping[str, str] = {
     "payment_days": "Invoices that are issued from now on are to be paid within so many days.",
     "mail_from": "Letters that go out from now on come from it.",
     "working_days": "Requests that are made from now on are to be answered within so many of them.",
+    "target_days": "Products that are made from now on take it up; each can have another.",
+    "invoice_prefix": "Invoices that are issued from now on are numbered so; the count goes on.",
     "body_days": "Bodies of sandbox calls that are older are thrown away within the hour.",
+    "call_months": "Calls further back are thrown away with their receipts, within a day and once their month is "
+    "charged; what was counted and charged of them stays. 0 keeps them for ever.",
 }
 
 

@@ -9,8 +9,8 @@ from datetime import datetime
 from sqlalchemy import ColumnElement, func, select, update
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.errors import NotSignedIn
-from calm_tariff.core.notices import GROUPS, Group
+from calm_tariff.core.errors import NotFound, NotSignedIn
+from calm_tariff.core.notices import GROUPS, OF_PEOPLE, Group
 from calm_tariff.services.base.context import Context
 from calm_tariff.store.base.notices import Notice, NoticeChoice
 from calm_tariff.store.base.paging import Page, PageQuery, page
@@ -68,8 +68,10 @@ def choices(ctx: Context) -> list[GroupChoice]:
 
 
 def choose(ctx: Context, group: Group, by_mail: bool) -> list[GroupChoice]:
-    """Have notices of a group by mail, or not. Raises `NotSignedIn`."""
+    """Have notices of a group by mail, or not. Raises `NotSignedIn`, or `NotFound` for one that one gets nothing of."""
     audience, identifier = _whose(ctx)
+    if group not in _groups(audience):
+        raise NotFound("you get no notices of that group", group)
     with ctx.transaction() as session:
         chosen = session.get(NoticeChoice, (audience, identifier, group))
         if chosen is None:
@@ -83,7 +85,11 @@ def choose(ctx: Context, group: Group, by_mail: bool) -> list[GroupChoice]:
 def _choices(session: Session, audience: str, identifier: int) -> list[GroupChoice]:
     query = select(NoticeChoice.group, NoticeChoice.by_mail).filter_by(audience=audience, audience_id=identifier)
     made = {group: by_mail for group, by_mail in session.execute(query)}  # noqa: C416
-    return [GroupChoice(group=group, by_mail=made.get(group, True)) for group in GROUPS]
+    return [GroupChoice(group=group, by_mail=made.get(group, True)) for group in _groups(audience)]
+
+
+def _groups(audience: str) -> list[Group]:
+    return [group for group in GROUPS if audience == "member" or group in OF_PEOPLE]
 
 
 def _whose(ctx: Context) -> tuple[str, int]:

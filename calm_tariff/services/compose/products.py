@@ -19,7 +19,7 @@ from calm_tariff.core.targets import MOST_DAYS
 from calm_tariff.formats.addresses import page_address
 from calm_tariff.formats.values import write
 from calm_tariff.services.base import auditing, stamps
-from calm_tariff.services.base.context import ROLES, Context
+from calm_tariff.services.base.context import ROLES, Context, provider_of
 from calm_tariff.services.compose import credential_fields, routes, strangers, terms_versions, visibility
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.base.locking import locked
@@ -337,6 +337,13 @@ def view(session: Session, product: Product) -> ProductView:
 def _plain(typed: ProductTyped) -> ProductTyped:
     site = page_address(typed.subscribing_site, "subscribing_site")
     return replace(typed, name=names.plain(typed.name, "name"), subscribing_site=site)
+
+
+def target_days_of_the_house(ctx: Context) -> int:
+    """Within how many working days requests for new products are to be answered."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        return provider_of(session).target_days
 
 
 def _target(typed: ProductTyped) -> int | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass
+from datetime import date
 from decimal import Decimal
 
 from sqlalchemy.orm import Session
@@ -31,7 +32,7 @@ class SettingView:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettingsView:
     """The provider's settings, what is to be said of each, whether somebody has looked through them yet, and which
-    edition this is."""
+    edition this is. Calls before the day `calls_from` were thrown away."""
 
     name: str
     address: str
@@ -41,7 +42,11 @@ class SettingsView:
     payment_days: int
     mail_from: str
     working_days: list[int]
+    target_days: int
+    invoice_prefix: str
     body_days: int
+    call_months: int
+    calls_from: date | None
     settings: list[SettingView]
     settled: bool
     edition: int
@@ -100,7 +105,10 @@ def of(provider: Provider) -> ProviderSettings:
         payment_days=provider.payment_days,
         mail_from=provider.mail_from,
         working_days=tuple(provider.working_days),
+        target_days=provider.target_days,
+        invoice_prefix=provider.invoice_prefix,
         body_days=provider.body_days,
+        call_months=provider.call_months,
     )
 
 
@@ -122,6 +130,7 @@ def _view(provider: Provider) -> SettingsView:
     because = locked_because(local_day(instant_of(since), zone(provider.time_zone))) if since else ""
     return SettingsView(
         **kept,
+        calls_from=provider.calls_from,
         settings=[
             SettingView(name=name, effect=effect, locked=because if name in LOCKED else "")
             for name, effect in EFFECTS.items()

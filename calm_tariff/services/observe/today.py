@@ -13,7 +13,7 @@ from calm_tariff.core.periods import HOUR, day_start, local_day, month_of, perio
 from calm_tariff.services.admit import letting_in
 from calm_tariff.services.admit.community import moderation
 from calm_tariff.services.admit.desk import queue
-from calm_tariff.services.base import jobs, mailing
+from calm_tariff.services.base import jobs, mailing, own_notices
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.first_steps import FirstStep, first_steps
@@ -55,7 +55,7 @@ class Today:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Counts:
-    """What stands beside the places and pages of the console."""
+    """What stands beside the places and pages of the console. `unread` are one's own notices."""
 
     apis: int
     meters: int
@@ -65,6 +65,7 @@ class Counts:
     consumers: int
     near_the_end: int
     to_charge: int
+    unread: int
 
 
 def today(ctx: Context) -> Today:
@@ -97,6 +98,7 @@ def counts(ctx: Context) -> Counts:
             consumers=of(Consumer),
             near_the_end=near,
             to_charge=len(_periods(session, ctx)),
+            unread=own_notices.unread(ctx.joining(session)) if ctx.actor.person_id is not None else 0,
         )
 
 

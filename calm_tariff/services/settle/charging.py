@@ -128,7 +128,7 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> i
             if invoice.period_end > today:
                 raise Conflict(f"its period runs until {invoice.period_end:%-d %B}", called)
             invoice.state = move(INVOICE, called, invoice.state, "issued")
-            invoice.number = numbering.next_number(session, "invoice", today.year)
+            invoice.number = numbering.next_number(session, "invoice", today.year, provider.invoice_prefix)
             invoice.issued_at = ctx.now
             invoice.payment_method = invoice.consumer.payment_method
             invoice.order_number = invoice.consumer.order_number

@@ -9,10 +9,10 @@ from calm_tariff.core.numbering import Kind, document_number
 from calm_tariff.store.settle.invoices import NumberSeries
 
 
-def next_number(session: Session, kind: Kind, year: int) -> str:
-    """The next number of a series, which is held until the transaction ends: others who issue wait, and a number of
-    one that fails is given again."""
+def next_number(session: Session, kind: Kind, year: int, prefix: str = "") -> str:
+    """The next number of a series, with a beginning of the provider's where it has one. The series is held until the
+    transaction ends: others who issue wait, and a number of one that fails is given again."""
     begun = insert(NumberSeries).values(kind=kind, year=year, last=1)
     session.execute(begun.on_duplicate_key_update(last=NumberSeries.last + 1))
     series = session.get_one(NumberSeries, (kind, year), populate_existing=True)
-    return document_number(kind, year, series.last)
+    return document_number(kind, year, series.last, prefix)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
@@ -15,7 +15,7 @@ from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
 class Provider(Base):
     """The one organisation whose APIs are sold. `factor_required`: its people show a second factor at the sign-in.
     `settled_at` is when its settings were first looked through,
-    `charged_at` when money was first charged."""
+    `charged_at` when money was first charged. Calls before the day `calls_from` were thrown away."""
 
     __tablename__ = "provider"
     id: Mapped[Id]
@@ -28,7 +28,11 @@ class Provider(Base):
     factor_required: Mapped[bool] = mapped_column(default=False)
     address: Mapped[Prose] = mapped_column(default="")
     working_days: Mapped[list[Any]] = mapped_column(default=lambda: [0, 1, 2, 3, 4])
+    target_days: Mapped[int] = mapped_column(default=2)
+    invoice_prefix: Mapped[str] = mapped_column(String(10), default="INV")
     body_days: Mapped[int] = mapped_column(default=7)
+    call_months: Mapped[int] = mapped_column(default=0)
+    calls_from: Mapped[date | None]
     settled_at: Mapped[datetime | None]
     charged_at: Mapped[datetime | None]
     edition: Mapped[int] = mapped_column(default=1)

@@ -11,7 +11,7 @@ from sqlalchemy import ColumnElement, Select, and_, delete, false, func, or_, se
 from sqlalchemy.orm import Session, load_only
 
 from calm_tariff.core.periods import HOUR, MINUTE
-from calm_tariff.store.serve.usage import Call, CallBodies, HourlyOutcomes, HourlyVerdicts
+from calm_tariff.store.serve.usage import Call, CallBodies, HourlyOutcomes, HourlyVerdicts, SetAside
 from calm_tariff.store.serve.usage_queries import verdicts_between
 
 _REPLAYED = (
@@ -206,6 +206,22 @@ def _narrowed(query: Q, wanted: CallFilter) -> Q:
 def bodies(session: Session, call_id: str) -> CallBodies | None:
     """The beginnings of a call's bodies, where they are kept."""
     return session.get(CallBodies, call_id)
+
+
+def oldest(session: Session) -> int | None:
+    """When the oldest call that is kept came."""
+    return session.scalar(select(func.min(Call.at_us)))
+
+
+def forget_calls(session: Session, before_us: int, at_most: int) -> int:
+    """Throw away calls before an instant, the oldest first, with what was set aside of them; how many there were."""
+    old = select(Call.call_id, Call.at_us).where(Call.at_us < before_us).order_by(Call.at_us, Call.call_id)
+    gone = session.execute(old.limit(at_most)).all()
+    if gone:
+        ids, last = [call_id for call_id, _ in gone], gone[-1].at_us
+        session.execute(delete(Call).where(Call.at_us <= last, Call.call_id.in_(ids)))
+        session.execute(delete(SetAside).where(SetAside.call_id.in_(ids)))
+    return len(gone)
 
 
 def forget_bodies(session: Session, before_us: int, at_most: int) -> int:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.core.errors import NotSignedIn
+from calm_tariff.core.errors import NotFound, NotSignedIn
 from calm_tariff.core.notices import GROUPS, Kind, group_of
-from calm_tariff.services.admit.desk import asking
+from calm_tariff.services.admit.desk import asking, queue
 from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.base import own_notices
@@ -16,7 +16,7 @@ from calm_tariff.services.base.notices import Notice, Recipient, notify
 from calm_tariff.services.house.signing_in import passwords
 from calm_tariff.store.base.notices import Notice as Stored
 from tests.office import PASSWORD, Office
-from tests.services.accounts import OTHER, letters
+from tests.services.accounts import OTHER, letters, signed_in
 
 
 def ferries(office: Office) -> Context:
@@ -118,3 +118,26 @@ def test_nobody_has_none(office: Office) -> None:
     ):
         with pytest.raises(NotSignedIn):
             wrong()
+
+
+def test_a_colleague_reads_what_was_handed_to_them_and_chooses_of_what_they_get(office: Office) -> None:
+    rui = signed_in(office, "reviewer@test.example")
+    own = signed_in(office)
+    _, _, request = office.ask("Quay", "Ketch")
+    queue.hand_over(own, request, rui.actor.person_id)
+    (notice,) = own_notices.own(rui).rows
+    assert notice.page == f"/admit/desk/{request}" and not notice.read
+    assert own_notices.unread(rui) == 1 and own_notices.unread(own) == 0
+    own_notices.read(own, [notice.id])  # another's stays as it is
+    assert own_notices.unread(rui) == 1
+    own_notices.read(rui, [notice.id])
+    assert own_notices.unread(rui) == 0
+    assert [(c.group, c.by_mail) for c in own_notices.choices(rui)] == [("requests", True)]
+    assert own_notices.choose(rui, "requests", False)[0].by_mail is False
+    with pytest.raises(NotFound):
+        own_notices.choose(rui, "invoices", False)
+    before = len(letters(office.ctx, "reviewer@test.example"))
+    _, _, another = office.ask("Weir", "Ketch")
+    queue.hand_over(own, another, rui.actor.person_id)
+    assert own_notices.unread(rui) == 1
+    assert len(letters(office.ctx, "reviewer@test.example")) == before

@@ -21,6 +21,13 @@ def test_numbers_follow_each_other_by_kind_and_year(office: Office) -> None:
     assert number(office) == "INV-2026-00004"
 
 
+def test_another_beginning_goes_on_with_the_count(office: Office) -> None:
+    assert number(office) == "INV-2026-00001"
+    with office.ctx.transaction() as session:
+        assert next_number(session, "invoice", 2026, "LTO") == "LTO-2026-00002"
+    assert number(office) == "INV-2026-00003"
+
+
 def test_the_number_of_what_was_not_issued_is_given_again(office: Office) -> None:
     assert number(office) == "INV-2026-00001"
     with suppress(ZeroDivisionError), office.ctx.transaction() as session:

@@ -68,7 +68,10 @@ export function Shell({ me, children }: { me: Me; children: React.ReactNode }) {
         >
           Find anything <Kbd>/</Kbd>
         </button>
-        <PersonMenu me={me} onHelp={() => setHelp(true)} />
+        <span>
+          <PersonMenu me={me} onHelp={() => setHelp(true)} />
+          <Waits n={counts.data?.unread} what="unread" />
+        </span>
       </header>
       <div className="grid min-h-0 grid-cols-[178px_minmax(0,1fr)_auto]">
         <Index place={place} counts={counts.data} />
@@ -92,12 +95,12 @@ function Beside({ n }: { n?: number }) {
   );
 }
 
-function Waits({ n }: { n?: number }) {
+function Waits({ n, what = "waiting" }: { n?: number; what?: string }) {
   if (!n) return null;
   return (
     <sup className="ml-0.5 text-[11px] font-semibold text-madder">
       {n}
-      <span className="sr-only"> waiting</span>
+      <span className="sr-only"> {what}</span>
     </sup>
   );
 }

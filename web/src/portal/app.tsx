@@ -32,7 +32,7 @@ const OWN_PAGES: [string, Later][] = [
   ["/organisation", later(() => import("./organisation/organisation").then((of) => of.OrganisationPage))],
   ["/organisation/closing", later(() => import("./organisation/closing").then((of) => of.ClosingPage))],
   ["/usage", later(() => import("./usage/usage").then((of) => of.UsagePage))],
-  ["/notices", later(() => import("./notices/notices").then((of) => of.NoticesPage))],
+  ["/notices", later(() => import("./notices").then((of) => of.NoticesPage))],
   ["/invoices", later(() => import("./invoices").then((of) => of.Invoices))],
   ["/invoices/:id", later(() => import("./invoices").then((of) => of.InvoicePage))],
 ];

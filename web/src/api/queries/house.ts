@@ -1,4 +1,4 @@
-import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { api, type Console, type paths } from "../console";
 import { asking, type Read } from "./asking";
 
@@ -6,6 +6,15 @@ const ask = asking<paths>(api);
 
 /** Who is signed in, and how the house writes time and money: both stay until somebody enters or leaves. */
 export const me = () => ask("/me", {}, { staleTime: Number.POSITIVE_INFINITY });
+
+export const ownNotices = () =>
+  infiniteQueryOptions({
+    queryKey: ["/notices"],
+    queryFn: ({ pageParam }) => api.get("/notices", { params: { query: { cursor: pageParam } } }),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+  });
+export const noticeChoices = () => ask("/notice-choices");
 
 export const colleagues = () => ask("/people");
 export const housePeople = () => ask("/house/people");
@@ -42,6 +51,7 @@ export const serviceTokens = () => ask("/service-tokens");
 
 /** What each change in the house makes stale. */
 export const STALE = {
+  ownNotices: ["/notices", "/counts"],
   token: ["/service-tokens"],
   notice: ["/notice-kinds", "/notice-kinds/{name}"],
   letter: ["/letters", "/letters/{letter_id}"],

@@ -4,8 +4,9 @@ import { api, type Console } from "../../api/console";
 import { groups as ofGroups } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
 import { STALE } from "../../api/queries/compose";
+import { houseSettings } from "../../api/queries/house";
 import { Choose } from "../../kit/choose";
-import { Button } from "../../kit/controls";
+import { Button, Trouble, Waiting } from "../../kit/controls";
 import { Choices, digits, Line, Own } from "../../kit/fields";
 import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { Page } from "../frame";
@@ -62,10 +63,17 @@ const EMPTY: Typed = {
 export function NewProduct() {
   const navigate = useNavigate();
   const stale = useStale();
+  const house = useQuery(houseSettings());
+  if (!house.data)
+    return (
+      <Page title="A new product">
+        {house.error ? <Trouble error={house.error} /> : <Waiting words="Reading the settings" />}
+      </Page>
+    );
   return (
     <Page title="A new product" sub="Afterwards its plans are laid out on the tariff sheet.">
       <ProductForm
-        start={EMPTY}
+        start={{ ...EMPTY, target_days: house.data.target_days }}
         verb="Make it"
         send={(body) => api.post("/products", { body })}
         done={async (made) => {

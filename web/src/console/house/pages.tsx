@@ -5,6 +5,7 @@ import { Endpoints } from "./endpoints";
 import { Letters } from "./letters";
 import { NoticePage } from "./notice";
 import { Notices } from "./notices";
+import { OwnNoticesPage } from "./own-notices";
 import { People } from "./people";
 import { SettingsPage } from "./settings";
 import { ServiceTokens } from "./tokens";
@@ -23,6 +24,7 @@ export function HousePages() {
       <Route path="notices/:name" element={<NoticePage />} />
       <Route path="letters" element={<Letters />} />
       <Route path="tokens" element={<ServiceTokens />} />
+      <Route path="told" element={<OwnNoticesPage />} />
       <Route path="you" element={<You />} />
       <Route path="*" element={<Nowhere />} />
     </Routes>

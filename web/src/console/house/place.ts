@@ -13,6 +13,7 @@ export const house: Place = {
     { name: "Service tokens", to: "/house/tokens" },
     { name: "Hooks", to: "/house/hooks" },
     { name: "The record", to: "/record" },
+    { name: "Your notices", to: "/house/told", count: (of) => of.unread },
     { name: "Your sign-in", to: "/house/you" },
   ],
   routes: later(() => import("./pages").then((of) => of.HousePages)),

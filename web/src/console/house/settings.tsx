@@ -9,7 +9,7 @@ import { useAddress } from "../../kit/address";
 import { Trouble, Waiting } from "../../kit/controls";
 import { Choices, digits, Line } from "../../kit/fields";
 import { Form, Refused, Send, useEntry } from "../../kit/form";
-import { plural } from "../../kit/format";
+import { date, plural } from "../../kit/format";
 import { Page } from "../frame";
 import { isOne } from "../roles";
 
@@ -27,7 +27,10 @@ const LABELS = {
   payment_days: "Days to pay",
   mail_from: "Letters come from",
   working_days: "Working days",
+  target_days: "Working days to answer a request",
+  invoice_prefix: "Numbers of invoices begin with",
   body_days: "Days that bodies of sandbox calls are kept",
+  call_months: "Months that calls are kept",
 };
 type Name = keyof typeof LABELS;
 
@@ -78,6 +81,7 @@ function said(of: Settings, name: Name): string {
     return DAYS.filter(([day]) => of.working_days.includes(day))
       .map(([, words]) => words)
       .join(", ");
+  if (name === "call_months") return of.call_months ? String(of.call_months) : "for ever";
   return String(of[name] || "none");
 }
 
@@ -85,7 +89,7 @@ function Change({ of }: { of: Settings }) {
   const stale = useStale();
   const { search, change } = useAddress();
   const [edition, setEdition] = useState(of.edition);
-  const { settings, edition: _, settled: __, ...values } = of;
+  const { settings, edition: _, settled: __, calls_from: ___, ...values } = of;
   const entry = useEntry({
     start: values,
     send: (body) => api.put("/house/settings", { params: { header: { "if-match": `"${edition}"` } }, body }),
@@ -109,6 +113,16 @@ function Change({ of }: { of: Settings }) {
       );
     return <Line name={name} label={LABELS[name]} hint={setting?.effect} required {...more} />;
   };
+  const figure = (name: Name) => (
+    <Line
+      name={name}
+      label={LABELS[name]}
+      hint={about[name]?.effect}
+      inputMode="numeric"
+      required
+      kept={digits}
+    />
+  );
   return (
     <Form of={entry} className="mt-4 max-w-[620px]">
       {line("name")}
@@ -116,25 +130,17 @@ function Change({ of }: { of: Settings }) {
       {line("time_zone")}
       {line("currency")}
       {line("tax_percent", { inputMode: "decimal" })}
-      <Line
-        name="payment_days"
-        label={LABELS.payment_days}
-        hint={about.payment_days?.effect}
-        inputMode="numeric"
-        required
-        kept={digits}
-      />
+      {figure("payment_days")}
       {line("mail_from", { type: "email" })}
       <Choices<number> name="working_days" label={LABELS.working_days} choices={DAYS} none="At least one." />
       <p className="mb-3 text-[13px] text-soft">{about.working_days?.effect}</p>
-      <Line
-        name="body_days"
-        label={LABELS.body_days}
-        hint={about.body_days?.effect}
-        inputMode="numeric"
-        required
-        kept={digits}
-      />
+      {figure("target_days")}
+      {line("invoice_prefix")}
+      {figure("body_days")}
+      {figure("call_months")}
+      {of.calls_from && (
+        <p className="mb-3 text-[13px] text-soft">Calls before {date(of.calls_from)} were thrown away.</p>
+      )}
       <Refused />
       <Send>Keep these settings</Send>
       {search.get("kept") === String(of.edition) && (

@@ -3,10 +3,11 @@ import { useEffect } from "react";
 import { Link } from "react-router";
 import type { Console } from "../../api/console";
 import { makeStale } from "../../api/queries/asking";
+import { houseSettings } from "../../api/queries/house";
 import { type CallFilter, calls, receipt as ofReceipt, STALE, traffic } from "../../api/queries/observe";
 import { useAddress } from "../../kit/address";
 import { Button, Kbd, Trouble, Waiting } from "../../kit/controls";
-import { clock, count, dayAndMinute, milliseconds, minute, zoneName } from "../../kit/format";
+import { clock, count, date, dayAndMinute, milliseconds, minute, zoneName } from "../../kit/format";
 import { ReceiptLadder } from "../../kit/receipt";
 import { Table } from "../../kit/table";
 import { Verdict } from "../../kit/verdict";
@@ -33,6 +34,7 @@ export function Traffic() {
   const chosen = search.get("call");
   const key = search.toString().replace(/&?call=[^&]*/, "");
   const recent = useQuery(traffic(wanted));
+  const from = useQuery(houseSettings()).data?.calls_from;
   const pages = useInfiniteQuery(calls(wanted));
   const rows = pages.data?.pages.flatMap((p) => p.rows) ?? [];
   useLive(wanted, pages.isSuccess && !pages.isPlaceholderData, (pages.data?.pages.length ?? 1) === 1);
@@ -151,6 +153,7 @@ export function Traffic() {
       {!pages.isPending && rows.length === 0 && (
         <p className="py-4 text-soft">
           No call is recorded that fits. A call just made takes a second to come here.
+          {from && ` Calls before ${date(from)} were thrown away, as the settings say.`}
         </p>
       )}
       <div className="mt-3 flex items-center gap-3 text-[13px] text-soft">

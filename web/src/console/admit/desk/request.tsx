@@ -140,7 +140,7 @@ function Stands({ of: r, subscription }: { of: Request; subscription: number | n
         {r.state !== "passed to outside" && r.way}{" "}
         {r.agreed.map((a) => (
           <span key={a.name + a.at}>
-            {a.name} has agreed{a.note && `: “${a.note}”`}.{" "}
+            {a.name} has agreed{a.note ? `: “${a.note}”` : "."}{" "}
           </span>
         ))}
         {["waiting", "asked back"].includes(r.state) && r.agreed.length > 0 && `It still needs ${r.needs}.`}
