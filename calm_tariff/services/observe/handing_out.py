@@ -65,8 +65,8 @@ def _about(session: Session, ctx: Context, consumer_id: int, rows: dict[str, int
 
 def _files(session: Session, consumer_id: int) -> Iterator[tuple[str, Iterator[tuple[bytes, int]]]]:
     for own in OWN:
-        query = select(*_shown(own.table)).where(own.of_consumer(consumer_id), own.handed_out)
-        if str(own.handed_out) != "false":
+        if own.handed_out is not None:
+            query = select(*_shown(own.table)).where(own.of_consumer(consumer_id), own.handed_out)
             yield own.table.name, _lines(session, query.order_by(*own.table.primary_key))
     emails = select(Member.email).where(Member.consumer_id == consumer_id)
     letters = select(*(Mail.__table__.c[name] for name in _LETTER)).where(Mail.recipient.in_(emails))

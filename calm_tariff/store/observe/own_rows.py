@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select, Table, false, func, select, true
+from sqlalchemy import ColumnElement, Select, Table, func, select, true
 from sqlalchemy.sql.functions import concat
 
 from calm_tariff.store.admit.applications import ApiKey, ApiKeyPlace, ApiKeyUse, Application
@@ -73,13 +73,13 @@ Mine = Callable[[int], ColumnElement[bool]]
 class Own:
     """The rows of a table that are of a consumer, and those of a member, by their ids. When they are erased, the rows
     go, or stay with other words in some columns: those that `becomes` names. Of them those are handed out that
-    `handed_out` says; what lets somebody in, and what the provider's people said among themselves, is not."""
+    `handed_out` says: none of what lets somebody in, nor of what the provider's people said among themselves."""
 
     table: Table
     of_consumer: Mine
     of_member: Mine | None = None
     becomes: Mapping[str, Any] | None = None
-    handed_out: ColumnElement[bool] = field(default_factory=true)
+    handed_out: ColumnElement[bool] | None = field(default_factory=true)
 
 
 def _table(of: type[Base]) -> Table:
@@ -132,7 +132,7 @@ def _is(column: Any) -> Mine:
 
 def _guard(of: type[Base]) -> Own:
     of_consumer, of_member = _by(of.member_id)  # type: ignore[attr-defined]
-    return Own(table=_table(of), of_consumer=of_consumer, of_member=of_member, handed_out=false())
+    return Own(table=_table(of), of_consumer=of_consumer, of_member=of_member, handed_out=None)
 
 
 def _told(of: type[Notice] | type[NoticeChoice]) -> Own:
@@ -159,7 +159,7 @@ _MINE, _ME = _by(Member.id)
 _DONE, _DONE_BY = _acted(IdempotentAnswer.actor)
 
 OWN: tuple[Own, ...] = (
-    Own(table=_table(IdempotentAnswer), of_consumer=_DONE, of_member=_DONE_BY, handed_out=false()),
+    Own(table=_table(IdempotentAnswer), of_consumer=_DONE, of_member=_DONE_BY, handed_out=None),
     Own(
         table=_table(Consumer),
         of_consumer=_is(Consumer.id),
@@ -176,10 +176,10 @@ OWN: tuple[Own, ...] = (
         of_member=_ME,
         becomes={"name": _called("member", Member), "email": _called("", Member), "password_hash": ""},
     ),
-    Own(table=_table(ImportRow), of_consumer=_is(ImportRow.consumer_id), handed_out=false()),
+    Own(table=_table(ImportRow), of_consumer=_is(ImportRow.consumer_id), handed_out=None),
     Own(table=_table(ConsumerReference), of_consumer=_is(ConsumerReference.consumer_id)),
     Own(table=_table(MemberInvitation), of_consumer=_is(MemberInvitation.consumer_id)),
-    Own(table=_table(LookedAs), of_consumer=_is(LookedAs.consumer_id), handed_out=false()),
+    Own(table=_table(LookedAs), of_consumer=_is(LookedAs.consumer_id), handed_out=None),
     _guard(PasswordReset),
     _guard(PasskeyChallenge),
     _guard(AddressChange),
@@ -190,7 +190,7 @@ OWN: tuple[Own, ...] = (
     _told(Notice),
     _told(NoticeChoice),
     Own(table=ConsumerInGroup, of_consumer=lambda c: ConsumerInGroup.c.consumer_id == c, becomes={}),
-    Own(table=_table(ConsumerNote), of_consumer=_is(ConsumerNote.consumer_id), handed_out=false()),
+    Own(table=_table(ConsumerNote), of_consumer=_is(ConsumerNote.consumer_id), handed_out=None),
     Own(table=_table(Suspension), of_consumer=_is(Suspension.consumer_id), becomes={"reason": GONE}),
     Own(table=_table(TermsAccepted), of_consumer=_is(TermsAccepted.consumer_id), becomes={"member": GONE}),
     Own(table=_table(TrialHad), of_consumer=_is(TrialHad.consumer_id), becomes={}),
@@ -238,7 +238,7 @@ OWN: tuple[Own, ...] = (
         table=_table(RequestAgreement),
         of_consumer=_in(RequestAgreement.request_id, requests),
         becomes={"note": ""},
-        handed_out=false(),
+        handed_out=None,
     ),
     Own(table=_table(Subscription), of_consumer=_in(Subscription.application_id, applications), becomes={}),
     Own(table=_table(Stay), of_consumer=_in(Stay.subscription_id, subscriptions), becomes={}),
@@ -263,12 +263,12 @@ OWN: tuple[Own, ...] = (
     ),
     Own(table=_table(Alert), of_consumer=_is(Alert.consumer_id), becomes={}),
     Own(table=_table(AllowanceTold), of_consumer=_in(AllowanceTold.subscription_id, subscriptions), becomes={}),
-    Own(table=_table(AlertHook), of_consumer=_is(AlertHook.consumer_id), handed_out=false()),
+    Own(table=_table(AlertHook), of_consumer=_is(AlertHook.consumer_id), handed_out=None),
     Own(
         table=_table(Event),
         of_consumer=lambda c: Event.consumer_id == c,
         becomes={"subject": GONE, "actor": GONE, "said": GONE, "detail": {}},
-        handed_out=false(),
+        handed_out=None,
     ),
     Own(table=_table(Invoice), of_consumer=_is(Invoice.consumer_id), becomes={"order_number": ""}),
     Own(

@@ -112,35 +112,46 @@ function Erase({ of: c, onClose }: { of: Consumer; onClose: () => void }) {
 }
 
 function EraseAll({ of: c, onClose }: { of: Consumer; onClose: () => void }) {
-  const stale = useStale();
-  const query = useQuery(erasingOf(c.line.id));
-  const entry = useEntry({
-    start: { name: "" },
-    send: (body) =>
-      api.post("/consumers/{consumer_id}/erasing", { params: { path: { consumer_id: c.line.id } }, body }),
-    done: async () => {
-      await stale(STALE.erased);
-      onClose();
-    },
-  });
+  const path = { params: { path: { consumer_id: c.line.id } } };
   return (
-    <>
-      <Brings query={query} />
-      {query.data?.hindered.length === 0 && (
-        <ByName of={entry} name={c.line.name} label="The organisation's name, as it is" onClose={onClose}>
-          Erase all of them for good
-        </ByName>
-      )}
-    </>
+    <EraseByName
+      query={useQuery(erasingOf(c.line.id))}
+      send={(body) => api.post("/consumers/{consumer_id}/erasing", { ...path, body })}
+      label="The organisation's name, as it is"
+      onClose={onClose}
+    >
+      Erase all of them for good
+    </EraseByName>
   );
 }
 
 function EraseMember({ of: m, onClose }: { of: Consumer["members"][number]; onClose: () => void }) {
+  const path = { params: { path: { member_id: m.id } } };
+  return (
+    <EraseByName
+      query={useQuery(erasingOfMember(m.id))}
+      send={(body) => api.post("/members/{member_id}/erasing", { ...path, body })}
+      label="Their name, as it is"
+      onClose={onClose}
+    >
+      Erase {m.name} for good
+    </EraseByName>
+  );
+}
+
+type EraseProps = {
+  query: { data?: Erasing; error: unknown; isPending: boolean };
+  send: (body: { name: string }) => Promise<unknown>;
+  label: string;
+  onClose: () => void;
+  children: React.ReactNode;
+};
+
+function EraseByName({ query, send, label, onClose, children }: EraseProps) {
   const stale = useStale();
-  const query = useQuery(erasingOfMember(m.id));
   const entry = useEntry({
     start: { name: "" },
-    send: (body) => api.post("/members/{member_id}/erasing", { params: { path: { member_id: m.id } }, body }),
+    send,
     done: async () => {
       await stale(STALE.erased);
       onClose();
@@ -150,15 +161,15 @@ function EraseMember({ of: m, onClose }: { of: Consumer["members"][number]; onCl
     <>
       <Brings query={query} />
       {query.data?.hindered.length === 0 && (
-        <ByName of={entry} name={m.name} label="Their name, as it is" onClose={onClose}>
-          Erase {m.name} for good
+        <ByName of={entry} name={query.data.name} label={label} onClose={onClose}>
+          {children}
         </ByName>
       )}
     </>
   );
 }
 
-function Brings({ query }: { query: { data?: Erasing; error: unknown; isPending: boolean } }) {
+function Brings({ query }: Pick<EraseProps, "query">) {
   if (!query.data)
     return query.error ? <Trouble error={query.error} /> : <Waiting words="Counting what is there of them" />;
   return (
