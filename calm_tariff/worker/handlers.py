@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from calm_tariff.services.admit import credentials, moves, sign_up, subscriptions
-from calm_tariff.services.admit.desk import conversation, deciding, outside_decisions, outside_events, queue
+from calm_tariff.services.admit.desk import asking, conversation, deciding, outside_decisions, outside_events, queue
 from calm_tariff.services.admit.importing import going_on, imports
 from calm_tariff.services.admit.organisation import joining
 from calm_tariff.services.admit.portals import clients
@@ -94,6 +94,11 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         ),
         _again("forget what happened", timedelta(hours=1), lambda: telling.forget(ctx)),
         _again("forget webhooks that were taken", timedelta(minutes=10), lambda: outside_events.forget(ctx)),
+        _again(
+            "take back requests to move what has ended",
+            timedelta(minutes=1),
+            lambda: asking.end_those_without_a_subscription(ctx),
+        ),
         _again("forget who looks at requests", timedelta(minutes=10), lambda: queue.forget_viewers(ctx)),
         _again("forget invitations", timedelta(minutes=10), lambda: joining.forget(ctx)),
         _again("forget invitations of the house", timedelta(minutes=10), lambda: inviting.forget(ctx)),

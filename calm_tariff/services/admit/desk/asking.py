@@ -193,6 +193,20 @@ def end_by_asker(session: Session, ctx: Context, request: AccessRequest) -> None
     auditing.note(session, ctx, "took a request back", subject(request))
 
 
+def end_those_without_a_subscription(ctx: Context) -> int:
+    """Take back what asks to move a subscription that has ended meanwhile; how many there were."""
+    moving = select(AccessRequest.id).join(Subscription, Subscription.id == AccessRequest.moves_id)
+    moving = moving.where(AccessRequest.state.in_(UNDECIDED), Subscription.state == "ended")
+    with ctx.transaction() as session:
+        found = session.scalars(moving.order_by(AccessRequest.id)).all()
+    for request_id in found:
+        with ctx.transaction() as session:
+            request = locked(session, AccessRequest, request_id)
+            if request is not None and request.state in UNDECIDED:
+                end_by_asker(session, ctx.acting(SYSTEM), request)
+    return len(found)
+
+
 def refuse_second(session: Session, application_id: int, plan: Plan) -> None:
     """One application holds one plan of a product at a time."""
     same_product = select(Plan.id).where(Plan.product_id == plan.product_id)

@@ -14,6 +14,7 @@ from calm_tariff.core.routes import Route
 from calm_tariff.formats.values import write
 from calm_tariff.services.admit import applications, credentials, sign_up
 from calm_tariff.services.admit.desk import asking, deciding, outside_decisions, queue
+from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.sign_up import SignUpTyped
 from calm_tariff.services.base import auditing
@@ -134,3 +135,22 @@ def test_an_expectation_that_means_nothing_asks_for_nothing(
         asking.ask(own, application, office.plans["Ketch"], "Many forecasts.", True, expected=expected)
     assert refused.value.where == where
     assert [r.application for r in queue.desk(office.reviewer, PageQuery()).rows] == []
+
+
+def test_what_asks_to_move_a_subscription_that_has_ended_waits_no_more(office: Office) -> None:
+    ferries, kayaks = office.consumers
+    for one in (ferries, kayaks):
+        wanted = MoveAsked(
+            kind="change plan", when="now", plan_id=office.plans["Skiff"], purpose="Less is enough for us."
+        )
+        assert asking.ask_to_move(office.acting(one), one.subscription, wanted) is not None
+    assert asking.end_those_without_a_subscription(office.ctx) == 0
+    asking.ask_to_move(office.acting(ferries), ferries.subscription, MoveAsked(kind="end"))
+    assert asking.end_those_without_a_subscription(office.ctx) == 1
+    with office.ctx.transaction() as session:
+        moving = session.scalars(select(AccessRequest).where(AccessRequest.moves_id.is_not(None))).all()
+        assert {(r.moves_id, r.state) for r in moving} == {
+            (ferries.subscription, "taken back"),
+            (kayaks.subscription, "waiting"),
+        }
+    assert asking.end_those_without_a_subscription(office.ctx) == 0
