@@ -56,7 +56,7 @@ def test_a_notice_is_put_in_other_words_and_the_next_letter_is_in_them(people: P
     ines, product = people.staff("Ines"), people.product
     with as_shipped(ines, "member_joined"), as_shipped(ines, "sign-in_changed"):
         ines.goto("/house/people")
-        ines.get_by_role("link", name="Notices").click()
+        ines.get_by_role("link", name="Notices", exact=True).click()
         members = ines.get_by_role("region", name="Members")
         expect(members.get_by_role("row").filter(has_text="Role changed")).to_contain_text("as shipped")
         assert serious(ines) == []
