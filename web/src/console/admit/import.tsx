@@ -55,7 +55,7 @@ export function ImportPage() {
       sub={
         <>
           {count(file.rows)} rows of {file.kind}, taken in {dayAndMinute(file.begun_at)} by {file.begun_by} ·{" "}
-          {stageInWords(file.stage)} ·{" "}
+          {stageInWords(file)} ·{" "}
           <Link className="figure-link" to="/admit/imports">
             all files
           </Link>

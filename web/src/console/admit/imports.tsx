@@ -23,7 +23,7 @@ export const KINDS = [
   ["applications", "applications"],
   ["subscriptions", "subscriptions"],
 ] as const satisfies readonly (readonly [Kind, string])[];
-const STAGES: Record<string, string> = {
+const STAGES: Record<Console["ImportView"]["stage"], string> = {
   checking: "being checked",
   checked: "checked; nothing is made of it yet",
   running: "being brought in",
@@ -31,7 +31,9 @@ const STAGES: Record<string, string> = {
   done: "brought in",
 };
 
-export const stageInWords = (stage: string) => STAGES[stage] ?? stage;
+export function stageInWords({ stage, good }: Console["ImportView"]): string {
+  return stage === "checked" && good === 0 ? "checked; nothing of it can be brought in" : STAGES[stage];
+}
 
 /** Files of consumers and what is theirs, and how far they are brought in. */
 export function Imports() {
@@ -44,17 +46,15 @@ export function Imports() {
       sub="Consumers, members, applications and subscriptions from CSV. Each row is checked before anything is made, by the rules that hold by hand."
       margin={<Columns />}
     >
-      {isOne(roles, ["product manager", "reviewer"]) && (
-        <p className="mt-3">
-          <Button main onClick={() => setTaking(true)}>
-            Take a file in
-          </Button>
-        </p>
-      )}
       <Listing
         list={list}
         id={(f) => f.id}
         address={(f) => `/admit/imports/${f.id}`}
+        actions={
+          isOne(roles, ["product manager", "reviewer"]) && (
+            <Button onClick={() => setTaking(true)}>Take a file in</Button>
+          )
+        }
         reading="Reading which files there are"
         empty="No file was taken in during the last 30 days."
         more="Earlier files"
@@ -65,7 +65,7 @@ export function Imports() {
           { head: "Rows", cell: (f) => count(f.rows), number: true },
           { head: "Made", cell: (f) => count(f.made), number: true },
           { head: "Left out", cell: (f) => count(f.wrong + f.refused), number: true },
-          { head: "It is", cell: (f) => stageInWords(f.stage) },
+          { head: "It is", cell: (f) => stageInWords(f) },
         ]}
       />
       {taking && <Take onClose={() => setTaking(false)} />}
