@@ -63,7 +63,7 @@ def test_two_people_agree_and_neither_once_more_nor_another_role_counts(people: 
     expect(rui.get_by_text("Two people decide.")).to_be_visible()
     rui.get_by_label("Words for the consumer").fill("The source is named.")
     rui.get_by_role("button", name="Agree").click()
-    expect(rui.get_by_text("Rui has agreed: “The source is named.”. It still needs a reviewer.")).to_be_visible()
+    expect(rui.get_by_text("Rui has agreed: “The source is named.” It still needs a reviewer.")).to_be_visible()
     rui.get_by_role("button", name="Grant").click()
     expect(rui.get_by_role("alert")).to_contain_text("ou have agreed already; a second person decides")
     tomas.goto(f"/admit/desk/{request}")

@@ -95,7 +95,7 @@ def test_what_is_ones_own_opens_to_a_person_of_any_role(lived: dict[str, Any]) -
     web = TestClient(create_app(office.ctx, Settings()), base_url="http://127.0.0.1:8400")
     web.cookies.set("calm_console", sessions.sign_in(office.ctx, PEOPLE, "finance@test.example", PASSWORD))
     read = {route: web.get(f"/api/v1{route[4:]}").status_code for route in OWN if route.startswith("GET ")}
-    assert len(read) == 4 and set(read.values()) == {200}
+    assert len(read) == 7 and set(read.values()) == {200}
     made = web.post("/api/v1/service-tokens", json={"label": "month end", "days": 2})
     assert made.status_code == 201 and service_tokens.who_by(office.ctx, made.json()["token"]).roles == {"finance"}
 
