@@ -57,6 +57,6 @@ def test_every_page_fits_a_phone_and_a_desk_and_axe_finds_nothing_serious(people
     entered = page.request.post(f"{portal}/api/v1/session/demo", data={"email": MEMBERS[portal]})
     assert entered.status == 204
     applications = page.request.get(f"{portal}/api/v1/applications").json()
-    application, plan = next((a, p) for a in applications for p in a["plans"] if p["subscription_id"])
-    look(OWN, application=application["id"], subscription=plan["subscription_id"], request=plan["request_id"])
+    which, held = next((each["id"], has) for each in applications for has in each["plans"] if has["subscription_id"])
+    look(OWN, application=which, subscription=held["subscription_id"], request=held["request_id"])
     assert wrong == [], "\n".join(wrong)

@@ -26,7 +26,7 @@ from calm_tariff.store.admit.community import Answer, Question
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base import recording
-from calm_tariff.store.base.locking import locked
+from calm_tariff.store.base.locking import hold, locked
 from calm_tariff.store.base.notices import Notice
 from calm_tariff.store.base.record import Mail, RecordEnd
 from calm_tariff.store.observe import erasing
@@ -78,7 +78,6 @@ def erase_consumer(ctx: Context, consumer_id: int, name: str) -> None:
     brings it back. Raises `NotFound`, `Invalid`, or `Conflict` with what hinders it."""
     ctx.actor.must_be(*ERASERS)
     with ctx.transaction() as session:
-        stamps.hold(session, ctx, stamps.SHIPPING)  # calls that are on their way are written before, or after
         consumer = locked(session, Consumer, consumer_id)
         if consumer is None:
             raise NotFound("there is no such consumer", str(consumer_id))
@@ -101,6 +100,8 @@ def erase_member(ctx: Context, member_id: int, name: str) -> None:
     ctx.actor.must_be(*ERASERS)
     with ctx.transaction() as session:
         member = _member(session, member_id)
+        hold(session, Consumer, member.consumer_id)  # nobody comes or goes meanwhile
+        session.refresh(member)
         _must_be_typed(name, member.name)
         _must_be_free(_hindered_for(session, member))
         whose = traces.of_member(session, member)

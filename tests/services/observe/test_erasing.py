@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
+from threading import Barrier
 
 import pytest
 from sqlalchemy import select, text
@@ -221,3 +223,24 @@ def test_what_is_not_there_is_told(owner: Context) -> None:
     for act in (erasing.of_consumer, erasing.of_member):
         with pytest.raises(NotFound):
             act(owner, 10**9)
+
+
+def test_of_two_owners_erased_at_once_one_stays(office: Office, owner: Context) -> None:
+    consumer = office.consumers[0].member.own_consumer
+    second = on_behalf.make_member(office.manager, consumer, "Ana Vaz", "ana@ferries.example", "owner")
+    both, ready = {office.consumers[0].member.member_id or 0: "Ferries owner", second: "Ana Vaz"}, Barrier(2)
+
+    def erase(member: int) -> str:
+        ready.wait()
+        try:
+            erasing.erase_member(owner, member, both[member])
+        except Conflict as refused:
+            return refused.what
+        return "erased"
+
+    with ThreadPoolExecutor(2) as pool:
+        came = sorted(pool.map(erase, both))
+    assert came == ["Nobody else owns the account of Ferries.", "erased"]
+    with office.ctx.transaction() as session:
+        left = session.scalars(select(Member).where(Member.consumer_id == consumer, Member.left_at.is_(None))).all()
+    assert [(m.role, m.erased_at) for m in left] == [("owner", None)]

@@ -9,22 +9,27 @@ type Notice = Portal["NoticeView"];
 type Choice = Portal["GroupChoice"];
 
 type ListProps = {
-  rows: Notice[];
-  isPending: boolean;
-  error: unknown;
-  more: (() => unknown) | null;
+  /** What was read of it, page by page. */
+  pages: {
+    data?: { pages: { rows: Notice[] }[] };
+    isPending: boolean;
+    error: unknown;
+    hasNextPage: boolean;
+    fetchNextPage: () => unknown;
+  };
   /** Marks some as read, or all of them. */
   read: (ids: number[] | null) => Promise<unknown>;
   none: string;
 };
 
 /** What one was told, the newest first. */
-export function OwnNotices({ rows, isPending, error, more, read, none }: ListProps) {
+export function OwnNotices({ pages, read, none }: ListProps) {
   const mark = useMutation({ mutationFn: read });
+  const rows = pages.data?.pages.flatMap((page) => page.rows) ?? [];
   return (
     <section aria-label="What you were told" className="min-w-0">
-      <Trouble error={error ?? mark.error} />
-      {isPending && <Waiting words="Reading your notices" />}
+      <Trouble error={pages.error ?? mark.error} />
+      {pages.isPending && <Waiting words="Reading your notices" />}
       {rows.some((notice) => !notice.read) && (
         <p className="mb-1">
           <WordButton disabled={mark.isPending} onClick={() => mark.mutate(null)}>
@@ -35,9 +40,9 @@ export function OwnNotices({ rows, isPending, error, more, read, none }: ListPro
       {rows.map((notice) => (
         <One key={notice.id} of={notice} onRead={() => mark.mutate([notice.id])} />
       ))}
-      {!isPending && !error && rows.length === 0 && <p className="text-soft">{none}</p>}
-      {more && (
-        <Button className="mt-3" onClick={more}>
+      {pages.data && rows.length === 0 && <p className="text-soft">{none}</p>}
+      {pages.hasNextPage && (
+        <Button className="mt-3" onClick={() => pages.fetchNextPage()}>
           Earlier ones
         </Button>
       )}

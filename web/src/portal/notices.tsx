@@ -25,10 +25,7 @@ export function NoticesPage() {
       <h1>Notices</h1>
       <div className="mt-3 grid gap-x-12 gap-y-8 lg:grid-cols-[1fr_300px]">
         <OwnNotices
-          rows={pages.data?.pages.flatMap((page) => page.rows) ?? []}
-          isPending={pages.isPending}
-          error={pages.error}
-          more={pages.hasNextPage ? () => pages.fetchNextPage() : null}
+          pages={pages}
           read={async (ids) => {
             await api.post("/notices/read", { body: { notices: ids } });
             await stale(STALE.notices);

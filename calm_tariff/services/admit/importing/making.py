@@ -144,14 +144,14 @@ def _subscription(session: Session, ctx: Context, cells: Cells, letters: bool) -
     application = session.scalar(select(Application.id).where(Application.consumer_id == consumer.id, named))
     if application is None:
         raise NotFound(f"{consumer.name} has no application {cells['application']}", "application")
-    plan = session.scalar(
+    wanted = session.scalar(
         select(Plan.id)
         .join(Product, Product.id == Plan.product_id)
         .where(Product.name == cells["product"], Plan.name == cells["plan"])
     )
-    if plan is None:
+    if wanted is None:
         raise NotFound(f"there is no plan {cells['product']} · {cells['plan']}", "plan")
-    asked = on_behalf.subscribe(ctx, application, plan, cells["purpose"])
+    asked = on_behalf.subscribe(ctx, application, wanted, cells["purpose"])
     if asked.state == "granted":
         return RowMade(consumer.id, "is subscribed")
     return RowMade(consumer.id, f"is asked for; its request is {asked.state}, and waits for others")

@@ -37,10 +37,7 @@ export function OwnNoticesPage() {
     >
       <div className="mt-4">
         <OwnNotices
-          rows={pages.data?.pages.flatMap((page) => page.rows) ?? []}
-          isPending={pages.isPending}
-          error={pages.error}
-          more={pages.hasNextPage ? () => pages.fetchNextPage() : null}
+          pages={pages}
           read={async (ids) => {
             await api.post("/notices/read", { body: { notices: ids } });
             await stale(STALE.ownNotices);
