@@ -36,7 +36,7 @@ from calm_tariff.console_api.compose import (
 from calm_tariff.console_api.house import endpoints, notices, outside_sign_in, record, service_tokens, session
 from calm_tariff.console_api.house import people as people_api
 from calm_tariff.console_api.house import settings as settings_api
-from calm_tariff.console_api.observe import allowances, consumers, own_data, subscriptions, today, traffic
+from calm_tariff.console_api.observe import allowances, consumers, merging, own_data, subscriptions, today, traffic
 from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts
 from calm_tariff.console_api.settle import closing, consequences, invoices, moves, periods
 from calm_tariff.edge import own_account, own_notices, passkeys, problems, reference, signing_in
@@ -94,6 +94,7 @@ ROUTERS = (
     subscriptions,
     consumers,
     own_data,
+    merging,
 )
 
 

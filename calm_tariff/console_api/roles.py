@@ -148,6 +148,8 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         GET /consumers/{consumer_id}/closing
         POST /consumers/{consumer_id}/closing
         GET /consumers/{consumer_id}/data.zip
+        GET /consumers/{consumer_id}/merging/{into_id}
+        POST /consumers/{consumer_id}/merging/{into_id}
         PUT /notice-kinds/{name}
         POST /notice-kinds/{name}/test
         """,

@@ -32,8 +32,17 @@ class Override:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Before:
+    """Whose an application was, until an instant at which it came to another consumer."""
+
+    consumer_id: int
+    end_us: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class History:
-    """A subscription's past and announced future. `anew` says that a move to another plan starts its quotas anew."""
+    """A subscription's past and announced future. `anew` says that a move to another plan starts its quotas anew;
+    `before` are those whose it was earlier, in order."""
 
     subscription_id: int
     application_id: int
@@ -42,11 +51,17 @@ class History:
     stays: tuple[Stay, ...]
     overrides: tuple[Override, ...] = ()
     anew: bool = False
+    before: tuple[Before, ...] = ()
+
+    def owner(self, at_us: int) -> int:
+        """The consumer whose it is at an instant."""
+        return next((each.consumer_id for each in self.before if at_us < each.end_us), self.consumer_id)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Stretch:
-    """A part of a history in which nothing changes: the limits of plan, operations and subscription."""
+    """A part of a history in which nothing changes: the limits of plan, operations and subscription, and whose it
+    is."""
 
     history: History
     stay_id: int
@@ -88,7 +103,7 @@ def plain_names(plan_id: int, terms: PlanTerms, own: Iterable[Limit], started_us
 
 def stretches(history: History, plans: Mapping[int, int], terms: Mapping[int, PlanTerms]) -> list[Stretch]:
     """A history cut wherever its limits change, in order. `plans` and `terms` are by revision."""
-    edges = boundaries((*history.stays, *history.overrides))
+    edges = sorted({*boundaries((*history.stays, *history.overrides)), *(each.end_us for each in history.before)})
     made = []
     for start, end in zip(edges, [*edges[1:], None], strict=True):
         # Empty ones, which may yet be filled, come before the one that holds.
@@ -117,7 +132,8 @@ def names(parts: Iterable[Stretch]) -> dict[Where, Names]:
     """The names of counts in every stretch of one consumer's histories, by (subscription, start, stay) and limit.
 
     Counts per key, application and subscription follow the application, those per consumer or per value that calls
-    carry follow the consumer through all its applications; those of everyone are the plan's.
+    carry follow the consumer through all its applications, each from when it is that consumer's; those of everyone are
+    the plan's.
     """
     walk = sorted(parts, key=lambda part: (part.start_us, part.history.subscription_id))
     found: dict[Where, Names] = {}
@@ -130,15 +146,22 @@ def names(parts: Iterable[Stretch]) -> dict[Where, Names]:
             if limit.counted_per == _ALL or limit.across_consumers:
                 mine[limit.name] = _plain(key)
             else:
-                owner = owners.setdefault(_owner(limit, part.history), _Owner())
+                owner = owners.setdefault(_owner(limit, part), _Owner())
                 mine[limit.name] = owner.name(key, limit, part)
         found[part.history.subscription_id, part.start_us, part.stay_id] = mine
     return found
 
 
-def _owner(limit: Limit, history: History) -> str:
-    narrow = limit.counted_per in COUNTED_PER and limit.counted_per != "consumer"
-    return f"application {history.application_id}" if narrow else f"consumer {history.consumer_id}"
+def for_a_consumer(limit: Limit) -> bool:
+    """Whether a limit is counted for a consumer as a whole, through all its applications."""
+    if limit.counted_per == _ALL or limit.across_consumers:
+        return False
+    return limit.counted_per == "consumer" or limit.counted_per not in COUNTED_PER
+
+
+def _owner(limit: Limit, part: Stretch) -> str:
+    whole, of = for_a_consumer(limit), part.history
+    return f"consumer {of.owner(part.start_us)}" if whole else f"application {of.application_id}"
 
 
 def _plain(key: _Key) -> str:

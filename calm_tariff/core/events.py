@@ -79,6 +79,8 @@ _TOLD: Mapping[str, Mapping[str, tuple[str, ...]]] = {
         "suspended": ("suspended a consumer",),
         "resumed": ("resumed a consumer",),
         "closed": ("closed the account",),
+        "merged": ("merged an organisation into another",),
+        "took_in": ("took another organisation in",),
         "payment_said": ("said how it pays",),
         "member_invited": ("invited",),
         "noted": ("noted something", "took a note away"),

@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from calm_tariff.core.counts import History, Override, house_name, names_of, plain_names, stretches
+from calm_tariff.core.counts import Before, History, Override, house_name, names_of, plain_names, stretches
 from calm_tariff.core.limits import Limit, Quota, Rate, Window
 from calm_tariff.core.stays import Stay
 from calm_tariff.core.terms import PlanTerms
@@ -32,11 +32,11 @@ def stays(*parts: tuple[int, int]) -> tuple[Stay, ...]:
     )
 
 
-def history(*parts: tuple[int, int], subscription: int = 1, application: int = 1, **more) -> History:
+def history(*parts: tuple[int, int], subscription: int = 1, application: int = 1, consumer: int = 1, **more) -> History:
     return History(
         subscription_id=subscription,
         application_id=application,
-        consumer_id=1,
+        consumer_id=consumer,
         started_us=parts[0][0],
         stays=stays(*parts),
         **more,
@@ -142,3 +142,24 @@ def test_a_history_is_cut_where_limits_change_and_nowhere_else() -> None:
         (50, 70, ["Month", "Own"]),
         (70, None, ["Month"]),
     ]
+
+
+def test_what_is_counted_for_a_consumer_follows_whoever_has_the_application() -> None:
+    terms = {1: (OURS, MONTH)}
+    mine = history((0, 1), consumer=7)
+    came = history((20, 1), subscription=2, application=2, consumer=7, before=(Before(consumer_id=8, end_us=60),))
+    assert [came.owner(at) for at in (0, 59, 60)] == [8, 8, 7]
+    parts = stretches(came, PLANS, {1: PlanTerms(limits=terms[1])})
+    assert [(p.start_us, p.end_us) for p in parts] == [(20, 60), (60, None)]
+    # The whole's count is the other's, and then goes on with that of whoever it came to; its own is what it was.
+    assert len(set(named("Ours", terms, mine, came))) == 1
+    own = named("Month", terms, mine, came)
+    assert len(own) == 3 and len(set(own)) == 1
+    # One that came after the first of its kind had gone begins at nothing, and takes nobody's name in passing.
+    gone = replace(mine, stays=(replace(mine.stays[0], end_us=50),))
+    first, before, after = named("Ours", terms, gone, came)
+    assert first == before and after == f"{first}@60"
+    # An earlier life elsewhere does not take the name of a count that is there already.
+    early = history((0, 1), subscription=2, application=2, consumer=7, before=(Before(consumer_id=8, end_us=60),))
+    late = history((30, 1), consumer=7)
+    assert len(set(named("Ours", terms, early, late))) == 1

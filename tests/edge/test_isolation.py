@@ -116,6 +116,7 @@ def lived(office: Office) -> dict[str, Any]:
         "plan_id": office.plans["Ketch"],
         "revision_id": ferries.revision,
         "consumer_id": ferries.member.consumer_id,
+        "into_id": office.consumers[1].member.consumer_id,
         "start": "2026-09-01",
         "person_id": 1,
         "issuer_id": 1,

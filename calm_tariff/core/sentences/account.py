@@ -91,3 +91,43 @@ def stays_in_words(*, invoices: int, organisation: bool) -> list[str]:
         said.append("What was done stays, as done by somebody whose name is erased.")
     said.append("The record's entries keep their place in its chain, which still proves itself.")
     return said
+
+
+def merging_in_words(
+    *,
+    name: str,
+    into: str,
+    members: Sequence[str],
+    owners: Sequence[str],
+    applications: int,
+    renamed: Sequence[tuple[str, str]],
+    shared: bool,
+    month: date,
+    invoices: int,
+    portal: str,
+) -> list[str]:
+    """What merging one organisation into another brings with it. `owners` are those of its members who become
+    developers there, `renamed` the applications that are called otherwise there; `shared` says that some of its
+    allowances are counted for an organisation as a whole; `month` is the running one; `portal` the other's, where that
+    is not its own."""
+    said = []
+    if members:
+        said.append(f"{listed(members)} {'belongs' if len(members) == 1 else 'belong'} to {into} from then on.")
+    if owners:
+        said.append(f"{listed(owners)} {'comes as a developer' if len(owners) == 1 else 'come as developers'} there.")
+    if portal:
+        said.append(f"They sign in at the portal {portal} from then on.")
+    if applications:
+        goes = "One application goes" if applications == 1 else f"{applications} applications go"
+        said.append(f"{goes} over with keys, subscriptions and requests; calls go on as before.")
+    said += [f"“{was}” is called “{now}” there." for was, now in renamed]
+    if shared:
+        said.append(f"What is counted for an organisation as a whole is counted with {into} from then on.")
+        said.append("What was used of it before is not added.")
+    said.append("Groups, notes, alerts, accepted terms and invitations go over where the other has none of the kind.")
+    said.append(f"{month:%B %Y} is charged to {into}; months before it, each to its own.")
+    if invoices:
+        kept = "Its one invoice stays as it is" if invoices == 1 else f"Its {invoices} invoices stay as they are"
+        said.append(f"{kept}, to be seen beside those of {into}.")
+    said.append(f"The account of {name} is closed. Nothing parts the two again, and nobody else can have its name.")
+    return said

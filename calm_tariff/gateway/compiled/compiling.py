@@ -69,17 +69,17 @@ class CountNames:
     def edges(self, grant: Grant) -> list[int]:
         """The instants of a grant from which other limits hold, the first included, in order."""
         own = self.feed.overrides.get(grant.subscription_id)
-        if not own:
+        if not own and not grant.before:
             return [grant.start_us]
-        inside = (at for at in boundaries(own) if holds(grant, at))
-        return sorted({grant.start_us, *inside})
+        cuts = (*boundaries(own or ()), *(each.end_us for each in grant.before))
+        return sorted({grant.start_us, *(at for at in cuts if holds(grant, at))})
 
     def names(self, grant: Grant, at_us: int) -> Names | None:
         """The names of a grant's counts at an instant; None where all are plain, as with one stay and no override."""
         if not grant.subscription_id:
             return None
         grants = self.of_consumer[grant.consumer_id]
-        if len(grants) == 1 and grant.subscription_id not in self.feed.overrides:
+        if len(grants) == 1 and grant.subscription_id not in self.feed.overrides and not grant.before:
             return None
         known = self._names.get(grant.consumer_id)
         if known is None:

@@ -27,7 +27,7 @@ from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
-from calm_tariff.store.base.locking import hold
+from calm_tariff.store.base.locking import hold, locked
 
 LONGEST_PURPOSE = 2000
 
@@ -142,7 +142,9 @@ def register(
     consumer_id = ctx.actor.consumer_to("run applications")
     typed = _checked(name, purpose, contact)
     with ctx.transaction() as session:
-        hold(session, Consumer, consumer_id)
+        consumer = locked(session, Consumer, consumer_id)
+        if consumer is None or consumer.state == "closed":
+            raise Conflict("this account was closed meanwhile", "name")
         _refuse_same_name(session, consumer_id, typed["name"])
         made = Application(
             consumer_id=consumer_id,

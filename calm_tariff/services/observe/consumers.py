@@ -79,14 +79,26 @@ class AskedLine:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class MergedView:
+    """The other of two organisations of which one was merged into the other, and when."""
+
+    id: int
+    name: str
+    at: datetime | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ConsumerView:
     """One consumer. `running` is this period's charge so far, before tax; the line's calls are those since
     `calls_since`; `pays` is how, in words, "" where it has not said so. `left` are those who belonged to it and are not
-    erased. What is personal in it was erased at `erased_at`."""
+    erased. What is personal in it was erased at `erased_at`. `merged_into` is the one that goes on in its place, and
+    `merged` are those in whose place it goes on: their calls and invoices are shown with its own."""
 
     line: ConsumerLine
     details: Details
     closed_at: datetime | None
+    merged_into: MergedView | None
+    merged: list[MergedView]
     erased_at: datetime | None
     left: list[MemberView]
     portal: str
@@ -141,8 +153,7 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
         consumer = session.get(Consumer, consumer_id)
         if consumer is None:
             raise NotFound("there is no such consumer", str(consumer_id))
-        calls = usage_queries.verdicts_between(session, _month_ago(ctx), ctx.now_us + HOUR, consumer_id)
-        month = calls.get(consumer_id, {})
+        month = usage_queries.verdicts_of(session, _month_ago(ctx), ctx.now_us + HOUR, consumer_id)
         applications = of_consumer(session, consumer_id, ctx.now)
         plans = _plans(session, [consumer_id]).get(consumer_id, [])
         everybody = session.scalars(select(Member).filter_by(consumer_id=consumer_id).order_by(Member.id)).all()
@@ -160,6 +171,8 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
             ),
             details=details.of(session, consumer),
             closed_at=consumer.closed_at,
+            merged_into=_merged_into(session, consumer),
+            merged=[MergedView(id=c.id, name=c.name, at=c.closed_at) for c in _merged(session, consumer_id)],
             erased_at=consumer.erased_at,
             left=[_member(m) for m in everybody if m.left_at is not None and m.erased_at is None],
             portal=consumer.portal.name,
@@ -179,6 +192,17 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
             currency=provider_of(session).currency,
             running=sum(running, Decimal(0)),
         )
+
+
+def _merged(session: Session, consumer_id: int) -> Sequence[Consumer]:
+    return session.scalars(select(Consumer).filter_by(merged_into_id=consumer_id).order_by(Consumer.id)).all()
+
+
+def _merged_into(session: Session, consumer: Consumer) -> MergedView | None:
+    if consumer.merged_into_id is None:
+        return None
+    into = session.get_one(Consumer, consumer.merged_into_id)
+    return MergedView(id=into.id, name=into.name, at=consumer.closed_at)
 
 
 _WAITING_FIRST = case({"waiting": 0, "turned away": 1}, value=Consumer.state, else_=2)

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.chain import ERASED
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.membership import Belongs, role, without
-from calm_tariff.core.periods import month_of
+from calm_tariff.core.periods import month_of, period_before
 from calm_tariff.core.sentences import goes_in_words, stays_in_words
 from calm_tariff.formats.addresses import looks
 from calm_tariff.services.admit.organisation import belonging
@@ -21,7 +21,7 @@ from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.observe import traces
 from calm_tariff.services.observe.traces import Traced
-from calm_tariff.store.admit.applications import Application
+from calm_tariff.store.admit.applications import Application, ApplicationBefore
 from calm_tariff.store.admit.community import Answer, Question
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.subscriptions import Subscription
@@ -158,7 +158,8 @@ def _hindered(session: Session, consumer: Consumer) -> list[str]:
         return ["It is erased already."]
     if consumer.state not in ("closed", "turned away"):
         return ["Its account is not closed."]
-    found = []
+    within = select(Consumer.name).where(Consumer.merged_into_id == consumer.id, Consumer.erased_at.is_(None))
+    found = [f"{name}, which was merged into it, is not erased." for name in session.scalars(within)]
     drafts = select(Invoice.period_start).where(Invoice.consumer_id == consumer.id, Invoice.state == "draft")
     for start in session.scalars(drafts.order_by(Invoice.period_start)):
         found.append(f"Its invoice for {start:%B %Y} is a draft.")
@@ -166,7 +167,7 @@ def _hindered(session: Session, consumer: Consumer) -> list[str]:
     if last is not None:
         charged = select(ChargeRun.id).where(ChargeRun.period_start == last).limit(1)
         if session.scalar(charged) is None:
-            found.append(f"{last:%B %Y}, in which its last subscription ended, is not charged yet.")
+            found.append(f"{last:%B %Y}, the last month it is charged for, is not charged yet.")
     return found
 
 
@@ -184,10 +185,15 @@ def _hindered_for(session: Session, member: Member) -> list[str]:
 
 
 def _last_month(session: Session, consumer_id: int) -> date | None:
-    """The first day of the month in which the last subscription ended."""
+    """The first day of the last month that it is charged for: in which its last subscription ended, or which was over
+    when its applications went to another."""
+    where = zone_of(session)
     ended = select(func.max(Subscription.ended_at)).join(Application).where(Application.consumer_id == consumer_id)
-    last = session.scalar(ended)
-    return None if last is None else month_of(last.astimezone(zone_of(session)).date()).start
+    went = select(func.max(ApplicationBefore.until_at)).where(ApplicationBefore.consumer_id == consumer_id)
+    last, left = session.scalar(ended), session.scalar(went)
+    if left is not None:
+        return period_before(month_of(left.astimezone(where).date())).start
+    return None if last is None else month_of(last.astimezone(where).date()).start
 
 
 def _goes(session: Session, whose: Traced, *, organisation: bool) -> list[str]:

@@ -1,5 +1,5 @@
-"""Handing out all data of a consumer: its own rows, table by table, as JSON Lines in a ZIP archive, without what lets
-somebody in and without what the provider's people said among themselves."""
+"""Handing out all data of a consumer, and of those merged into it: its own rows, table by table, as JSON Lines in a ZIP
+archive, without what lets somebody in and without what the provider's people said among themselves."""
 
 from __future__ import annotations
 
@@ -10,12 +10,13 @@ from datetime import datetime
 from decimal import Decimal
 from typing import IO, Any, cast
 
-from sqlalchemy import LargeBinary, Table, select
+from sqlalchemy import LargeBinary, Table, or_, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import NotFound
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context, provider_of
+from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.base.record import Mail
 from calm_tariff.store.observe.own_rows import HIDDEN, OWN
@@ -64,11 +65,12 @@ def _about(session: Session, ctx: Context, consumer_id: int, rows: dict[str, int
 
 
 def _files(session: Session, consumer_id: int) -> Iterator[tuple[str, Iterator[tuple[bytes, int]]]]:
+    whose = merged.with_merged(session, consumer_id)
     for own in OWN:
         if own.handed_out is not None:
-            query = select(*_shown(own.table)).where(own.of_consumer(consumer_id), own.handed_out)
+            query = select(*_shown(own.table)).where(or_(*map(own.of_consumer, whose)), own.handed_out)
             yield own.table.name, _lines(session, query.order_by(*own.table.primary_key))
-    emails = select(Member.email).where(Member.consumer_id == consumer_id)
+    emails = select(Member.email).where(Member.consumer_id.in_(whose))
     letters = select(*(Mail.__table__.c[name] for name in _LETTER)).where(Mail.recipient.in_(emails))
     yield "mail", _lines(session, letters.where(Mail.confidential.is_(False)).order_by(Mail.id))
 

@@ -141,7 +141,7 @@ def _background(session: Session, ctx: Context, request: AccessRequest) -> Backg
         .limit(EARLIER)
     )
     members = select(Member).filter_by(consumer_id=consumer.id, left_at=None).order_by(Member.id)
-    month = usage_queries.verdicts_between(session, ctx.now_us - 28 * DAY, ctx.now_us, consumer.id)
+    month = usage_queries.verdicts_of(session, ctx.now_us - 28 * DAY, ctx.now_us, consumer.id)
     had = first_trials.had(session, consumer.id, plan.product_id)
     begins = request.moves_id is None and request.state in UNDECIDED
     wanted = grants.of(request)
@@ -152,7 +152,7 @@ def _background(session: Session, ctx: Context, request: AccessRequest) -> Backg
         applications=of_consumer(session, consumer.id, ctx.now),
         earlier=[view(r, ctx.now) for r in earlier],
         invoices=invoices.of_consumer(session, consumer.id, issued_only=True)[:EARLIER],
-        calls_28_days=month.get(consumer.id, {}),
+        calls_28_days=month,
         comes_to=_comes_to(session, ctx, request, terms),
         expects=_expects(session, ctx, request, terms),
         back_ends=_back_ends(session, request, terms),

@@ -9,11 +9,12 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Bundle, Session
 
-from calm_tariff.core.counts import History, Override
+from calm_tariff.core.counts import Before, History, Override
 from calm_tariff.core.periods import instant_if_any, instant_of
 from calm_tariff.core.stays import Stay as StayRule
 from calm_tariff.core.stays import TrialUnits
 from calm_tariff.core.terms import PlanTerms, free_units
+from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.compose.apis import ApiVersion, Operation
@@ -27,7 +28,7 @@ STRANGER, TRYING = 0, -1
 class Grant:
     """A stay of a subscription, past, present or to come: it lets an application's calls through from `start_us`
     until `end_us`. `started_us` is when the subscription began; `free` what ends a trial early; `due_us` marks one that
-    follows such a trial."""
+    follows such a trial; `before` are those whose its application was."""
 
     subscription_id: int
     application_id: int
@@ -44,6 +45,7 @@ class Grant:
     trial: bool = False
     free: TrialUnits | None = None
     due_us: int | None = None
+    before: tuple[Before, ...] = ()
 
 
 def of_all(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
@@ -72,6 +74,7 @@ def of_all(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
     )
     if consumer_id is not None:
         query = query.where(Application.consumer_id == consumer_id)
+    before = merged.owners_before(session)
     for named, started, ended, start, end, trial, due in session.execute(query):
         until = min((moment for moment in (ended, end) if moment), default=None)
         if until is None or start < until or (due is not None and start == until):
@@ -82,6 +85,7 @@ def of_all(session: Session, consumer_id: int | None = None) -> Iterator[Grant]:
                 end_us=instant_if_any(until),
                 trial=trial,
                 due_us=instant_if_any(due),
+                before=before.get(named.application_id, ()),
             )
 
 
@@ -103,6 +107,7 @@ def histories(
             stays=tuple(spans),
             overrides=overrides.get(subscription, ()),
             anew=first.product_id in anew,
+            before=first.before,
         )
 
 

@@ -20,6 +20,7 @@ from calm_tariff.services.serve.advice import advice_on
 from calm_tariff.services.serve.call_lines import CallLine, lines
 from calm_tariff.services.serve.kept_checks import KeptCheck, kept_checks
 from calm_tariff.services.serve.request_details import RequestDetails, details
+from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.applications import ApiKey, Application
 from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.store.compose.meters import Meter
@@ -71,8 +72,8 @@ def receipt(ctx: Context, call_id: str) -> Receipt:
 def own_receipt(ctx: Context, call_id: str) -> Receipt:
     """The receipt of one's own call, without internals. Raises `NotFound` for another's."""
     with ctx.transaction() as session:
-        call = call_queries.one(session, call_id)
-        if call is None or call.consumer_id != ctx.actor.own_consumer:
+        owner, call = ctx.actor.own_consumer, call_queries.one(session, call_id)
+        if call is None or call.consumer_id not in merged.with_merged(session, owner):
             raise NotFound("no call of yours with this id is recorded", call_id)
         return _receipt(session, call, internals=False, keys=ctx.actor.may("see credentials"))
 

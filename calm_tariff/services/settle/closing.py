@@ -24,7 +24,7 @@ from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.house.signing_in import proof, sessions
 from calm_tariff.services.house.signing_in.realms import Realm
 from calm_tariff.services.serve import trials
-from calm_tariff.store.admit import subscribers
+from calm_tariff.store.admit import merged, subscribers
 from calm_tariff.store.admit.applications import ApiKey, Application
 from calm_tariff.store.admit.consumers import Consumer, MemberInvitation
 from calm_tariff.store.admit.requests import AccessRequest
@@ -66,7 +66,8 @@ def consequences(ctx: Context) -> ClosingView:
         waiting, keys = _requests(session, owner), _keys(session, owner)
         invited = select(func.count()).where(MemberInvitation.consumer_id == owner)
         shut_out = [m.name for m in subscribers.members_of(session, [owner]) if m.role not in STAY]
-        unpaid = select(Invoice.number).where(Invoice.consumer_id == owner, Invoice.state.in_(("issued", "overdue")))
+        mine = Invoice.consumer_id.in_(merged.with_merged(session, owner))
+        unpaid = select(Invoice.number).where(mine, Invoice.state.in_(("issued", "overdue")))
         said = closing_in_words(
             keys=len(keys),
             requests=len(waiting),

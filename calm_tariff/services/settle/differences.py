@@ -24,6 +24,7 @@ from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.serve import standing
 from calm_tariff.services.settle import rating_cases
 from calm_tariff.services.settle.rating_cases import Course
+from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan
@@ -196,6 +197,7 @@ def _refused(session: Session, ctx: Context, of: Subscription, plan: Plan) -> li
 
 def _open_invoices(session: Session, of: Subscription) -> list[str]:
     query = select(Invoice.number).where(
-        Invoice.consumer_id == of.application.consumer_id, Invoice.state.in_(("issued", "overdue"))
+        Invoice.consumer_id.in_(merged.with_merged(session, of.application.consumer_id)),
+        Invoice.state.in_(("issued", "overdue")),
     )
     return [number for number in session.scalars(query.order_by(Invoice.number)) if number]

@@ -17,6 +17,7 @@ from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import paying
 from calm_tariff.services.base.context import ROLES, Context, zone_of
+from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import PlanRevision
@@ -107,8 +108,13 @@ class DayUnits:
 
 
 def of_consumer(session: Session, consumer_id: int, issued_only: bool) -> list[InvoiceSummary]:
-    """A consumer's invoices, newest first."""
-    query = select(Invoice).where(Invoice.consumer_id == consumer_id).order_by(Invoice.period_start.desc())
+    """A consumer's invoices, newest first, with those of others that were merged into it."""
+    whose = Invoice.consumer_id.in_(merged.with_merged(session, consumer_id))
+    query = (
+        select(Invoice)
+        .where(whose)
+        .order_by(Invoice.period_start.desc(), Invoice.consumer_id != consumer_id, Invoice.id)
+    )
     if issued_only:
         query = query.where(Invoice.state != "draft")
     return [_summary(i) for i in session.scalars(query)]
@@ -159,12 +165,9 @@ def days(ctx: Context, line_id: int) -> list[DayUnits]:
 def own_days(ctx: Context, line_id: int) -> list[DayUnits]:
     """The days behind a line of one's own issued invoice."""
     with ctx.transaction() as session:
+        owner = ctx.actor.consumer_to("see money")
         line = session.get(InvoiceLine, line_id)
-        if (
-            line is None
-            or line.invoice.consumer_id != ctx.actor.consumer_to("see money")
-            or line.invoice.state == "draft"
-        ):
+        if line is None or not _is_own(session, owner, line.invoice):
             raise NotFound("there is no such line", str(line_id))
         return _days(session, line)
 
@@ -195,9 +198,13 @@ def _get(session: Session, invoice_id: int) -> Invoice:
 def _own(session: Session, ctx: Context, invoice_id: int) -> Invoice:
     owner = ctx.actor.consumer_to("see money")
     found = session.get(Invoice, invoice_id, options=[selectinload(Invoice.lines)])
-    if found is None or found.consumer_id != owner or found.state == "draft":
+    if found is None or not _is_own(session, owner, found):
         raise NotFound("there is no such invoice", str(invoice_id))
     return found
+
+
+def _is_own(session: Session, owner: int, invoice: Invoice) -> bool:
+    return invoice.state != "draft" and invoice.consumer_id in merged.with_merged(session, owner)
 
 
 def _summary(i: Invoice) -> InvoiceSummary:

@@ -14,14 +14,16 @@ from sqlalchemy import and_, select
 from sqlalchemy.orm import Session, lazyload, selectinload
 
 from calm_tariff.core import stays
-from calm_tariff.core.periods import Period, day_start, moment_of, zone
+from calm_tariff.core.periods import Period, day_start, instant_of, moment_of, zone
 from calm_tariff.core.rating import Paused, Pricing, RatingCase, Segment
 from calm_tariff.core.stays import Pause, Stay, Timeline
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.services.admit import timelines
 from calm_tariff.services.base.context import provider_of
-from calm_tariff.store.admit.applications import Application
+from calm_tariff.store.admit import merged
+from calm_tariff.store.admit.applications import Application, ApplicationBefore
+from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.admit.subscriptions import Stay as StoredStay
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.meters import Meter
@@ -90,7 +92,8 @@ def cases(
     product_id: int | None = None,
     instead: Mapping[int, Course] = NOTHING,
 ) -> list[ConsumerCase]:
-    """The rating case of every consumer with a stay in the period, in a handful of queries.
+    """The rating case of every consumer with a stay in the period, in a handful of queries. A subscription's month is
+    charged to whoever it belongs to at its end.
 
     Only what is counted so far: for a running period this is its running charge. `instead` are courses that some
     subscriptions would take in place of their own.
@@ -102,6 +105,7 @@ def cases(
     subscriptions = _subscriptions(session, begin, end, consumers, product_id)
     if not subscriptions:
         return []
+    owners = _owners(session, {s.application_id: s.application.consumer_id for s in subscriptions}, end_us)
     units = usage_queries.units_by_stay(session, begin_us, end_us, [s.id for s in subscriptions])
     keys = dict(session.execute(select(Meter.id, Meter.key)).all())
     usage: dict[int, dict[str, Decimal]] = {}
@@ -114,7 +118,10 @@ def cases(
             if stay.end_us is not None and stay.end_us <= max(stay.start_us, begin_us):
                 continue  # over before, or overtaken by a trial's end (core.stays)
             if stay.start_us < end_us:
-                found.setdefault(subscription.application.consumer_id, []).append((subscription, stay, course))
+                found.setdefault(owners[subscription.application_id], []).append((subscription, stay, course))
+    if consumers is not None:
+        found = {consumer: parts for consumer, parts in found.items() if consumer in consumers}
+    names = dict(session.execute(select(Consumer.id, Consumer.name).where(Consumer.id.in_(found))).all())
     revisions = _revisions(session, {stay.revision_id for parts in found.values() for _, stay, _ in parts})
     made = []
     for consumer_id, parts in found.items():
@@ -151,8 +158,7 @@ def cases(
             tax_percent=provider.tax_percent.normalize(),
             segments=tuple(segments),
         )
-        name = parts[0][0].application.consumer.name
-        made.append(ConsumerCase(consumer_id, name, case, tuple(origins)))
+        made.append(ConsumerCase(consumer_id, names[consumer_id], case, tuple(origins)))
     return sorted(made, key=lambda c: c.consumer)
 
 
@@ -186,7 +192,7 @@ def plans_in(session: Session, period: Period) -> dict[int, list[int]]:
     where = zone(provider_of(session).time_zone)
     begin, end = (moment_of(day_start(day, where)) for day in (period.start, period.end))
     query = (
-        select(Application.consumer_id, PlanRevision.plan_id)
+        select(Application.id, Application.consumer_id, PlanRevision.plan_id)
         .join(Subscription, Subscription.application_id == Application.id)
         .join(StoredStay, StoredStay.subscription_id == Subscription.id)
         .join(PlanRevision, PlanRevision.id == StoredStay.revision_id)
@@ -201,10 +207,21 @@ def plans_in(session: Session, period: Period) -> dict[int, list[int]]:
         )
         .order_by(Subscription.id, StoredStay.start_at)
     )
+    rows = session.execute(query).all()
+    owners = _owners(session, {application: consumer for application, consumer, _ in rows}, instant_of(end))
     found: dict[int, list[int]] = {}
-    for consumer, plan in session.execute(query):
-        found.setdefault(consumer, []).append(plan)
+    for application, _, plan in rows:
+        found.setdefault(owners[application], []).append(plan)
     return found
+
+
+def _owners(session: Session, of: Mapping[int, int], end_us: int) -> dict[int, int]:
+    """Whose applications are at the end of a period, by application, given whose they are now."""
+    before = merged.owners_before(session)
+    return {
+        application: next((b.consumer_id for b in before.get(application, ()) if b.end_us >= end_us), now)
+        for application, now in of.items()
+    }
 
 
 def _subscriptions(
@@ -222,7 +239,8 @@ def _subscriptions(
         .order_by(Subscription.id)
     )
     if consumers is not None:
-        query = query.join(Application).where(Application.consumer_id.in_(consumers))
+        were = select(ApplicationBefore.application_id).where(ApplicationBefore.consumer_id.in_(consumers))
+        query = query.join(Application).where(Application.consumer_id.in_(consumers) | Application.id.in_(were))
     if product_id is not None:
         query = query.where(Subscription.plan_id.in_(select(Plan.id).where(Plan.product_id == product_id)))
     return session.scalars(query).all()

@@ -33,6 +33,16 @@ class Application(Base):
     keys: Mapped[list[ApiKey]] = relationship(back_populates="application", order_by="ApiKey.id")
 
 
+class ApplicationBefore(Base):
+    """Whose an application was, until its consumer was merged into another: what was counted and charged until then is
+    that consumer's."""
+
+    __tablename__ = "application_before"
+    application_id: Mapped[int] = mapped_column(ForeignKey("application.id"), primary_key=True, autoincrement=False)
+    until_at: Mapped[datetime] = mapped_column(primary_key=True)
+    consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
+
+
 class ApiKey(Base):
     """A credential: only its hash and a visible prefix are kept. States: core.lifecycles.KEY.
 

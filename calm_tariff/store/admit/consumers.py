@@ -18,7 +18,8 @@ class Consumer(Base):
     can be taken for it. States: core.lifecycles.CONSUMER. `portal` is the one it came by, to which letters lead.
     `closed_at` is when its account was closed. How it pays (core.payment) is None until somebody has said so.
     `country` is its code by ISO 3166-1; `tax_number` has the form that is usual there. What was personal in it was
-    taken out at `erased_at`."""
+    taken out at `erased_at`. `merged_into_id` is the one that goes on in its place, never one that was merged itself;
+    what it did and paid stays under its own id."""
 
     __tablename__ = "consumer"
     id: Mapped[Id]
@@ -34,6 +35,7 @@ class Consumer(Base):
     country: Mapped[str] = mapped_column(String(2), default="")
     tax_number: Mapped[Word] = mapped_column(default="")
     erased_at: Mapped[datetime | None]
+    merged_into_id: Mapped[int | None] = mapped_column(ForeignKey("consumer.id"), index=True)
     portal_id: Mapped[int] = mapped_column(ForeignKey("portal.id"), index=True)
     portal: Mapped[Portal] = relationship()
     groups: Mapped[list[ConsumerGroup]] = relationship(secondary="consumer_in_group", order_by="ConsumerGroup.name")

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Row, Select, func, or_, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, aliased
 
 from calm_tariff.core.lifecycles import CALLING
 from calm_tariff.core.membership import MAY, STAY, Act
@@ -117,9 +117,12 @@ def members_who_may(session: Session, consumer: int, act: Act) -> list[Member]:
 
 
 def _members(consumers: Collection[int]) -> Select[Member]:
+    """Those of a consumer that was merged into another are there."""
+    meant = aliased(Consumer)
+    where = select(func.coalesce(meant.merged_into_id, meant.id)).where(meant.id.in_(consumers))
     heard = (Consumer.state != "closed") | Member.role.in_(STAY)
     query = select(Member).join(Consumer, Consumer.id == Member.consumer_id)
-    return query.where(Member.consumer_id.in_(consumers), Member.left_at.is_(None), heard).order_by(Member.id)
+    return query.where(Member.consumer_id.in_(where), Member.left_at.is_(None), heard).order_by(Member.id)
 
 
 def revisions_in_force(session: Session, now: datetime) -> Iterator[Row[Consumer, PlanRevision]]:

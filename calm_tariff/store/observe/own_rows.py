@@ -14,7 +14,7 @@ from typing import Any
 from sqlalchemy import ColumnElement, Select, Table, func, select, true
 from sqlalchemy.sql.functions import concat
 
-from calm_tariff.store.admit.applications import ApiKey, ApiKeyPlace, ApiKeyUse, Application
+from calm_tariff.store.admit.applications import ApiKey, ApiKeyPlace, ApiKeyUse, Application, ApplicationBefore
 from calm_tariff.store.admit.community import Answer, PostReport, Question, QuestionFollower, Rating
 from calm_tariff.store.admit.consumers import (
     AwaitedSignUp,
@@ -177,6 +177,7 @@ OWN: tuple[Own, ...] = (
         becomes={"name": _called("member", Member), "email": _called("", Member), "password_hash": ""},
     ),
     Own(table=_table(ImportRow), of_consumer=_is(ImportRow.consumer_id), handed_out=None),
+    Own(table=_table(ApplicationBefore), of_consumer=_is(ApplicationBefore.consumer_id), becomes={}),
     Own(table=_table(ConsumerReference), of_consumer=_is(ConsumerReference.consumer_id)),
     Own(table=_table(MemberInvitation), of_consumer=_is(MemberInvitation.consumer_id)),
     Own(table=_table(LookedAs), of_consumer=_is(LookedAs.consumer_id), handed_out=None),

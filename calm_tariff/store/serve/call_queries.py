@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
+from heapq import merge
+from itertools import islice
 from typing import Any, TypeVar
 
 from sqlalchemy import ColumnElement, Select, and_, delete, false, func, or_, select
 from sqlalchemy.orm import Session, load_only
 
 from calm_tariff.core.periods import HOUR, MINUTE
+from calm_tariff.store.admit import merged
 from calm_tariff.store.serve.usage import Call, CallBodies, HourlyOutcomes, HourlyVerdicts, SetAside
 from calm_tariff.store.serve.usage_queries import verdicts_between
 
@@ -34,7 +37,8 @@ Q = TypeVar("Q", bound=Select[*tuple[Any, ...]])
 
 @dataclass(frozen=True, slots=True)
 class CallFilter:
-    """Which calls are meant; absent fields do not narrow. Instants: [since_us, until_us)."""
+    """Which calls are meant; absent fields do not narrow. A consumer's are those, too, of others that were merged into
+    it. Instants: [since_us, until_us)."""
 
     verdict: str | None = None
     consumer_id: int | None = None
@@ -62,14 +66,27 @@ class MinuteVerdicts:
 
 def page(session: Session, wanted: CallFilter, before: str | None, limit: int) -> list[Call]:
     """Calls, newest first, that come before the call id `before`. Call ids sort by time."""
-    query = _narrowed(select(Call), wanted).order_by(Call.at_us.desc(), Call.call_id.desc()).limit(limit)
     anchor = session.execute(select(Call.at_us).where(Call.call_id == before)).scalar() if before else None
+    # Each consumer's newest are read along an index; those of several at once would have to be sorted.
+    parts = [_newest(session, one, before, anchor, limit) for one in _one_by_one(session, wanted)]
+    return list(islice(merge(*parts, key=lambda call: (call.at_us, call.call_id), reverse=True), limit))
+
+
+def _newest(session: Session, wanted: CallFilter, before: str | None, anchor: int | None, limit: int) -> list[Call]:
+    query = _narrowed(select(Call), wanted).order_by(Call.at_us.desc(), Call.call_id.desc()).limit(limit)
     if anchor is not None:
         query = query.where((Call.at_us < anchor) | ((Call.at_us == anchor) & (Call.call_id < before)))
     if _is_rare(wanted):
         hours = _hours_to_read(session, wanted, anchor, limit)
         query = query.where(or_(false(), *(and_(Call.at_us >= hour, Call.at_us < hour + HOUR) for hour in hours)))
     return list(session.scalars(query))
+
+
+def _one_by_one(session: Session, wanted: CallFilter) -> list[CallFilter]:
+    """What is meant, by consumer: as often as others were merged into the one that is asked for, and once more."""
+    if wanted.consumer_id is None:
+        return [wanted]
+    return [replace(wanted, consumer_id=each) for each in merged.with_merged(session, wanted.consumer_id)]
 
 
 def _is_rare(wanted: CallFilter) -> bool:
@@ -102,9 +119,13 @@ def _hours_to_read(session: Session, wanted: CallFilter, anchor: int | None, lim
 
 def count(session: Session, wanted: CallFilter) -> int:
     """How many calls are meant. What sums of hours can tell is not counted call by call."""
-    if wanted.subscription_id is None and wanted.meter_id is None:
-        return _by_sums(session, wanted)
-    return session.scalar(_narrowed(select(func.count()).select_from(Call), wanted)) or 0
+    by_sums = wanted.subscription_id is None and wanted.meter_id is None
+    return sum(
+        _by_sums(session, one)
+        if by_sums
+        else session.scalar(_narrowed(select(func.count()).select_from(Call), one)) or 0
+        for one in _one_by_one(session, wanted)
+    )
 
 
 def _by_sums(session: Session, wanted: CallFilter) -> int:
@@ -117,7 +138,8 @@ def _by_sums(session: Session, wanted: CallFilter) -> int:
     else:
         edges = [(start, begin), (stop, end)]
         if wanted == CallFilter(wanted.verdict, wanted.consumer_id, since_us=wanted.since_us, until_us=wanted.until_us):
-            sums = verdicts_between(session, begin, stop, wanted.consumer_id)
+            whose = None if wanted.consumer_id is None else [wanted.consumer_id]
+            sums = verdicts_between(session, begin, stop, whose)
             total = sum(n for calls in sums.values() for v, n in calls.items() if wanted.verdict in (None, v))
         else:
             hours = HourlyOutcomes.hour_us >= begin, HourlyOutcomes.hour_us < stop
@@ -161,8 +183,9 @@ def counted(
 ) -> Iterator[tuple[str, Decimal, tuple[str, int]]]:
     """What a count holds of a consumer's calls in a window, in the order of the calls: subject, units, and the call by
     its id and instant."""
+    whose = Call.consumer_id.in_(merged.with_merged(session, consumer_id))
     query = select(Call.call_id, Call.at_us, Call.counted).where(
-        Call.consumer_id == consumer_id, Call.at_us >= window[0], Call.at_us < window[1], Call.verdict != "refused"
+        whose, Call.at_us >= window[0], Call.at_us < window[1], Call.verdict != "refused"
     )
     in_order = query.order_by(Call.at_us, Call.call_id).execution_options(yield_per=2000)
     for call_id, at_us, counts in session.execute(in_order):
@@ -174,9 +197,13 @@ def counted(
 def by_minute(session: Session, wanted: CallFilter) -> list[MinuteVerdicts]:
     """Calls by minute and verdict."""
     minute = Call.at_us - Call.at_us % MINUTE
-    query = _narrowed(select(minute.label("minute"), Call.verdict, func.count(), func.sum(Call.wait_us)), wanted)
-    rows = session.execute(query.group_by(minute, Call.verdict).order_by(minute))
-    return [MinuteVerdicts(int(at), verdict, n, int(waited)) for at, verdict, n, waited in rows]
+    sums: dict[tuple[int, str], list[int]] = {}
+    for one in _one_by_one(session, wanted):
+        query = _narrowed(select(minute.label("minute"), Call.verdict, func.count(), func.sum(Call.wait_us)), one)
+        for at, verdict, calls, waited in session.execute(query.group_by(minute, Call.verdict)):
+            cell = sums.setdefault((int(at), verdict), [0, 0])
+            cell[0], cell[1] = cell[0] + calls, cell[1] + int(waited)
+    return [MinuteVerdicts(*place, *cell) for place, cell in sorted(sums.items())]
 
 
 _ALIKE = ("verdict", "consumer_id", "application_id", "key_id", "environment", "status", "refused_by")

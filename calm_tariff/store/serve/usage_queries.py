@@ -13,6 +13,7 @@ from sqlalchemy import Subquery, case, func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import DAY, HOUR, SECOND, day_start, local_day
+from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.serve.usage import Call, DailyUsage, DailyVerdicts, HourlyOutcomes, HourlyUsage, HourlyVerdicts
 
@@ -128,20 +129,31 @@ def first_hours(session: Session, subscriptions: Collection[int]) -> dict[tuple[
     return {(s, m): hour for s, m, hour in session.execute(grouped)}
 
 
+def verdicts_of(session: Session, start_us: int, end_us: int, consumer_id: int) -> dict[str, int]:
+    """Calls of a consumer, and of those merged into it, in [start, end), whole hours, by verdict."""
+    found: dict[str, int] = {}
+    for calls in verdicts_between(session, start_us, end_us, merged.with_merged(session, consumer_id)).values():
+        for verdict, n in calls.items():
+            found[verdict] = found.get(verdict, 0) + n
+    return found
+
+
 def verdicts_between(
-    session: Session, start_us: int, end_us: int, consumer_id: int | None = None
+    session: Session, start_us: int, end_us: int, consumers: Collection[int] | None = None
 ) -> dict[int, dict[str, int]]:
-    """Calls in [start, end), whole hours, by consumer (0: nobody known) and verdict."""
+    """Calls in [start, end), whole hours, by consumer (0: nobody known) and verdict; those of one that was merged into
+    another are the other's."""
     found: dict[int, dict[str, int]] = {}
+    successors = merged.successors(session)
     days, hours = _whole(start_us, end_us, DAY)
     stretches: list[tuple[Any, Any, Stretch]] = [(DailyVerdicts, DailyVerdicts.day_us, d) for d in days]
     stretches += [(HourlyVerdicts, HourlyVerdicts.hour_us, h) for h in hours]
     for table, at, (begin, end) in stretches:
         query = select(table.consumer_id, table.verdict, func.sum(table.calls)).where(at >= begin, at < end)
-        if consumer_id is not None:
-            query = query.where(table.consumer_id == consumer_id)
+        if consumers is not None:
+            query = query.where(table.consumer_id.in_(consumers))
         for consumer, verdict, calls in session.execute(query.group_by(table.consumer_id, table.verdict)):
-            cell = found.setdefault(consumer, {})
+            cell = found.setdefault(successors.get(consumer, consumer), {})
             cell[verdict] = cell.get(verdict, 0) + int(calls)
     return found
 
@@ -149,12 +161,17 @@ def verdicts_between(
 def verdicts_of_all(since_us: int) -> Subquery:
     """Calls `let_in` and `refused` since the beginning of a UTC day by `consumer_id`: to be joined with others."""
     refused = case((DailyVerdicts.verdict == "refused", DailyVerdicts.calls), else_=0)
-    query = select(
-        DailyVerdicts.consumer_id,
-        func.sum(DailyVerdicts.calls - refused).label("let_in"),
-        func.sum(refused).label("refused"),
+    whose = func.coalesce(Consumer.merged_into_id, DailyVerdicts.consumer_id)
+    query = (
+        select(
+            whose.label("consumer_id"),
+            func.sum(DailyVerdicts.calls - refused).label("let_in"),
+            func.sum(refused).label("refused"),
+        )
+        .select_from(DailyVerdicts)
+        .outerjoin(Consumer, Consumer.id == DailyVerdicts.consumer_id)
     )
-    return query.where(DailyVerdicts.day_us >= since_us).group_by(DailyVerdicts.consumer_id).subquery()
+    return query.where(DailyVerdicts.day_us >= since_us).group_by(whose).subquery()
 
 
 @dataclass(frozen=True, slots=True)
@@ -244,7 +261,7 @@ def outcomes_of(session: Session, consumer_id: int, bounds: Sequence[int]) -> li
     )
     sums = (func.sum(getattr(HourlyOutcomes, name)) for name in ("calls", "bytes_in", "bytes_out"))
     query = select(*cell, *sums).where(
-        HourlyOutcomes.consumer_id == consumer_id,
+        HourlyOutcomes.consumer_id.in_(merged.with_merged(session, consumer_id)),
         HourlyOutcomes.hour_us >= bounds[0],
         HourlyOutcomes.hour_us < bounds[-1],
     )

@@ -163,7 +163,7 @@ def test_what_hinders_is_said_and_nothing_is_erased_before(office: Office, owner
     assert everything(office) == before
     office.clock.forward(days=2)
     closing.close_for(office.manager, consumer, FATHOM)
-    uncharged = "September 2026, in which its last subscription ended, is not charged yet."
+    uncharged = "September 2026, the last month it is charged for, is not charged yet."
     assert erasing.of_consumer(owner, consumer).hindered == [uncharged]
     october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, tzinfo=UTC))
     charging.run(october, date(2026, 9, 1))
