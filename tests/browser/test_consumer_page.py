@@ -105,7 +105,7 @@ def test_a_move_is_worked_out_before_it_is_made_and_the_account_is_closed(people
     expect(ines.get_by_text("The account was closed")).to_be_visible()
     ines.get_by_role("button", name="erase what is personal…").click()
     erase = ines.get_by_role("dialog", name="Erase what is personal")
-    expect(erase).to_contain_text("in which its last subscription ended, is not charged yet.")
+    expect(erase).to_contain_text("the last month it is charged for, is not charged yet.")
     expect(erase.get_by_role("button", name="Erase all of them for good")).to_have_count(0)
 
 
@@ -136,3 +136,35 @@ def test_all_is_taken_along_and_then_erased(people: People) -> None:
     expect(record).to_contain_text("Ines erased the personal data of an organisation")
     ines.goto("/record?words=Brack")
     expect(ines.get_by_text("Nothing here has these words.")).to_be_visible()
+
+
+def test_two_organisations_become_one(people: People) -> None:
+    ines = people.staff("Ines")
+    there = made(ines, "Tern Towage", "Ilda Quaresma", "ilda@tern.example")
+    consumer = made(ines, "Little Tern", "Caio Brandal", "caio@little-tern.example")
+    body = {"name": "Tow board", "purpose": "Who pulls whom."}
+    for of in (there, consumer):
+        assert ines.request.post(f"/api/v1/consumers/{of}/applications", data=body).ok
+    ines.goto(f"/admit/consumers/{consumer}")
+    ines.get_by_role("button", name="merge it into another…").click()
+    dialog = ines.get_by_role("dialog", name="Merge Little Tern into another organisation")
+    into = dialog.get_by_label("Into, which goes on in its place")
+    into.fill("Little Tern")
+    expect(dialog).to_contain_text("They cannot be merged. An organisation is not merged into itself.")
+    into.fill("Tern Towage")
+    expect(dialog).to_contain_text("Caio Brandal comes as a developer there.")
+    expect(dialog).to_contain_text("“Tow board” is called “Tow board (Little Tern)” there.")
+    assert serious(ines) == []
+    dialog.get_by_label("The name of Little Tern").fill("Tern Towage")
+    dialog.get_by_role("button", name="Merge it into Tern Towage for good").click()
+    expect(dialog).to_contain_text("Type the name as it is: Little Tern")
+    dialog.get_by_label("The name of Little Tern").fill("Little Tern")
+    dialog.get_by_role("button", name="Merge it into Tern Towage for good").click()
+    expect(dialog).to_have_count(0)
+    expect(ines.get_by_text("Merged into Tern Towage on")).to_be_visible()
+    ines.get_by_role("link", name="Tern Towage").click()
+    expect(ines.get_by_role("heading", name="Tern Towage")).to_be_visible()
+    expect(ines.get_by_text("Caio Brandal, developer")).to_be_visible()
+    expect(ines.get_by_role("region", name="Applications and keys")).to_contain_text("Tow board (Little Tern)")
+    expect(ines.get_by_role("region", name="On the record")).to_contain_text("Ines took another organisation in")
+    expect(ines.get_by_role("region", name="Letters")).to_contain_text("Little Tern is part of Tern Towage")

@@ -6,9 +6,11 @@ import { Trouble, Waiting } from "../kit/controls";
 import { amount, date, month } from "../kit/format";
 import { InvoiceLines } from "../kit/invoice";
 import { Table } from "../kit/table";
+import { useMe } from "./me";
 
 export function Invoices() {
   const list = useQuery(invoices());
+  const { consumer } = useMe();
   return (
     <>
       <h1>Invoices</h1>
@@ -33,7 +35,15 @@ export function Invoices() {
                 </Link>
               ),
             },
-            { head: "For", cell: (i) => month(i.period_start) },
+            {
+              head: "For",
+              cell: (i) => (
+                <>
+                  {month(i.period_start)}
+                  {i.consumer !== consumer && <span className="text-soft"> of {i.consumer}</span>}
+                </>
+              ),
+            },
             { head: "State", cell: (i) => i.state },
             { head: "Due", cell: (i) => (i.due_on ? date(i.due_on) : "") },
             { head: "Total", cell: (i) => amount(i.total, i.currency), number: true },

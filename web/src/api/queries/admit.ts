@@ -24,6 +24,10 @@ const one = (id: number) => ({ params: { path: { consumer_id: id } } });
 export const consumer = (id: number) => ask("/consumers/{consumer_id}", one(id));
 export const countries = () => ask("/countries", {}, { staleTime: Number.POSITIVE_INFINITY });
 export const closingOf = (id: number) => ask("/consumers/{consumer_id}/closing", one(id));
+export const mergingOf = (id: number, into: number) =>
+  ask("/consumers/{consumer_id}/merging/{into_id}", {
+    params: { path: { consumer_id: id, into_id: into } },
+  });
 export const erasingOf = (id: number) => ask("/consumers/{consumer_id}/erasing", one(id));
 export const erasingOfMember = (id: number) =>
   ask("/members/{member_id}/erasing", { params: { path: { member_id: id } } });
@@ -95,6 +99,7 @@ export const STALE = {
   ],
   import: ["/imports", "/imports/{import_id}", "/imports/{import_id}/rows"],
   details: ["/consumers/{consumer_id}"],
+  merged: ["/consumers", "/consumers/{consumer_id}", "/groups", "/requests", "/allowances", "/today"],
   erased: ["/consumers", "/consumers/{consumer_id}", "/questions"],
   suspension: ["/consumers", "/consumers/{consumer_id}"],
   note: ["/consumers/{consumer_id}"],

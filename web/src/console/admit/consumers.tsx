@@ -151,7 +151,15 @@ export function Consumer() {
                   </Link>
                 ),
               },
-              { head: "For", cell: (i) => month(i.period_start) },
+              {
+                head: "For",
+                cell: (i) => (
+                  <>
+                    {month(i.period_start)}
+                    {i.consumer_id !== c.line.id && <span className="text-soft"> of {i.consumer}</span>}
+                  </>
+                ),
+              },
               { head: "State", cell: (i) => i.state },
               { head: "Due", cell: (i) => (i.due_on ? date(i.due_on) : "") },
               {

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, type Console } from "../../api/console";
 import { countries, STALE } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
@@ -7,6 +8,7 @@ import { me } from "../../api/queries/house";
 import { Dialog, WordButton } from "../../kit/controls";
 import { Choice, Line } from "../../kit/fields";
 import { Ends, Form, Send, useEntry } from "../../kit/form";
+import { dayAndYear } from "../../kit/format";
 import { Aside } from "../frame";
 import { isOne } from "../roles";
 
@@ -34,6 +36,7 @@ export function Organisation({ of: c }: { of: Consumer }) {
         {!d.address && !d.country && !d.tax_number && d.references.length === 0 && (
           <p className="text-soft">No address and no tax number is known.</p>
         )}
+        <Merged of={c} />
         {keeps && (
           <p className="mt-1">
             <WordButton onClick={() => setChanging(true)}>change its details…</WordButton>
@@ -52,6 +55,20 @@ export function Organisation({ of: c }: { of: Consumer }) {
       {changing && <Details of={c} countries={known} onClose={() => setChanging(false)} />}
     </>
   );
+}
+
+/** With which others it is one. */
+function Merged({ of: c }: { of: Consumer }) {
+  const others = c.merged_into ? [c.merged_into] : c.merged;
+  return others.map((other) => (
+    <p key={other.id} className="mt-1">
+      {c.merged_into ? "Merged into " : "With "}
+      <Link className="figure-link" to={`/admit/consumers/${other.id}`}>
+        {other.name}
+      </Link>
+      {other.at && `${c.merged_into ? " on" : ", merged into it on"} ${dayAndYear(other.at)}`}
+    </p>
+  ));
 }
 
 function Details({

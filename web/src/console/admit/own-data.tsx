@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Console } from "../../api/console";
-import { closingOf, erasingOf, erasingOfMember, STALE } from "../../api/queries/admit";
+import { closingOf, erasingOf, erasingOfMember, mergingOf, STALE } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
 import { me } from "../../api/queries/house";
 import { Choose } from "../../kit/choose";
@@ -10,6 +10,7 @@ import { Line } from "../../kit/fields";
 import { Ends, Form, Send, useEntry } from "../../kit/form";
 import { date, dayAndYear } from "../../kit/format";
 import { isOne } from "../roles";
+import { ConsumerChoice } from "./consumer-choice";
 
 type Consumer = Console["ConsumerView"];
 type Erasing = Console["ErasingView"];
@@ -17,7 +18,7 @@ type Erasing = Console["ErasingView"];
 /** All that is kept of a consumer: taken along, its account closed, and what is personal in it erased. */
 export function OwnData({ of: c }: { of: Consumer }) {
   const roles = useQuery(me()).data?.roles;
-  const [asking, setAsking] = useState<"close" | "erase" | null>(null);
+  const [asking, setAsking] = useState<"close" | "merge" | "erase" | null>(null);
   const [owns, runs] = [isOne(roles, ["owner"]), isOne(roles, ["owner", "product manager"])];
   if (c.erased_at)
     return <p className="py-2 text-soft">What was personal in it was erased {dayAndYear(c.erased_at)}.</p>;
@@ -30,7 +31,10 @@ export function OwnData({ of: c }: { of: Consumer }) {
           take all of it along
         </a>
         {["let in", "suspended"].includes(c.line.state) && (
-          <WordButton onClick={() => setAsking("close")}>close its account…</WordButton>
+          <>
+            <WordButton onClick={() => setAsking("merge")}>merge it into another…</WordButton>
+            <WordButton onClick={() => setAsking("close")}>close its account…</WordButton>
+          </>
         )}
         {owns && <WordButton onClick={() => setAsking("erase")}>erase what is personal…</WordButton>}
       </p>
@@ -38,6 +42,7 @@ export function OwnData({ of: c }: { of: Consumer }) {
         {c.closed_at && `The account was closed ${dayAndYear(c.closed_at)}. `}
         Its rows, table by table, as JSON Lines in a ZIP archive: no passwords, and none of your notes inside.
       </p>
+      {asking === "merge" && <Merge of={c} onClose={() => setAsking(null)} />}
       {asking === "close" && <Close of={c} onClose={() => setAsking(null)} />}
       {asking === "erase" && <Erase of={c} onClose={() => setAsking(null)} />}
     </>
@@ -83,6 +88,59 @@ function Close({ of: c, onClose }: { of: Consumer; onClose: () => void }) {
         </>
       )}
     </Dialog>
+  );
+}
+
+/** Into which other organisation, what that would bring with it, and doing it. */
+function Merge({ of: c, onClose }: { of: Consumer; onClose: () => void }) {
+  const [into, setInto] = useState<number | null>(null);
+  return (
+    <Dialog open onClose={onClose} title={`Merge ${c.line.name} into another organisation`}>
+      <div className="mb-3 text-soft">
+        Into, which goes on in its place
+        <ConsumerChoice
+          label="Into, which goes on in its place"
+          chosen={into}
+          nobody="the name of an organisation"
+          className="block w-full rounded-[3px] border border-edge bg-paper px-2 py-1 text-ink"
+          onChoose={(other) => setInto(other?.id ?? null)}
+        />
+      </div>
+      {into !== null && <MergeInto key={into} of={c} into={into} onClose={onClose} />}
+    </Dialog>
+  );
+}
+
+function MergeInto({ of: c, into, onClose }: { of: Consumer; into: number; onClose: () => void }) {
+  const stale = useStale();
+  const query = useQuery(mergingOf(c.line.id, into));
+  const entry = useEntry({
+    start: { name: "" },
+    send: (body) =>
+      api.post("/consumers/{consumer_id}/merging/{into_id}", {
+        params: { path: { consumer_id: c.line.id, into_id: into } },
+        body,
+      }),
+    done: async () => {
+      await stale(STALE.merged);
+      onClose();
+    },
+  });
+  const of = query.data;
+  if (!of)
+    return query.error ? (
+      <Trouble error={query.error} />
+    ) : (
+      <Waiting words="Working out what that brings with it" />
+    );
+  if (of.hindered.length > 0) return <Note>They cannot be merged. {of.hindered.join(" ")}</Note>;
+  return (
+    <>
+      <Said of={[...of.said, "The members of both are told by mail."]} />
+      <ByName of={entry} name={of.name} label={`The name of ${of.name}, as it is`} onClose={onClose}>
+        Merge it into {of.into} for good
+      </ByName>
+    </>
   );
 }
 
