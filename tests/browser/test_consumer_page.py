@@ -152,7 +152,7 @@ def test_two_organisations_become_one(people: People) -> None:
     into.fill("Little Tern")
     expect(dialog).to_contain_text("They cannot be merged. An organisation is not merged into itself.")
     into.fill("Tern Towage")
-    expect(dialog).to_contain_text("Caio Brandal comes as a developer there.")
+    expect(dialog).to_contain_text("Caio Brandal belongs to Tern Towage from then on, as a developer.")
     expect(dialog).to_contain_text("“Tow board” is called “Tow board (Little Tern)” there.")
     assert serious(ines) == []
     dialog.get_by_label("The name of Little Tern").fill("Tern Towage")

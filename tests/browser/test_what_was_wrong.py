@@ -66,6 +66,26 @@ def test_changing_an_api_is_seen_on_the_list_at_once(people: People) -> None:
     expect(page.get_by_role("row", name=re.compile(r"^Chart Tiles v1 live"))).to_be_visible()
 
 
+def test_a_form_is_sent_once_nothing_in_it_moves_any_more(people: People) -> None:
+    """What is read late stood above its button, and moved it away from under the pointer."""
+    page = people.staff("Ines")
+    held: list[Route] = []
+    operations = re.compile(r"/api/v1/apis/\d+/operations")
+    page.route(operations, lambda route: held.append(route))
+    page.goto("/compose/products")
+    page.get_by_role("link", name="Chart Tiles").first.click()
+    page.get_by_role("button", name="product and terms of use").click()
+    dialog = page.get_by_role("dialog", name="Chart Tiles")
+    save = dialog.get_by_role("button", name="Save")
+    expect(dialog.get_by_text("Reading the operations")).to_be_visible()
+    expect(save).to_be_disabled()
+    page.unroute(operations)
+    for route in held:
+        route.continue_()
+    expect(dialog.get_by_role("group", name="Chart Tiles v1")).to_be_visible()
+    expect(save).to_be_enabled()
+
+
 def test_what_a_change_makes_stale_is_what_something_reads() -> None:
     """A path that nothing reads, or a key of one's own, leaves a screen as it was."""
     asked, stale = set(), set()

@@ -106,15 +106,16 @@ def merging_in_words(
     invoices: int,
     portal: str,
 ) -> list[str]:
-    """What merging one organisation into another brings with it. `owners` are those of its members who become
-    developers there, `renamed` the applications that are called otherwise there; `shared` says that some of its
+    """What merging one organisation into another brings with it. `members` keep their role there, `owners` become
+    developers; `renamed` are the applications that are called otherwise there; `shared` says that some of its
     allowances are counted for an organisation as a whole; `month` is the running one; `portal` the other's, where that
     is not its own."""
     said = []
     if members:
         said.append(f"{listed(members)} {'belongs' if len(members) == 1 else 'belong'} to {into} from then on.")
     if owners:
-        said.append(f"{listed(owners)} {'comes as a developer' if len(owners) == 1 else 'come as developers'} there.")
+        belong, role = ("belongs", "a developer") if len(owners) == 1 else ("belong", "developers")
+        said.append(f"{listed(owners)} {belong} to {into} from then on, as {role}.")
     if portal:
         said.append(f"They sign in at the portal {portal} from then on.")
     if applications:
@@ -123,9 +124,9 @@ def merging_in_words(
     said += [f"“{was}” is called “{now}” there." for was, now in renamed]
     if shared:
         said.append(f"What is counted for an organisation as a whole is counted with {into} from then on.")
-        said.append("What was used of it before is not added.")
+        said.append("What was used of it before then is not added.")
     said.append("Groups, notes, alerts, accepted terms and invitations go over where the other has none of the kind.")
-    said.append(f"{month:%B %Y} is charged to {into}; months before it, each to its own.")
+    said.append(f"{month:%B %Y} is charged to {into} for both; the months before it, to each for itself.")
     if invoices:
         kept = "Its one invoice stays as it is" if invoices == 1 else f"Its {invoices} invoices stay as they are"
         said.append(f"{kept}, to be seen beside those of {into}.")

@@ -148,7 +148,7 @@ def _said(session: Session, ctx: Context, consumer: Consumer, into: Consumer) ->
     return merging_in_words(
         name=consumer.name,
         into=into.name,
-        members=[m.name for m in coming],
+        members=[m.name for m in coming if rules.role_there(role(m.role), owned=owned) == m.role],
         owners=[m.name for m in coming if rules.role_there(role(m.role), owned=owned) != m.role],
         applications=len(applications),
         renamed=[(was, now) for was, now in called if was != now],

@@ -72,12 +72,11 @@ def test_what_it_brings_with_it_is_said_before(office: Office) -> None:
     said = merging.consequences(office.manager, kayaks, ferries)
     assert (said.name, said.into, said.hindered) == ("Kayaks", "Ferries", [])
     assert said.said == [
-        "Kayaks owner belongs to Ferries from then on.",
-        "Kayaks owner comes as a developer there.",
+        "Kayaks owner belongs to Ferries from then on, as a developer.",
         "One application goes over with keys, subscriptions and requests; calls go on as before.",
         "“Ferries app” is called “Ferries app (Kayaks)” there.",
         "Groups, notes, alerts, accepted terms and invitations go over where the other has none of the kind.",
-        "September 2026 is charged to Ferries; months before it, each to its own.",
+        "September 2026 is charged to Ferries for both; the months before it, to each for itself.",
         "The account of Kayaks is closed. Nothing parts the two again, and nobody else can have its name.",
     ]
     with pytest.raises(NotAllowed):

@@ -50,6 +50,7 @@ export function Organisation({ of: c }: { of: Consumer }) {
             <div className="text-soft">{m.email}</div>
           </div>
         ))}
+        {c.members.length === 0 && <p className="text-soft">Nobody belongs to it.</p>}
         {c.left.length > 0 && <p className="mt-1 text-soft">Left: {c.left.map((m) => m.name).join(", ")}.</p>}
       </Aside>
       {changing && <Details of={c} countries={known} onClose={() => setChanging(false)} />}

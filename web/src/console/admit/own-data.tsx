@@ -27,7 +27,7 @@ export function OwnData({ of: c }: { of: Consumer }) {
   return (
     <>
       <p className="flex gap-5 py-2">
-        <a className="figure-link" href={`/api/v1/consumers/${c.line.id}/data.zip`} download>
+        <a className="figure-link text-[13px]" href={`/api/v1/consumers/${c.line.id}/data.zip`} download>
           take all of it along
         </a>
         {["let in", "suspended"].includes(c.line.state) && (
@@ -96,13 +96,13 @@ function Merge({ of: c, onClose }: { of: Consumer; onClose: () => void }) {
   const [into, setInto] = useState<number | null>(null);
   return (
     <Dialog open onClose={onClose} title={`Merge ${c.line.name} into another organisation`}>
-      <div className="mb-3 text-soft">
+      <div className="mb-3 text-[13px] text-soft">
         Into, which goes on in its place
         <ConsumerChoice
           label="Into, which goes on in its place"
           chosen={into}
           nobody="the name of an organisation"
-          className="block w-full rounded-[3px] border border-edge bg-paper px-2 py-1 text-ink"
+          className="field text-ink"
           onChoose={(other) => setInto(other?.id ?? null)}
         />
       </div>

@@ -14,7 +14,7 @@ import { useOpened } from "../lately";
 import { ListPage, useList } from "../list";
 import { type Filter, Preview } from "./meter-preview";
 import { Standing } from "./meter-standing";
-import { ChooseOperations } from "./operations";
+import { ChooseOperations, useAllOperations } from "./operations";
 
 type View = Console["MeterView"];
 
@@ -141,6 +141,7 @@ export function MeterPage() {
       navigate(`/compose/meters/${saved.id}`, { replace: true });
     },
   });
+  const { read } = useAllOperations();
   const { name, ...filter } = entry.form.watch();
   if (!fresh && !meter)
     return (
@@ -198,7 +199,7 @@ export function MeterPage() {
             <ChooseOperations chosen={value} onChange={onChange} error={error} disabled={sealed} />
           )}
         </Own>
-        <Send disabled={filter.operations.length === 0}>
+        <Send disabled={!read || filter.operations.length === 0}>
           {meter ? (sealed ? "Rename" : "Save") : "Make it"}
         </Send>
         {entry.sent && <span className="ml-3 text-soft">Saved.</span>}

@@ -2,7 +2,7 @@ import { useQueries, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Console } from "../../api/console";
 import { allApis, operations } from "../../api/queries/compose";
-import { Refusal } from "../../kit/controls";
+import { Refusal, Trouble, Waiting } from "../../kit/controls";
 import { plural } from "../../kit/format";
 
 type Operation = Console["OperationView"];
@@ -12,15 +12,25 @@ type Props = {
   disabled?: boolean;
 };
 
-/** All operations of all APIs, to choose from singly or by the group. */
-export function ChooseOperations({ chosen, onChange, disabled, error }: Props & { error?: string }) {
+/** All operations of all APIs. Until they are `read`, whatever stands below them will yet move. */
+export function useAllOperations() {
   const list = useQuery(allApis());
   const versions = (list.data?.rows ?? []).filter((v) => v.state !== "gone");
   const pages = useQueries({
     queries: versions.map((one) => operations(one.id, { limit: 2000 })),
   });
+  const read = !list.isPending && pages.every((page) => !page.isPending);
+  const failed = list.error ?? pages.find((page) => page.error)?.error ?? null;
+  return { list, versions, pages, read, failed };
+}
+
+/** They are there to choose from singly or by the group. */
+export function ChooseOperations({ chosen, onChange, disabled, error }: Props & { error?: string }) {
+  const { list, versions, pages, read, failed } = useAllOperations();
+  if (!read) return <Waiting words="Reading the operations" />;
   return (
     <div>
+      <Trouble error={failed} />
       {versions.map((version, n) => (
         <Version
           key={version.id}

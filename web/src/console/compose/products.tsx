@@ -13,7 +13,7 @@ import { Page } from "../frame";
 import { ListPage, useList } from "../list";
 import { Markdown } from "../markdown";
 import { Access } from "./access";
-import { ChooseOperations } from "./operations";
+import { ChooseOperations, useAllOperations } from "./operations";
 
 type Typed = Console["ProductIn"];
 
@@ -103,6 +103,7 @@ type FormProps<R> = {
 export function ProductForm<R>({ start, plans = [], all = [], verb, send, done }: FormProps<R>) {
   const entry = useEntry({ start, send, done });
   const groups = useQuery(ofGroups());
+  const { read } = useAllOperations();
   const typed = entry.form.watch();
   return (
     <Form of={entry} className="mt-5 max-w-[660px]">
@@ -173,7 +174,7 @@ export function ProductForm<R>({ start, plans = [], all = [], verb, send, done }
           <ChooseOperations chosen={value} onChange={onChange} error={error} />
         )}
       </Own>
-      <Send disabled={typed.operations.length === 0}>{verb}</Send>
+      <Send disabled={!read || groups.isPending || typed.operations.length === 0}>{verb}</Send>
       <Refused />
     </Form>
   );
