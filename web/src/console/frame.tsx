@@ -18,7 +18,9 @@ export function Page({ title, sub, margin, children }: Props) {
   useKeys({ m: margin ? fold : undefined });
   return (
     <>
-      <main className="min-w-0 overflow-y-auto border-x border-line bg-sheet px-6 pt-5 pb-10">
+      <main
+        className={`min-w-0 overflow-y-auto border-line bg-sheet px-6 pt-5 pb-10 ${margin ? "border-x" : "border-l"}`}
+      >
         <h1>{title}</h1>
         {sub && <div className="mt-1 text-soft">{sub}</div>}
         {children}

@@ -100,8 +100,8 @@ function One({ id }: { id: number }) {
                 head: "Event",
                 cell: (d) => (
                   <>
-                    <button type="button" className="figure-link text-left" onClick={() => setOpen(d)}>
-                      {d.said}
+                    <button type="button" className="block text-left" onClick={() => setOpen(d)}>
+                      <span className="figure-link">{d.said}</span>
                     </button>
                     <div className="text-[12px] text-soft">{d.type}</div>
                   </>
@@ -301,9 +301,12 @@ function Another({ of, onClose }: { of: Endpoint; onClose: () => void }) {
             so that there is time to change it over there.
           </p>
           <Trouble error={make.error} />
-          <Button main disabled={make.isPending} onClick={() => make.mutate()}>
-            Make another secret
-          </Button>
+          <div className="mt-3 flex justify-end gap-2">
+            <Button onClick={onClose}>Leave it</Button>
+            <Button main disabled={make.isPending} onClick={() => make.mutate()}>
+              Make another secret
+            </Button>
+          </div>
         </>
       )}
     </Dialog>

@@ -86,8 +86,8 @@ export function Letters() {
             head: "Letter",
             cell: (letter) => (
               <>
-                <button type="button" className="figure-link text-left" onClick={() => setOpen(letter.id)}>
-                  {letter.subject}
+                <button type="button" className="block text-left" onClick={() => setOpen(letter.id)}>
+                  <span className="figure-link">{letter.subject}</span>
                 </button>
                 <div className="text-[12px] text-soft">{letter.kind}</div>
               </>

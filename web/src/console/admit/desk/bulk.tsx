@@ -100,7 +100,11 @@ function Summary({
                 granted, {amount(foresee.data.granted, foresee.data.currency)} a month expected, before tax.
               </p>
             )}
-            {decision === "declined" && <Reason value={reason} onChange={setReason} />}
+            {decision === "declined" && (
+              <div className="mt-3">
+                <Reason value={reason} onChange={setReason} />
+              </div>
+            )}
             <Field
               area
               label={

@@ -84,9 +84,11 @@ export function Desk() {
         words="Consumer named"
         reading="Looking what waits"
         empty={
-          decided
-            ? "Nothing has been decided yet."
-            : "No request waits. When a developer asks for a reviewed plan, it comes here."
+          sought.product_id !== undefined || sought.mine || sought.overdue
+            ? "No request is like that."
+            : decided
+              ? "Nothing has been decided yet."
+              : "No request waits. When a developer asks for a reviewed plan, it comes here."
         }
         address={address}
         mark={decided ? undefined : (r) => r.state !== "passed to outside" && toggle(r.id)}

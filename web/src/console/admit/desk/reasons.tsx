@@ -53,7 +53,7 @@ function Edit({ kept }: { kept: string[] }) {
   });
   return (
     <Form of={entry} className="mt-4 max-w-[560px]">
-      <Line name="reasons" label="One to a line" area hint="“The purpose is not clear”, say." />
+      <Line name="reasons" label="One to a line" area rows={8} />
       <Send>Keep the list</Send>
       {entry.sent && <p className="mt-2 text-soft">Kept.</p>}
       <Refused />
