@@ -46,6 +46,7 @@ COPIED = (
     "application",
     "api_key",
     "access_request",
+    "request_message",
     "subscription",
     "stay",
     "trial_had",
@@ -56,6 +57,10 @@ COPIED = (
     "hourly_verdicts",
     "daily_usage",
     "daily_verdicts",
+    "mail",
+    "notice",
+    "audit_entry",
+    "event",
 )
 SHIFTED = {
     "consumer_id",
@@ -66,6 +71,9 @@ SHIFTED = {
     "subscription_id",
     "stay_id",
     "invoice_id",
+    "subject_id",
+    "audience_id",
+    "entry_id",
 }
 REPORT = Path(__file__).parents[1] / "docs" / "scale.md"
 OPTIONS = (
@@ -152,7 +160,7 @@ def _copied(table: Table, column: Column[object]) -> str:
         return f"CONCAT(LEFT({name}, 10), 'U', LPAD(s.seq, 2, '0'), SUBSTR({name}, 14))"  # no id of ours has a U
     if column.name == "key_hash":
         return f"SHA2(CONCAT({name}, s.seq), 256)"
-    if column.name == "email":
+    if column.name in ("email", "recipient"):
         return f"CONCAT(s.seq, '.', {name})"
     if column.name in ("client_id", "number") and table.name in ("application", "invoice"):
         return f"CONCAT({name}, '-', s.seq)"
@@ -183,6 +191,8 @@ def addresses(client: httpx.Client) -> dict[str, str]:
     call = client.get("/calls").json()["rows"][0]
     running, last = (p["start"] for p in client.get("/periods").json()[:2])
     consumer = call["consumer_id"]
+    waiting = client.get("/requests").json()["rows"][0]["id"]
+    course = client.get(f"/consumers/{consumer}").json()["courses"][0]["subscription_id"]
     plain = (
         "/today",
         "/counts",
@@ -201,10 +211,17 @@ def addresses(client: httpx.Client) -> dict[str, str]:
         "/periods",
         "/record",
         "/record?words=declined",
+        "/letters",
+        "/letters?words=gannet",
+        "/notice-kinds",
     )
     return {
         **{path: path for path in plain},
+        "/requests/ID": f"/requests/{waiting}",
+        "/subscriptions/ID/history": f"/subscriptions/{course}/history",
         "/consumers/ID": f"/consumers/{consumer}",
+        "/consumers/ID/closing": f"/consumers/{consumer}/closing",
+        "/consumers/ID/erasing": f"/consumers/{consumer}/erasing",
         "/calls?consumer=ID": f"/calls?consumer={consumer}",
         "/calls/ID/receipt": f"/calls/{call['call_id']}/receipt",
         "/periods/LAST": f"/periods/{last}",
