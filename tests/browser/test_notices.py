@@ -78,6 +78,7 @@ def test_a_notice_is_put_in_other_words_and_the_next_letter_is_in_them(people: P
         expect(frame.get_by_role("heading", name=re.compile("^Changed: "))).to_be_visible()
         ines.get_by_role("button", name="Keep these words").click()
         expect(ines.get_by_role("button", name="back to the words that ship")).to_be_visible()
+        expect(ines.get_by_text("Kept.")).to_be_visible()
 
         filipa = people.member("Filipa")  # whose password changes, and is the same as before
         first, second = "larkmouth-demo", "larkmouth-demo again"

@@ -77,7 +77,7 @@ def confirm(ctx: Context, token: str, typed: SignUpTyped, address: str = "") -> 
     once, at the portal that it leads to. Raises `NotFound` where it is not, `TooMany`, or `Invalid` or `Conflict`,
     naming the field."""
     place = hash_token(token)
-    throttling.attempt(ctx, f"letter {place}", address)
+    throttling.attempt(ctx, f"letter {place}", address, where="")
     with ctx.transaction() as session:
         _awaited(session, ctx, place)
     hashed = hash_password(typed.password)

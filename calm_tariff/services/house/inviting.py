@@ -114,7 +114,7 @@ def take_back(ctx: Context, invitation_id: int) -> None:
 def seen(ctx: Context, token: str, address: str = "") -> LetterSeen:
     """What an invitation says, for whoever has its letter. Raises `NotFound`, or `TooMany`."""
     place = hash_token(token)
-    throttling.attempt(ctx, f"letter {place}", address)
+    throttling.attempt(ctx, f"letter {place}", address, where="")
     with ctx.transaction() as session:
         found = _by_letter(session, ctx, place)
         return LetterSeen(
@@ -126,7 +126,7 @@ def accept(ctx: Context, typed: ComingIn, address: str = "") -> str:
     """Make the sign-in of whoever has the letter, and sign them in; returns the session's token. The letter is good
     once, and the house's owners are told. Raises `NotFound`, `TooMany`, `Invalid`, naming the field, or `Conflict`."""
     place = hash_token(typed.token)
-    throttling.attempt(ctx, f"letter {place}", address)
+    throttling.attempt(ctx, f"letter {place}", address, where="")
     name = names.plain(typed.name, "name")
     with ctx.transaction() as session:
         _by_letter(session, ctx, place)

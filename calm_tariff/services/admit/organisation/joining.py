@@ -105,7 +105,7 @@ def take_back(ctx: Context, invitation_id: int) -> None:
 def seen(ctx: Context, portal: PortalAsked, token: str, address: str = "") -> InvitationSeen:
     """What an invitation says, for whoever has its letter. Raises `NotFound`, or `TooMany`."""
     place = hash_token(token)
-    throttling.attempt(ctx, f"letter {place}", address)
+    throttling.attempt(ctx, f"letter {place}", address, where="")
     with ctx.transaction() as session:
         found = _by_letter(session, ctx, portal, place)
         return InvitationSeen(
@@ -122,7 +122,7 @@ def accept(ctx: Context, portal: PortalAsked, typed: Joining, address: str = "")
     once. The organisation's owners are told. Raises `NotFound`, `TooMany`, `Invalid`, or `Conflict` where the address
     signs in for another organisation by now."""
     place = hash_token(typed.token)
-    throttling.attempt(ctx, f"letter {place}", address)
+    throttling.attempt(ctx, f"letter {place}", address, where="")
     name = names.plain(typed.name, "name")
     with ctx.transaction() as session:
         _by_letter(session, ctx, portal, place)

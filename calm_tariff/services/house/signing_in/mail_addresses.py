@@ -53,7 +53,7 @@ def confirm(ctx: Context, realm: Realm, token: str, address: str = "") -> str:
     is told. Raises `NotFound` where the letter is not good, `Invalid` where somebody has the address by now, or
     `TooMany`."""
     place = hash_token(token)
-    throttling.attempt(ctx, f"letter {place}", address)
+    throttling.attempt(ctx, f"letter {place}", address, where="")
     with ctx.transaction() as session:
         letter = locked(session, AddressChange, place)
         whose = getattr(letter, realm.column) if letter else None

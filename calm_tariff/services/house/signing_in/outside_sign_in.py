@@ -58,7 +58,7 @@ def go_on(ctx: Context, state: str, code: str, address: str = "") -> str:
     with ctx.transaction() as session:
         found = outside.named(session, ctx, state)
         throttled = f"person {found.email or found.subject}"
-    throttling.attempt(ctx, throttled, address)
+    throttling.attempt(ctx, throttled, address, where="code")
     with ctx.transaction() as session:
         found = outside.named(session, ctx, state)
         kept = session.get(HouseIdentityProvider, identity_provider.ONLY)

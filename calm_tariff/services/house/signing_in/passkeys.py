@@ -91,7 +91,7 @@ def begin(
     `Conflict` where one has very many."""
     mine = proof.by_password(ctx, realm, password, address)
     _must_have_a_name(host)
-    throttling.attempt(ctx, f"{realm.kind} code of {mine}", address)
+    throttling.attempt(ctx, f"{realm.kind} code of {mine}", address, where="code")
     with ctx.transaction() as session:
         account = realm.by_id(session, mine)
         try:
@@ -184,7 +184,7 @@ def sign_in(ctx: Context, realm: Realm, host: Host, made: Made, address: str = "
     or `TooMany`."""
     named = made.get("id")
     digest = hash_token(named) if isinstance(named, str) and named.isascii() else ""
-    throttling.attempt(ctx, f"{realm.kind} passkey {digest}", address)
+    throttling.attempt(ctx, f"{realm.kind} passkey {digest}", address, where="")
     try:
         with ctx.transaction() as session:
             given = _taken(session, ctx, made, _OF_NOBODY)

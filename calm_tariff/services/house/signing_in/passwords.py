@@ -65,7 +65,7 @@ def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "", *
     in; returns the session's token. The letter is good once. Raises `NotFound` where it is not, `NotSignedIn` with
     `code` as its place, `Invalid` or `TooMany`."""
     place = hash_token(token)
-    throttling.attempt(ctx, f"letter {place}", address)
+    throttling.attempt(ctx, f"letter {place}", address, where="")
     hashed = hash_password(new)
     with ctx.transaction() as session:
         letter = locked(session, PasswordReset, place)
@@ -76,7 +76,7 @@ def reset(ctx: Context, realm: Realm, token: str, new: str, address: str = "", *
         if not realm.takes(session, account):
             raise NotFound("this letter is not good here; open the link in it", "token")
         if code:  # with one letter after another, codes could be tried through
-            throttling.attempt(ctx, f"{realm.kind} code of {account.id}", address)
+            throttling.attempt(ctx, f"{realm.kind} code of {account.id}", address, where="code")
         second_factor.must_be_shown(session, ctx, realm, account, code)
         return _set(session, ctx, realm, account, hashed, "password by letter")
 

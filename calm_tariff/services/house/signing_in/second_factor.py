@@ -99,7 +99,7 @@ def confirm(ctx: Context, realm: Realm, code: str, address: str = "") -> Recover
     """Turn a second factor on, by a code of the secret that was begun with. Raises `NotSignedIn`, `TooMany`, `Invalid`
     for a wrong code, `Conflict` where none was begun."""
     mine = realm.me(ctx)
-    throttling.attempt(ctx, f"{realm.kind} code of {mine}", address)
+    throttling.attempt(ctx, f"{realm.kind} code of {mine}", address, where="code")
     with ctx.transaction() as session:
         account = realm.by_id(session, mine)
         factor = _of(session, realm, mine, lock=True)
@@ -118,7 +118,7 @@ def renew(ctx: Context, realm: Realm, code: str, password: str, address: str = "
     """Other recovery codes in place of those there are. Raises `NotSignedIn`, `TooMany`, or `Invalid` for a wrong
     password or code."""
     mine = proof.by_password(ctx, realm, password, address)
-    throttling.attempt(ctx, f"{realm.kind} code of {mine}", address)
+    throttling.attempt(ctx, f"{realm.kind} code of {mine}", address, where="code")
     with ctx.transaction() as session:
         factor = _on(session, realm, mine)
         _must_show(ctx, factor, code)
@@ -131,7 +131,7 @@ def end(ctx: Context, realm: Realm, code: str, password: str, address: str = "")
     """Turn one's second factor off. Raises `NotSignedIn`, `TooMany`, `Invalid` for a wrong password or code, or
     `Conflict` where everybody must have one."""
     mine = proof.by_password(ctx, realm, password, address)
-    throttling.attempt(ctx, f"{realm.kind} code of {mine}", address)
+    throttling.attempt(ctx, f"{realm.kind} code of {mine}", address, where="code")
     with ctx.transaction() as session:
         factor = _on(session, realm, mine)
         if realm.needs_factor(session):

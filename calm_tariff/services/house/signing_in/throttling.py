@@ -96,12 +96,13 @@ class _Kept(Storage):
             session.execute(delete(Attempts).where(Attempts.place == hash_token(key)))
 
 
-def attempt(ctx: Context, account: str, address: str) -> None:
-    """Count an attempt to sign in, before the password is looked at. Raises `TooMany`, with the seconds to wait."""
+def attempt(ctx: Context, account: str, address: str, *, where: str = "password") -> None:
+    """Count an attempt to sign in, before what proves it is looked at. Raises `TooMany`, with the seconds to wait;
+    `where` is the field of what proves it, "" where none is typed."""
     wait = _wait(ctx, (ACCOUNT, "account", account), (ADDRESS, "address", address), (ALTOGETHER, "all"))
     if wait:
         log.warning("too many attempts to sign in as %s from %s", account, address)
-        raise TooMany("too many attempts to sign in; wait, and try again", wait, "password")
+        raise TooMany("too many attempts to sign in; wait, and try again", wait, where)
 
 
 def begun(ctx: Context, by: str, address: str) -> None:

@@ -127,8 +127,9 @@ def test_codes_cannot_be_tried_through_by_whoever_has_a_session_and_the_password
         with pytest.raises(Invalid):
             second_factor.end(own, MEMBERS, f"{n:06}", PASSWORD)
     for attempt in (second_factor.end, second_factor.renew):
-        with pytest.raises(TooMany):
+        with pytest.raises(TooMany) as refused:
             attempt(own, MEMBERS, codes[0], PASSWORD)
+        assert refused.value.where == "code"
     assert second_factor.state(own, MEMBERS).on
 
 

@@ -25,6 +25,7 @@ export function NoticePage() {
   const { name = "" } = useParams();
   const of = useQuery(noticeKind(name));
   const may = isOne(useQuery(me()).data?.roles, CHANGERS);
+  const [kept, setKept] = useState(false);
   return (
     <Page
       title={of.data ? said(of.data.kind.kind) : "A notice"}
@@ -71,12 +72,16 @@ export function NoticePage() {
           {of.data.kind.trouble}
         </p>
       )}
-      {of.data && <Change key={of.data.edition} of={of.data} may={may} />}
+      {of.data && (
+        <Change key={of.data.edition} of={of.data} may={may} kept={kept} onKept={() => setKept(true)} />
+      )}
     </Page>
   );
 }
 
-function Change({ of, may }: { of: Wording; may: boolean }) {
+type ChangeProps = { of: Wording; may: boolean; kept: boolean; onKept: () => void };
+
+function Change({ of, may, kept, onKept }: ChangeProps) {
   const stale = useStale();
   const { name, group } = of.kind;
   const start: Typed = { words: of.words, by_mail: of.kind.by_mail, own_html: of.words.html !== "" };
@@ -90,7 +95,10 @@ function Change({ of, may }: { of: Wording; may: boolean }) {
       );
       return api.put("/notice-kinds/{name}", { params, body: { words: shipped ? null : wanted, by_mail } });
     },
-    done: () => stale(STALE.notice),
+    done: () => {
+      onKept();
+      return stale(STALE.notice);
+    },
   });
   const back = useMutation({
     mutationFn: () =>
@@ -110,6 +118,11 @@ function Change({ of, may }: { of: Wording; may: boolean }) {
         {may ? (
           <div className="mt-2 flex items-baseline gap-4">
             <Send>Keep these words</Send>
+            {kept && !keep.form.formState.isDirty && (
+              <span role="status" className="text-soft">
+                Kept.
+              </span>
+            )}
             {of.kind.own && (
               <WordButton disabled={back.isPending} onClick={() => back.mutate()}>
                 back to the words that ship
