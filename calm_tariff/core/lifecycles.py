@@ -41,6 +41,8 @@ INVOICE = _moves(
     draft="issued", issued="paid, overdue, credited", overdue="paid, credited", paid="credited", credited=""
 )
 
+# An invoice in these states is still to be paid.
+UNPAID = frozenset({"issued", "overdue"})
 # An API version in these states answers calls.
 ANSWERING = frozenset({"live", "sunset"})
 # A request in these states waits for somebody's word.

@@ -59,7 +59,7 @@ def settled(session: Session, ctx: Context, plan: Plan, given: Payment | None) -
     if known is None and given is None:
         raise Invalid(f"say how invoices of {plan.name} will be paid: by {' or '.join(METHODS)}", "payment")
     if known is None and given is not None:
-        _keep(session, ctx, consumer, given)
+        keep(session, ctx, consumer, given)
 
 
 def change(ctx: Context, to: Payment) -> None:
@@ -69,10 +69,11 @@ def change(ctx: Context, to: Payment) -> None:
         consumer = locked(session, Consumer, owner)
         assert consumer is not None
         if of(consumer) != to:
-            _keep(session, ctx, consumer, to)
+            keep(session, ctx, consumer, to)
 
 
-def _keep(session: Session, ctx: Context, consumer: Consumer, to: Payment) -> None:
+def keep(session: Session, ctx: Context, consumer: Consumer, to: Payment) -> None:
+    """Write down how a consumer pays from now on."""
     before = said(consumer)
     consumer.payment_method, consumer.order_number = to.method, to.order_number
     subject = ("consumer", consumer.id, consumer.name)

@@ -30,7 +30,7 @@ from calm_tariff.services.house.letters import LetterView
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.allowances import Gauge
 from calm_tariff.services.settle import invoices, own_subscriptions, rating_cases
-from calm_tariff.services.settle.invoices import InvoiceSummary
+from calm_tariff.services.settle.invoices import InvoiceSummary, Owed
 from calm_tariff.services.settle.own_subscriptions import CourseView
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.community import Question
@@ -109,6 +109,7 @@ class ConsumerView:
     courses: list[CourseView]
     gauges: list[Gauge]
     invoices: list[InvoiceSummary]
+    owed: Owed
     requests: list[RequestView]
     suspensions: list[SuspensionView]
     questions: list[AskedLine]
@@ -157,7 +158,8 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
         applications = of_consumer(session, consumer_id, ctx.now)
         plans = _plans(session, [consumer_id]).get(consumer_id, [])
         everybody = session.scalars(select(Member).filter_by(consumer_id=consumer_id).order_by(Member.id)).all()
-        period = month_of(local_day(ctx.now_us, zone_of(session)))
+        today = local_day(ctx.now_us, zone_of(session))
+        period = month_of(today)
         running = [rate(c.case).subtotal for c in rating_cases.cases(session, period, [consumer_id])]
         return ConsumerView(
             line=ConsumerLine(
@@ -183,6 +185,7 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
             courses=own_subscriptions.courses(session, consumer_id),
             gauges=allowances.of_consumer(session, ctx.now, consumer_id),
             invoices=invoices.of_consumer(session, consumer_id, issued_only=False),
+            owed=invoices.owed(session, consumer_id, today),
             requests=queue.of_consumer(session, ctx, consumer_id, LATELY),
             suspensions=suspending.of_consumer(session, consumer_id),
             questions=_asked(session, [m.id for m in everybody]),

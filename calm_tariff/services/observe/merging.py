@@ -16,6 +16,7 @@ from calm_tariff.core.membership import role
 from calm_tariff.core.merging import Merged
 from calm_tariff.core.periods import local_day, month_of
 from calm_tariff.core.sentences.account import merging_in_words
+from calm_tariff.services.admit import paying
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
@@ -79,8 +80,8 @@ def merge(ctx: Context, consumer_id: int, into_id: int, name: str) -> None:
             session.add(before)
         session.flush()
         rows.hand_over(session, consumer.id, into.id)
-        if into.payment_method is None:
-            into.payment_method, into.order_number = consumer.payment_method, consumer.order_number
+        if paying.of(into) is None and (payment := paying.of(consumer)) is not None:
+            paying.keep(session, ctx, into, payment)
         consumer.state, consumer.closed_at = move(CONSUMER, "the account", consumer.state, "closed"), ctx.now
         consumer.merged_into_id = into.id
         _note(session, ctx, consumer, into, applications=len(applications), members=len(coming))

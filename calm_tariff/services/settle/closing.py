@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core import moves as rules
 from calm_tariff.core.errors import Invalid
-from calm_tariff.core.lifecycles import CONSUMER, KEY, UNDECIDED, VALID_KEY, move
+from calm_tariff.core.lifecycles import CONSUMER, KEY, UNDECIDED, UNPAID, VALID_KEY, move
 from calm_tariff.core.membership import STAY
 from calm_tariff.core.periods import day_start, local_day, moment_of, month_of
 from calm_tariff.core.sentences import closing_in_words
@@ -67,7 +67,7 @@ def consequences(ctx: Context) -> ClosingView:
         invited = select(func.count()).where(MemberInvitation.consumer_id == owner)
         shut_out = [m.name for m in subscribers.members_of(session, [owner]) if m.role not in STAY]
         mine = Invoice.consumer_id.in_(merged.with_merged(session, owner))
-        unpaid = select(Invoice.number).where(mine, Invoice.state.in_(("issued", "overdue")))
+        unpaid = select(Invoice.number).where(mine, Invoice.state.in_(UNPAID))
         said = closing_in_words(
             keys=len(keys),
             requests=len(waiting),

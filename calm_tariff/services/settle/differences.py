@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core import moves as rules
 from calm_tariff.core import stays
 from calm_tariff.core.counts import shape
+from calm_tariff.core.lifecycles import UNPAID
 from calm_tariff.core.limits import Quota
 from calm_tariff.core.periods import Period, day_start, local_day, moment_of, month_of
 from calm_tariff.core.rating import RatingCase, Segment, rate
@@ -198,6 +199,6 @@ def _refused(session: Session, ctx: Context, of: Subscription, plan: Plan) -> li
 def _open_invoices(session: Session, of: Subscription) -> list[str]:
     query = select(Invoice.number).where(
         Invoice.consumer_id.in_(merged.with_merged(session, of.application.consumer_id)),
-        Invoice.state.in_(("issued", "overdue")),
+        Invoice.state.in_(UNPAID),
     )
     return [number for number in session.scalars(query.order_by(Invoice.number)) if number]

@@ -11,6 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core.errors import NotFound
+from calm_tariff.core.lifecycles import UNPAID
 from calm_tariff.core.periods import day_start
 from calm_tariff.core.sentences import line_in_words
 from calm_tariff.core.terms import PlanTerms
@@ -96,6 +97,16 @@ class InvoiceView:
     lines: list[LineView]
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Owed:
+    """What a consumer owes by invoices that are issued and not paid: their total, their count, and of these, those past
+    the day they are due."""
+
+    total: Decimal
+    invoices: int
+    past_due: int
+
+
 @dataclass(frozen=True, slots=True)
 class DayUnits:
     """Units counted on one local day, with the instants that bound it; `late` arrived after the invoice was issued."""
@@ -118,6 +129,15 @@ def of_consumer(session: Session, consumer_id: int, issued_only: bool) -> list[I
     if issued_only:
         query = query.where(Invoice.state != "draft")
     return [_summary(i) for i in session.scalars(query)]
+
+
+def owed(session: Session, consumer_id: int, today: date) -> Owed:
+    """What a consumer owes on a day, also by invoices of others that were merged into it."""
+    whose = Invoice.consumer_id.in_(merged.with_merged(session, consumer_id))
+    query = select(Invoice.total, Invoice.due_on).where(whose, Invoice.state.in_(UNPAID))
+    found = session.execute(query).all()
+    late = [due for _, due in found if due is not None and due < today]
+    return Owed(total=sum((total for total, _ in found), ZERO), invoices=len(found), past_due=len(late))
 
 
 def one(ctx: Context, invoice_id: int) -> InvoiceView:

@@ -11,7 +11,7 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
-from calm_tariff.services.admit import applications, consumer_notes, credentials, groups, looking, suspending
+from calm_tariff.services.admit import applications, consumer_notes, credentials, groups, looking, paying, suspending
 from calm_tariff.services.admit.community import ratings
 from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.admit.members import MEMBERS
@@ -271,5 +271,8 @@ def test_its_data_is_handed_out_with_the_others_and_erased_before_it(office: Off
 def test_one_that_nobody_owns_is_owned_by_whoever_comes(office: Office) -> None:
     with office.ctx.transaction() as session:
         session.get_one(Member, office.consumers[0].member.member_id).left_at = START
+        session.get_one(Consumer, ids(office)[0]).payment_method = None  # nor has anybody said how it pays
     merge(office)
     assert now(office, "kayaks@consumer.example").actor.membership == "owner"
+    with office.ctx.transaction() as session:
+        assert paying.said(session.get_one(Consumer, ids(office)[0])) == "by transfer"

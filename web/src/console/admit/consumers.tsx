@@ -4,7 +4,7 @@ import { api } from "../../api/console";
 import { consumer } from "../../api/queries/admit";
 import { me } from "../../api/queries/house";
 import { Trouble, Waiting } from "../../kit/controls";
-import { amount, count, date, dayAndMinute, dayAndYear, month } from "../../kit/format";
+import { amount, count, date, dayAndMinute, dayAndYear, month, plural } from "../../kit/format";
 import { AllowanceGauge } from "../../kit/gauge";
 import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
@@ -81,6 +81,21 @@ export function Consumer() {
             <p className="text-soft">before tax, by what is recorded now</p>
             {c.pays && <Pair name="Pays">{c.pays}</Pair>}
           </Aside>
+          {c.owed.invoices > 0 && (
+            <Aside title="Owed">
+              <p className="font-serif text-[24px] text-brass">{amount(c.owed.total)}</p>
+              <p className="text-soft">
+                by{" "}
+                <a className="figure-link" href="#invoices">
+                  {plural(c.owed.invoices, "invoice")}
+                </a>{" "}
+                that {c.owed.invoices === 1 ? "is" : "are"} not paid
+                {c.owed.past_due > 0 && (
+                  <span className="text-madder">, {count(c.owed.past_due)} past the day due</span>
+                )}
+              </p>
+            </Aside>
+          )}
           <Aside title="Last 28 days">
             <Pair name="Served">
               <Link className="figure-link" to={`/observe/traffic?consumer=${id}&since_us=${since}`}>
@@ -136,7 +151,7 @@ export function Consumer() {
           </p>
         ))}
       </Section>
-      <Section title="Invoices">
+      <Section title="Invoices" id="invoices">
         {c.invoices.length === 0 && <p className="py-2 text-soft">None yet; a charge run makes them.</p>}
         {c.invoices.length > 0 && (
           <Table
@@ -229,9 +244,9 @@ export function Consumer() {
   );
 }
 
-function Section({ title, children }: { title: string; children: React.ReactNode }) {
+function Section({ title, id, children }: { title: string; id?: string; children: React.ReactNode }) {
   return (
-    <section className="mt-6" aria-label={title}>
+    <section id={id} className="mt-6" aria-label={title}>
       <h2 className="border-b border-line pb-1">{title}</h2>
       {children}
     </section>
