@@ -6,6 +6,7 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
+from functools import partial
 
 import pytest
 from sqlalchemy import select
@@ -32,6 +33,7 @@ from calm_tariff.store.settle.invoices import Invoice
 from tests.office import PASSWORD, START, Office
 from tests.services.accounts import letters, signed_in
 from tests.services.admit.organisation.test_joining import first, joined
+from tests.services.months import at_once
 
 SEPTEMBER, OCTOBER = date(2026, 9, 1), date(2026, 10, 1)
 
@@ -266,6 +268,31 @@ def test_its_data_is_handed_out_with_the_others_and_erased_before_it(office: Off
     erasing.erase_consumer(owner, kayaks, "Kayaks")
     assert erasing.of_consumer(owner, ferries).hindered == []
     assert traffic.own_log(now(office, "ferries@consumer.example"), CallFilter()).total == 5
+
+
+def test_of_all_at_once_one_is_merged_and_nothing_is_left_behind(office: Office) -> None:
+    """Each into the other, while a member of each registers applications."""
+    ferries, kayaks = ids(office)
+    deeds = [
+        partial(merging.merge, office.manager, kayaks, ferries, "Kayaks"),
+        partial(merging.merge, office.manager, ferries, kayaks, "Ferries"),
+        *(partial(applications.register, office.acting(c), "Board") for c in office.consumers),
+    ]
+
+    def tried(n: int) -> bool:
+        try:
+            deeds[n]()
+        except (Conflict, NotFound):
+            return False
+        return True
+
+    assert at_once(office.ctx, tried, len(deeds))[:2].count(True) == 1
+    with office.ctx.transaction() as session:
+        left = session.scalars(select(Consumer).where(Consumer.state == "let in")).one()
+        assert {a.consumer_id for a in session.scalars(select(Application))} == {left.id}
+        assert {m.consumer_id for m in session.scalars(select(Member))} == {left.id}
+        names = list(session.scalars(select(Application.name)))
+        assert len(set(names)) == len(names)
 
 
 def test_one_that_nobody_owns_is_owned_by_whoever_comes(office: Office) -> None:
