@@ -41,11 +41,12 @@ def role_there(role: Role, *, owned: bool) -> Role:
     return "developer" if role == "owner" and owned else role
 
 
-def name_there(name: str, came_from: str, taken: Callable[[str], bool]) -> str:
+def name_there(name: str, taken: Callable[[str], bool]) -> str:
     """What an application is called in the organisation that goes on: as it was, or, where that name is `taken` there,
-    with where it came from."""
+    with a number behind it. Where it came from is not in it: that may have to be erased."""
     found, place = name, 1
     while taken(found):
-        behind = f" ({cut(came_from, LONGEST // 2)}{f' {place}' if place > 1 else ''})"
-        found, place = cut(name, LONGEST - len(behind)) + behind, place + 1
+        place += 1
+        behind = f" ({place})"
+        found = cut(name, LONGEST - len(behind)) + behind
     return found

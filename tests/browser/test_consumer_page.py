@@ -153,7 +153,7 @@ def test_two_organisations_become_one(people: People) -> None:
     expect(dialog).to_contain_text("They cannot be merged. An organisation is not merged into itself.")
     into.fill("Tern Towage")
     expect(dialog).to_contain_text("Caio Brandal belongs to Tern Towage from then on, as a developer.")
-    expect(dialog).to_contain_text("“Tow board” is called “Tow board (Little Tern)” there.")
+    expect(dialog).to_contain_text("“Tow board” is called “Tow board (2)” there.")
     assert serious(ines) == []
     dialog.get_by_label("The name of Little Tern").fill("Tern Towage")
     dialog.get_by_role("button", name="Merge it into Tern Towage for good").click()
@@ -165,6 +165,6 @@ def test_two_organisations_become_one(people: People) -> None:
     ines.get_by_role("link", name="Tern Towage").click()
     expect(ines.get_by_role("heading", name="Tern Towage")).to_be_visible()
     expect(ines.get_by_text("Caio Brandal, developer")).to_be_visible()
-    expect(ines.get_by_role("region", name="Applications and keys")).to_contain_text("Tow board (Little Tern)")
+    expect(ines.get_by_role("region", name="Applications and keys")).to_contain_text("Tow board (2)")
     expect(ines.get_by_role("region", name="On the record")).to_contain_text("Ines took another organisation in")
     expect(ines.get_by_role("region", name="Letters")).to_contain_text("Little Tern is part of Tern Towage")

@@ -138,7 +138,7 @@ def _name_there(session: Session, application: Application, consumer: Consumer, 
         both = Application.consumer_id.in_([consumer.id, into.id]), Application.id != application.id
         return session.scalar(select(Application.id).where(*both, Application.name == name).limit(1)) is not None
 
-    return rules.name_there(application.name, consumer.name, taken)
+    return rules.name_there(application.name, taken)
 
 
 def _said(session: Session, ctx: Context, consumer: Consumer, into: Consumer) -> list[str]:

@@ -10,7 +10,7 @@ from sqlalchemy import ColumnElement, Table, delete, false, select, true, tuple_
 from sqlalchemy.orm import Session
 
 from calm_tariff.store.admit.community import Rating
-from calm_tariff.store.admit.consumers import Consumer, ConsumerInGroup, ConsumerNote, ConsumerReference
+from calm_tariff.store.admit.consumers import Consumer, ConsumerInGroup, ConsumerNote
 from calm_tariff.store.admit.looking import LookedAs
 from calm_tariff.store.admit.requests import TermsAccepted
 from calm_tariff.store.admit.subscriptions import TrialHad
@@ -37,7 +37,6 @@ def _table(of: type[Base]) -> Table:
 # Members, applications and invitations go over one by one (services.observe.merging).
 OVER = (
     Over(ConsumerInGroup, ("group_id",), thrown_away=True),
-    Over(_table(ConsumerReference), ("system",)),
     Over(_table(ConsumerNote)),
     Over(_table(TermsAccepted), ("product_id", "number")),
     Over(_table(TrialHad), ("product_id",)),

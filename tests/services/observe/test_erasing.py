@@ -27,10 +27,11 @@ from calm_tariff.services.base.auditing import EntryFilter
 from calm_tariff.services.base.context import Actor, Context
 from calm_tariff.services.house import record
 from calm_tariff.services.house.signing_in import passwords, sessions
-from calm_tariff.services.observe import alerts, erasing
+from calm_tariff.services.observe import alerts, erasing, merging
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import charging, closing
+from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.base.paging import PageQuery
@@ -152,6 +153,26 @@ def test_an_organisation_is_found_nowhere_any_more_and_its_sums_stay(office: Off
         erasing.erase_consumer(owner, consumer, f"erased consumer {consumer}")
     with pytest.raises(Conflict, match="its data was erased"):
         details.change(office.manager, consumer, Details())
+
+
+def test_one_that_was_merged_is_found_nowhere_and_whoever_goes_on_loses_nothing_of_theirs(
+    office: Office, owner: Context
+) -> None:
+    consumer, ferries = fathom(office), office.consumers[0].member.own_consumer
+    applications.register(office.acting(office.consumers[0]), "Marés board")
+    merging.merge(office.manager, consumer, ferries, FATHOM)
+    charging.run(office.finance, date(2026, 8, 1))
+    assert erasing.of_consumer(owner, consumer).hindered == []
+    with office.ctx.transaction() as session:
+        members = session.scalars(select(Member.name).where(Member.consumer_id == ferries)).all()
+    erasing.erase_consumer(owner, consumer, FATHOM)
+    whole = everything(office)
+    assert "fathom &" not in whole and "who=léonor" not in whole
+    with office.ctx.transaction() as session:
+        assert session.scalars(select(Member.name).where(Member.consumer_id == ferries)).all() == members
+        named = session.scalars(select(Application.name).where(Application.consumer_id == ferries)).all()
+    assert sorted(named) == ["Ferries app", "Marés board", "Marés board (2)"]
+    assert record.proof(owner).wrong == ""
 
 
 def test_what_hinders_is_said_and_nothing_is_erased_before(office: Office, owner: Context) -> None:

@@ -17,6 +17,7 @@ STAYS = {
     "invoice",
     "suspension",
     "event",
+    "consumer_reference",
     "import_row",
     "post_report",
 }
