@@ -161,17 +161,17 @@ def verdicts_between(
 def verdicts_of_all(since_us: int) -> Subquery:
     """Calls `let_in` and `refused` since the beginning of a UTC day by `consumer_id`: to be joined with others."""
     refused = case((DailyVerdicts.verdict == "refused", DailyVerdicts.calls), else_=0)
-    whose = func.coalesce(Consumer.merged_into_id, DailyVerdicts.consumer_id)
-    query = (
-        select(
-            whose.label("consumer_id"),
-            func.sum(DailyVerdicts.calls - refused).label("let_in"),
-            func.sum(refused).label("refused"),
-        )
-        .select_from(DailyVerdicts)
-        .outerjoin(Consumer, Consumer.id == DailyVerdicts.consumer_id)
+    query = select(
+        DailyVerdicts.consumer_id,
+        func.sum(DailyVerdicts.calls - refused).label("let_in"),
+        func.sum(refused).label("refused"),
     )
-    return query.where(DailyVerdicts.day_us >= since_us).group_by(whose).subquery()
+    own = query.where(DailyVerdicts.day_us >= since_us).group_by(DailyVerdicts.consumer_id).subquery()
+    # Who goes on for whom is looked up once for each consumer, not for each of its days.
+    whose = func.coalesce(Consumer.merged_into_id, Consumer.id)
+    sums = (func.sum(column).label(column.name) for column in (own.c.let_in, own.c.refused))
+    by_consumer = select(whose.label("consumer_id"), *sums).join(Consumer, Consumer.id == own.c.consumer_id)
+    return by_consumer.group_by(whose).subquery()
 
 
 @dataclass(frozen=True, slots=True)
