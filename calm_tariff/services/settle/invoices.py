@@ -99,8 +99,8 @@ class InvoiceView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Owed:
-    """What a consumer owes by invoices that are issued and not paid: their total, their count, and of these, those past
-    the day they are due."""
+    """What a consumer owes by invoices that are issued and not paid, and come to more than nothing: their total, their
+    count, and of these, those past the day they are due."""
 
     total: Decimal
     invoices: int
@@ -134,7 +134,7 @@ def of_consumer(session: Session, consumer_id: int, issued_only: bool) -> list[I
 def owed(session: Session, consumer_id: int, today: date) -> Owed:
     """What a consumer owes on a day, also by invoices of others that were merged into it."""
     whose = Invoice.consumer_id.in_(merged.with_merged(session, consumer_id))
-    query = select(Invoice.total, Invoice.due_on).where(whose, Invoice.state.in_(UNPAID))
+    query = select(Invoice.total, Invoice.due_on).where(whose, Invoice.state.in_(UNPAID), Invoice.total > 0)
     found = session.execute(query).all()
     late = [due for _, due in found if due is not None and due < today]
     return Owed(total=sum((total for total, _ in found), ZERO), invoices=len(found), past_due=len(late))

@@ -105,3 +105,6 @@ def test_what_is_owed_is_what_was_issued_and_is_not_paid(office: Office) -> None
     with office.ctx.transaction() as session:
         session.get_one(Invoice, mine.id).state = "paid"
     assert owed(ferries, due).invoices == 1
+    with office.ctx.transaction() as session:
+        session.get_one(Invoice, both[1].id).total = Decimal(0)
+    assert owed(ferries, due).invoices == 0  # nobody owes nothing

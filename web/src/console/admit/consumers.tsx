@@ -91,7 +91,10 @@ export function Consumer() {
                 </a>{" "}
                 that {c.owed.invoices === 1 ? "is" : "are"} not paid
                 {c.owed.past_due > 0 && (
-                  <span className="text-madder">, {count(c.owed.past_due)} past the day due</span>
+                  <span className="text-madder">
+                    , {c.owed.past_due < c.owed.invoices && `${count(c.owed.past_due)} of them `}past the day
+                    due
+                  </span>
                 )}
               </p>
             </Aside>
