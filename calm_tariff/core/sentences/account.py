@@ -103,13 +103,14 @@ def merging_in_words(
     renamed: Sequence[tuple[str, str]],
     shared: bool,
     month: date,
+    drafts: int,
     invoices: int,
     portal: str,
 ) -> list[str]:
     """What merging one organisation into another brings with it. `members` keep their role there, `owners` become
     developers; `renamed` are the applications that are called otherwise there; `shared` says that some of its
-    allowances are counted for an organisation as a whole; `month` is the running one; `portal` the other's, where that
-    is not its own."""
+    allowances are counted for an organisation as a whole; `month` is the running one, with `drafts` of both for it;
+    `portal` the other's, where that is not its own."""
     said = []
     if members:
         said.append(f"{listed(members)} {'belongs' if len(members) == 1 else 'belong'} to {into} from then on.")
@@ -127,6 +128,9 @@ def merging_in_words(
         said.append("What was used of it before then is not added.")
     said.append("Groups, notes, alerts, accepted terms and invitations go over where the other has none of the kind.")
     said.append(f"{month:%B %Y} is charged to {into} for both; the months before it, to each for itself.")
+    if drafts:
+        thrown = "A draft for it is" if drafts == 1 else f"{drafts} drafts for it are"
+        said.append(f"{thrown} thrown away; the next charge run makes one anew.")
     if invoices:
         kept = "Its one invoice stays as it is" if invoices == 1 else f"Its {invoices} invoices stay as they are"
         said.append(f"{kept}, to be seen beside those of {into}.")

@@ -185,14 +185,19 @@ def _hindered_for(session: Session, member: Member) -> list[str]:
 
 
 def _last_month(session: Session, consumer_id: int) -> date | None:
-    """The first day of the last month that it is charged for: in which its last subscription ended, or which was over
-    when its applications went to another."""
+    """The first day of the last month that it is charged for: in which its last subscription ended, or the last that
+    was over when its applications went to another."""
     where = zone_of(session)
     ended = select(func.max(Subscription.ended_at)).join(Application).where(Application.consumer_id == consumer_id)
-    went = select(func.max(ApplicationBefore.until_at)).where(ApplicationBefore.consumer_id == consumer_id)
-    last, left = session.scalar(ended), session.scalar(went)
+    went = (
+        select(func.min(Subscription.started_at), func.max(ApplicationBefore.until_at))
+        .join(Subscription, Subscription.application_id == ApplicationBefore.application_id)
+        .where(ApplicationBefore.consumer_id == consumer_id)
+    )
+    last, (first, left) = session.scalar(ended), session.execute(went).one()
     if left is not None:
-        return period_before(month_of(left.astimezone(where).date())).start
+        whole = period_before(month_of(left.astimezone(where).date()))
+        return whole.start if first.astimezone(where).date() < whole.end else None
     return None if last is None else month_of(last.astimezone(where).date()).start
 
 

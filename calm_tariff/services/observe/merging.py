@@ -68,7 +68,7 @@ def merge(ctx: Context, consumer_id: int, into_id: int, name: str) -> None:
         owned = _owned(session, into)
         coming = all_locked(session, Member, [m.id for m in _belonging(session, consumer)])
         told = [*coming, *_belonging(session, into)]
-        _invited(session, consumer, into)
+        _invited(session, consumer, into, owned=owned)
         rows.let_go(session, consumer.id)
         for member in coming:
             member.consumer, member.role = into, rules.role_there(role(member.role), owned=owned)
@@ -78,6 +78,8 @@ def merge(ctx: Context, consumer_id: int, into_id: int, name: str) -> None:
             application.consumer = into
             before = ApplicationBefore(application_id=application.id, until_at=ctx.now, consumer_id=consumer.id)
             session.add(before)
+        for draft in all_locked(session, Invoice, _drafts(session, ctx, consumer, into)):
+            session.delete(draft)
         session.flush()
         rows.hand_over(session, consumer.id, into.id)
         if paying.of(into) is None and (payment := paying.of(consumer)) is not None:
@@ -117,11 +119,18 @@ def _applications(session: Session, consumer: Consumer) -> list[int]:
     return list(session.scalars(select(Application.id).where(Application.consumer_id == consumer.id)))
 
 
+def _drafts(session: Session, ctx: Context, *both: Consumer) -> list[int]:
+    """Drafts of the running month, which are no more what will be charged."""
+    today = local_day(ctx.now_us, zone_of(session))
+    running = Invoice.state == "draft", Invoice.period_end > today
+    return list(session.scalars(select(Invoice.id).where(Invoice.consumer_id.in_([c.id for c in both]), *running)))
+
+
 def _owned(session: Session, consumer: Consumer) -> bool:
     return bool(subscribers.members_who_may(session, consumer.id, "run the account"))
 
 
-def _invited(session: Session, consumer: Consumer, into: Consumer) -> None:
+def _invited(session: Session, consumer: Consumer, into: Consumer, *, owned: bool) -> None:
     """Whoever was invited comes to the organisation that goes on, unless it has invited them itself."""
     mine = session.scalars(select(MemberInvitation.id).where(MemberInvitation.consumer_id == consumer.id)).all()
     there = set(session.scalars(select(MemberInvitation.email).where(MemberInvitation.consumer_id == into.id)))
@@ -129,7 +138,7 @@ def _invited(session: Session, consumer: Consumer, into: Consumer) -> None:
         if invitation.email in there:
             session.delete(invitation)
         else:
-            invitation.role = rules.role_there(role(invitation.role), owned=_owned(session, into))
+            invitation.role = rules.role_there(role(invitation.role), owned=owned)
             invitation.consumer = into
 
 
@@ -146,6 +155,7 @@ def _said(session: Session, ctx: Context, consumer: Consumer, into: Consumer) ->
     applications = [session.get_one(Application, each) for each in _applications(session, consumer)]
     called = [(each.name, _name_there(session, each, consumer, into)) for each in applications]
     held = standing.quotas(session, ctx.now, consumer.id)
+    issued = select(func.count()).where(Invoice.consumer_id == consumer.id, Invoice.state != "draft")
     return merging_in_words(
         name=consumer.name,
         into=into.name,
@@ -155,6 +165,7 @@ def _said(session: Session, ctx: Context, consumer: Consumer, into: Consumer) ->
         renamed=[(was, now) for was, now in called if was != now],
         shared=any(for_a_consumer(each.quota) for each in held),
         month=month_of(local_day(ctx.now_us, zone_of(session))).start,
-        invoices=session.scalar(select(func.count()).where(Invoice.consumer_id == consumer.id)) or 0,
+        drafts=len(_drafts(session, ctx, consumer, into)),
+        invoices=session.scalar(issued) or 0,
         portal=into.portal.name if into.portal_id != consumer.portal_id else "",
     )

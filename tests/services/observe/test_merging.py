@@ -233,6 +233,24 @@ def test_a_month_is_charged_once_to_whoever_it_is_at_its_end(office: Office) -> 
         invoices.own(now(office, "kayaks@consumer.example"))
 
 
+def test_a_draft_of_the_running_month_is_not_issued_beside_the_others(office: Office) -> None:
+    ferries, kayaks = ids(office)
+    calls(office, 30, 40)
+    charging.run(office.finance, SEPTEMBER)
+    said = merging.consequences(office.manager, kayaks, ferries).said
+    assert "2 drafts for it are thrown away; the next charge run makes one anew." in said
+    merge(office)
+    november = at(office, datetime(2026, 11, 2, tzinfo=UTC))
+    assert periods.one(november, SEPTEMBER, PageQuery()).drafts == []
+    charging.run(november, SEPTEMBER)
+    with november.transaction() as session:
+        only = session.scalars(select(Invoice).where(Invoice.period_start == SEPTEMBER)).one()
+        assert (only.consumer_id, sum(line.quantity or 0 for line in only.lines if line.kind == "usage")) == (
+            ferries,
+            70,
+        )
+
+
 def test_who_was_merged_before_goes_along(office: Office) -> None:
     ferries, _ = ids(office)
     gulls = office.admit("Gulls", "Ketch")
