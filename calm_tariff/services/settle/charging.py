@@ -46,9 +46,9 @@ class RunResult:
 def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
     """Turn a period's usage into draft invoices, one for each consumer with a stay in it.
 
-    Drafts of an earlier run are computed anew; issued invoices are left alone. The running period
-    can be drafted too, by what is recorded so far, but not issued. The same idempotency key runs once.
-    Raises `Conflict` for a period that has not begun.
+    Drafts of an earlier run are computed anew, and go where nothing is charged any more; issued invoices are left
+    alone. The running period can be drafted too, by what is recorded so far, but not issued. The same idempotency key
+    runs once. Raises `Conflict` for a period that has not begun.
     """
     ctx.actor.must_be("finance")
     period = period_starting(start)
@@ -80,6 +80,9 @@ def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
         meters = dict(session.execute(select(Meter.key, Meter.id)).all())
         cases = rating_cases.cases(session, period)
         days = _by_day(session, period, cases)
+        for consumer_id in existing.keys() - {case.consumer_id for case in cases}:
+            if existing[consumer_id].state == "draft":
+                session.delete(existing[consumer_id])
         for case in cases:
             old = existing.get(case.consumer_id)
             if old is not None and old.state != "draft":

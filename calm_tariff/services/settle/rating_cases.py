@@ -208,10 +208,10 @@ def plans_in(session: Session, period: Period) -> dict[int, list[int]]:
         .order_by(Subscription.id, StoredStay.start_at)
     )
     rows = session.execute(query).all()
-    owners = _owners(session, {application: consumer for application, consumer, _ in rows}, instant_of(end))
+    owners = _owners(session, {row.id: row.consumer_id for row in rows}, instant_of(end))
     found: dict[int, list[int]] = {}
-    for application, _, plan in rows:
-        found.setdefault(owners[application], []).append(plan)
+    for row in rows:
+        found.setdefault(owners[row.id], []).append(row.plan_id)
     return found
 
 

@@ -15,6 +15,7 @@ from calm_tariff.core.numbering import document_number
 from calm_tariff.formats.cases import rate_text
 from calm_tariff.services.base.context import Actor
 from calm_tariff.services.settle import charging, invoices, periods
+from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.settle.invoices import ChargeRun, Invoice
 from tests.office import Office
@@ -123,3 +124,24 @@ def test_a_key_belongs_to_who_asks_and_not_to_a_name(office: Office) -> None:
         Actor("1").identity,
     }
     assert len(identities) == 4
+
+
+def test_a_draft_of_what_is_not_charged_any_more_goes_with_the_next_run(office: Office) -> None:
+    """As where two organisations became one while the first run was made: it must not be issued beside the other's."""
+    charging.run(office.finance, SEPTEMBER)
+    ferries, kayaks = office.consumers
+    with office.ctx.transaction() as session:
+        session.get_one(Application, kayaks.application).consumer_id = ferries.member.own_consumer
+    assert charging.run(office.finance, SEPTEMBER).invoices == 1
+    with office.ctx.transaction() as session:
+        (only,) = session.scalars(select(Invoice)).all()
+        assert only.consumer_id == ferries.member.own_consumer
+        assert {line.subscription_id for line in only.lines} == {ferries.subscription, kayaks.subscription}
+    office.clock.now = LATER
+    charging.issue(office.finance, [only.id])
+    with office.ctx.transaction() as session:
+        session.get_one(Application, kayaks.application).consumer_id = kayaks.member.own_consumer
+        session.get_one(Application, ferries.application).consumer_id = kayaks.member.own_consumer
+    charging.run(office.finance, SEPTEMBER)
+    with office.ctx.transaction() as session:
+        assert session.get_one(Invoice, only.id).state == "issued"  # which no run touches
