@@ -29,6 +29,13 @@ def plain(text: str, field: str, at_most: int = LONGEST) -> str:
     return name
 
 
+def typed_again(text: str, wanted: str, field: str = "name") -> None:
+    """See that a name was typed as it is kept, before something is done for good. Raises `Invalid`, naming the
+    field."""
+    if unicodedata.normalize("NFC", text).strip() != wanted:
+        raise Invalid(f"type the name as it is: {wanted}", field)
+
+
 def tags(given: Mapping[str, str], field: str = "tags") -> dict[str, str]:
     """Words of somebody's own, by name, as they are kept: ten at most. Raises `Invalid`, naming the field."""
     if len(given) > MOST_TAGS:

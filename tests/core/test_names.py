@@ -3,7 +3,7 @@
 import pytest
 
 from calm_tariff.core.errors import Invalid
-from calm_tariff.core.names import cut, plain, tags
+from calm_tariff.core.names import cut, plain, tags, typed_again
 
 
 def test_a_name_is_kept_composed_and_without_space_around_it() -> None:
@@ -54,3 +54,10 @@ def test_tags_are_few_short_and_plainly_named() -> None:
         with pytest.raises(Invalid) as refused:
             tags(wrong)
         assert refused.value.where == "tags"
+
+
+def test_a_name_typed_again_is_the_same_however_its_letters_are_composed() -> None:
+    typed_again(" Le\u0301onor & Field ", "L\u00e9onor & Field")
+    for other in ("l\u00e9onor & field", "Leonor & Field", ""):
+        with pytest.raises(Invalid, match="name: type the name as it is: L\u00e9onor & Field"):
+            typed_again(other, "L\u00e9onor & Field")

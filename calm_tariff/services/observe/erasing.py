@@ -10,8 +10,9 @@ from datetime import date
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
+from calm_tariff.core import names
 from calm_tariff.core.chain import ERASED
-from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.membership import Belongs, role, without
 from calm_tariff.core.periods import month_of, period_before
 from calm_tariff.core.sentences import goes_in_words, stays_in_words
@@ -81,7 +82,7 @@ def erase_consumer(ctx: Context, consumer_id: int, name: str) -> None:
         consumer = locked(session, Consumer, consumer_id)
         if consumer is None:
             raise NotFound("there is no such consumer", str(consumer_id))
-        _must_be_typed(name, consumer.name)
+        names.typed_again(name, consumer.name)
         _must_be_free(_hindered(session, consumer))
         whose = traces.of_consumer(session, consumer)
         erasing.erase_of_consumer(session, consumer_id)
@@ -102,7 +103,7 @@ def erase_member(ctx: Context, member_id: int, name: str) -> None:
         member = _member(session, member_id)
         hold(session, Consumer, member.consumer_id)  # nobody comes or goes meanwhile
         session.refresh(member)
-        _must_be_typed(name, member.name)
+        names.typed_again(name, member.name)
         _must_be_free(_hindered_for(session, member))
         whose = traces.of_member(session, member)
         if member.left_at is None:
@@ -140,11 +141,6 @@ def _member(session: Session, member_id: int) -> Member:
 def _members(session: Session, consumer_id: int) -> list[Member]:
     """Everybody who belongs to a consumer, or did."""
     return list(session.scalars(select(Member).where(Member.consumer_id == consumer_id).order_by(Member.id)))
-
-
-def _must_be_typed(name: str, wanted: str) -> None:
-    if name.strip() != wanted:
-        raise Invalid(f"type the name as it is: {wanted}", "name")
 
 
 def _must_be_free(hindered: Sequence[str]) -> None:

@@ -9,8 +9,9 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import merging as rules
+from calm_tariff.core import names
 from calm_tariff.core.counts import for_a_consumer
-from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.lifecycles import CONSUMER, move
 from calm_tariff.core.membership import role
 from calm_tariff.core.merging import Merged
@@ -60,8 +61,7 @@ def merge(ctx: Context, consumer_id: int, into_id: int, name: str) -> None:
         _consumer(session, consumer_id), _consumer(session, into_id)
         held = {each.id: each for each in all_locked(session, Consumer, {consumer_id, into_id})}
         consumer, into = held[consumer_id], held[into_id]
-        if name.strip() != consumer.name:
-            raise Invalid(f"type the name as it is: {consumer.name}", "name")
+        names.typed_again(name, consumer.name)
         hindered = rules.hindered(_as_rule(consumer), _as_rule(into))
         if hindered:
             raise Conflict(hindered[0], "into")

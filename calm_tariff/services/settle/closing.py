@@ -9,7 +9,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import moves as rules
-from calm_tariff.core.errors import Invalid
+from calm_tariff.core import names
 from calm_tariff.core.lifecycles import CONSUMER, KEY, UNDECIDED, UNPAID, VALID_KEY, move
 from calm_tariff.core.membership import STAY
 from calm_tariff.core.periods import day_start, local_day, moment_of, month_of
@@ -92,7 +92,7 @@ def close_for(ctx: Context, consumer_id: int, name: str) -> None:
     notice."""
     ctx.actor.must_be(*CLOSERS)
     own = _acting(ctx, consumer_id)
-    _must_be_typed(own, name)
+    names.typed_again(name, own.actor.consumer)
     _closed(own, MEMBERS)
 
 
@@ -101,7 +101,7 @@ def close(ctx: Context, realm: Realm, name: str, password: str, address: str = "
     members only owners and billing can sign in. Its name must be typed. Raises `NotAllowed`, `TooMany`, `Invalid`,
     naming the field, or `Conflict` where a plan asks for notice."""
     ctx.actor.consumer_to("run the account")
-    _must_be_typed(ctx, name)
+    names.typed_again(name, ctx.actor.consumer)
     proof.by_password(ctx, realm, password, address)
     _closed(ctx, realm)
 
@@ -110,11 +110,6 @@ def _acting(ctx: Context, consumer_id: int) -> Context:
     """A context that acts for a consumer's owner, in transactions of its own."""
     with ctx.transaction() as session:
         return ctx.acting(on_behalf.acting_for(session, ctx, consumer_id).actor)
-
-
-def _must_be_typed(ctx: Context, name: str) -> None:
-    if name.strip() != ctx.actor.consumer:
-        raise Invalid(f"type the name as it is: {ctx.actor.consumer}", "name")
 
 
 def _closed(ctx: Context, realm: Realm) -> None:
