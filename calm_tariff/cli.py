@@ -18,7 +18,7 @@ def main(arguments: list[str] | None = None) -> int:
     commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for name, (words, _) in _COMMANDS.items():
         command = commands.add_parser(name, help=words)
-        if name in ("decide", "rate"):
+        if name in ("decide", "rate", "late", "account"):
             command.add_argument("file", metavar="FILE", help="a case or a list of cases, as JSON; - for input")
         if name == "openapi":
             command.add_argument("folder", metavar="FOLDER")
@@ -194,6 +194,8 @@ _COMMANDS: dict[str, tuple[str, Callable[[argparse.Namespace], int]]] = {
     "reset": ("throw away all data of this folder", _reset),
     "decide": ("decide on the calls of a case", _offline("decide_text")),
     "rate": ("compute the charge of a case", _offline("rate_text")),
+    "late": ("compute what later usage changes of a period already charged", _offline("late_text")),
+    "account": ("compute what is open of an account, and what it led to", _offline("account_text")),
     "tariff": ("export, compare or apply the tariff as a document", _tariff),
     "token": ("make a service token for a script", _token),
     "audit": ("look through the record, and say whether it is whole", _audit),

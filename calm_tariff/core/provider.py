@@ -8,9 +8,9 @@ from dataclasses import dataclass, fields
 from decimal import Decimal
 
 from calm_tariff.core import names
+from calm_tariff.core.billing.numbering import PREFIXES
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.money import minor_digits
-from calm_tariff.core.numbering import PREFIXES
 from calm_tariff.core.periods import zone
 from calm_tariff.core.targets import MOST_DAYS
 

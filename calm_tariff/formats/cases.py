@@ -1,16 +1,22 @@
-"""The JSON shapes of `./calm decide` and `./calm rate`, which are also those of evidence files."""
+"""The JSON shapes of `./calm decide`, `rate`, `late` and `account`, which are also those of evidence files."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import date
 from typing import Any, NamedTuple
 
 from calm_tariff.core import limits as limit_rules
 from calm_tariff.core import rating
+from calm_tariff.core.billing import account, late, reminders
+from calm_tariff.core.billing.account import Entry
+from calm_tariff.core.billing.late import LateCase
+from calm_tariff.core.billing.reminders import Policy
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.limiter import Clock, Decision, Stack
 from calm_tariff.core.limits import Call, Limit, Units
+from calm_tariff.core.money import minor_digits
 from calm_tariff.core.periods import zone
 from calm_tariff.core.rating import Charge, RatingCase
 from calm_tariff.formats.values import load, read, write
@@ -40,6 +46,17 @@ class DecisionCase:
     calls: tuple[CaseCall, ...]
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AccountCase:
+    """An account's entries in order of their days, and the day it is looked at."""
+
+    currency: str
+    as_of: date
+    entries: tuple[Entry, ...]
+    reminders_after_days: tuple[int, ...] = ()
+    pause_after_days: int | None = None
+
+
 def decide_text(text: str) -> Any:
     """Read one decision case or a list of them, and answer with the verdicts."""
     return _each(text, _decide)
@@ -48,6 +65,16 @@ def decide_text(text: str) -> Any:
 def rate_text(text: str) -> Any:
     """Read one rating case or a list of them, and answer with lines and totals."""
     return _each(text, lambda value, where: charge_json(rating.rate(_rating_case(value, where))))
+
+
+def late_text(text: str) -> Any:
+    """Read one case of late usage or a list of them, and answer with the lines that differ."""
+    return _each(text, _late)
+
+
+def account_text(text: str) -> Any:
+    """Read one account or a list of them, and answer with balance, credit and what is open of each invoice."""
+    return _each(text, _account)
 
 
 def _each(text: str, answer: Callable[[Any, str], Any]) -> Any:
@@ -90,6 +117,30 @@ def _decide(value: Any, where: str) -> Any:
         except Invalid as error:
             raise Invalid(error.what, f"calls[{place}].{error.where}") from None
     return {"verdicts": verdicts}
+
+
+def _late(value: Any, where: str) -> Any:
+    case = read(LateCase, value, where)
+    try:
+        found = late.differences(case)
+    except Invalid as error:
+        raise Invalid(error.what, error.where if error.where.startswith("charged") else f"case.{error.where}") from None
+    lines = [{name: write(getattr(each, name)) for name in ("segment", "kind", "meter", "amount")} for each in found]
+    return {"lines": lines, "subtotal": write(late.subtotal(found, case.case.currency))}
+
+
+def _account(value: Any, where: str) -> Any:
+    case = read(AccountCase, value, where)
+    minor_digits(case.currency)
+    policy = Policy(reminders_after_days=case.reminders_after_days, pause_after_days=case.pause_after_days)
+    reminders.check(policy)
+    found = account.settled(case.entries, case.as_of, case.currency)
+    invoices = []
+    for each in found.invoices:
+        after = reminders.consequences(each, policy, case.as_of)
+        shown = {name: write(getattr(each, name)) for name in ("id", "open", "state")}
+        invoices.append({**shown, "reminders": write(after.reminders), "paused_on": write(after.paused_on)})
+    return {"balance": write(found.balance), "credit": write(found.credit), "invoices": invoices}
 
 
 def decision_json(decision: Decision) -> dict[str, Any]:

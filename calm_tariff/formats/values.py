@@ -1,7 +1,8 @@
 """JSON to the core's immutable values and back, exactly, naming the field that is wrong.
 
 Decimals are JSON strings (or whole numbers), dates and moments are ISO 8601. A field that the value
-does not have is refused, so that a misspelt one is never silently left out.
+does not have is refused, so that a misspelt one is never silently left out. One whose name is a word of Python's own,
+as `for_`, is `for` in JSON.
 """
 
 from __future__ import annotations
@@ -68,7 +69,11 @@ def read(kind: type[T], value: Any, where: str = "") -> T:
 @cache
 def _adapter(kind: Any) -> TypeAdapter[tuple[Any]]:
     """How a value of a type is read. Only what stands in something takes the configuration: hence the tuple."""
-    return TypeAdapter(tuple[kind], config=ConfigDict(extra="forbid", strict=True))
+    return TypeAdapter(tuple[kind], config=ConfigDict(extra="forbid", strict=True, alias_generator=_name))
+
+
+def _name(field: str) -> str:
+    return field.removesuffix("_")
 
 
 def _refuse_floats(value: Any, where: str) -> None:
@@ -142,7 +147,7 @@ def _shown(value: Any) -> str:
 def write(value: Any) -> Any:
     """A core value as plain JSON values: the inverse of `read`."""
     if is_dataclass(value) and not isinstance(value, type):
-        return {each.name: write(getattr(value, each.name)) for each in fields(value)}
+        return {_name(each.name): write(getattr(value, each.name)) for each in fields(value)}
     if isinstance(value, Decimal):
         return format(value, "f")
     if isinstance(value, dict):

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from calm_tariff.formats.cases import decide_text, rate_text
+from calm_tariff.formats.cases import account_text, decide_text, late_text, rate_text
 
 VECTORS = Path(__file__).parents[1] / "vectors"
 
@@ -24,3 +24,13 @@ def test_a_worked_decision(worked: dict) -> None:
     answered = decide_text(json.dumps(worked["case"]))["verdicts"]
     for place, (got, wanted) in enumerate(zip(answered, worked["expect"]["verdicts"], strict=True)):
         assert got == wanted, f"call {place}"
+
+
+@pytest.mark.parametrize("worked", cases("late"))
+def test_worked_late_lines(worked: dict) -> None:
+    assert late_text(json.dumps(worked["case"])) == worked["expect"]
+
+
+@pytest.mark.parametrize("worked", cases("accounts"))
+def test_a_worked_account(worked: dict) -> None:
+    assert account_text(json.dumps(worked["case"])) == worked["expect"]

@@ -8,11 +8,26 @@ from pathlib import Path
 import pytest
 
 from calm_tariff.core.errors import Invalid
-from calm_tariff.formats.cases import decide_text, rate_text
+from calm_tariff.formats.cases import account_text, decide_text, late_text, rate_text
 from calm_tariff.formats.journal import line, read_segment
 
 VECTORS = Path(__file__).parents[1] / "vectors"
 RATING = json.loads((VECTORS / "rating.json").read_text())[0]["case"]
+LATE = next(
+    c["case"] for c in json.loads((VECTORS / "late.json").read_text()) if c["case"]["case"]["segments"][0]["usage"]
+)
+ACCOUNT = {
+    "currency": "EUR",
+    "as_of": "2026-12-31",
+    "reminders_after_days": [3, 10, 20],
+    "pause_after_days": 30,
+    "entries": [
+        {"kind": "invoice", "id": "INV-2026-00001", "on": "2026-10-02", "due": "2026-10-16", "amount": "151.29"},
+        {"kind": "payment", "on": "2026-10-20", "amount": "100.00", "for": "INV-2026-00001"},
+        {"kind": "credit note", "on": "2026-10-21", "amount": "1.29", "for": "INV-2026-00001"},
+        {"kind": "write-off", "on": "2026-12-30", "for": "INV-2026-00001"},
+    ],
+}
 DECISION = next(
     c["case"]
     for c in json.loads((VECTORS / "decisions.json").read_text())
@@ -57,6 +72,54 @@ def test_a_malformed_rating_case_names_its_field(path: str, value: object, where
     with pytest.raises(Invalid) as refused:
         rate_text(f"[{json.dumps(RATING)}, {changed(RATING, path, value)}]")
     assert refused.value.where == f"[1].{where}"
+
+
+@pytest.mark.parametrize(
+    ("path", "value", "where"),
+    [
+        ("case.currency", "QQQ", "case.currency"),
+        ("case.segments.0.usage.mb", "-1", "case.segments[0].usage.mb"),
+        ("case.segments.0.plan.prices", ..., "case.segments[0].plan.prices"),
+        ("charged", ..., "charged"),
+        ("charged.0.of", "refund", "charged[0].of"),
+        ("charged.0.kind", "tip", "charged[0].kind"),
+        ("charged.0.amount", "1.2345678", "charged[0].amount"),
+        ("charged.0.segment", -1, "charged[0].segment"),
+        ("charged.1.sum", "1", "charged[1].sum"),
+    ],
+)
+def test_a_malformed_case_of_late_usage_names_its_field(path: str, value: object, where: str) -> None:
+    with pytest.raises(Invalid) as refused:
+        late_text(changed(LATE, path, value))
+    assert refused.value.where == where
+    with pytest.raises(Invalid) as refused:
+        late_text(f"[{json.dumps(LATE)}, {changed(LATE, path, value)}]")
+    assert refused.value.where == f"[1].{where}"
+
+
+@pytest.mark.parametrize(
+    ("path", "value", "where"),
+    [
+        ("currency", "QQQ", "currency"),
+        ("as_of", "yesterday", "as_of"),
+        ("as_of", ..., "as_of"),
+        ("reminders_after_days.0", 0, "reminders_after_days[0]"),
+        ("pause_after_days", 0, "pause_after_days"),
+        ("entries.1.kind", "tip", "entries[1].kind"),
+        ("entries.1.for", "INV-2025-00001", "entries[1].for"),
+        ("entries.1.for_", "INV-2026-00001", "entries[1].for_"),
+        ("entries.1.amount", "-1", "entries[1].amount"),
+        ("entries.1.amount", "1.505", "entries[1].amount"),
+        ("entries.1.on", "2026-10-01", "entries[1].on"),
+        ("entries.0.due", ..., "entries[0].due"),
+        ("entries.2.for", ..., "entries[2].for"),
+        ("entries.2.amount", "151.30", "entries[2].amount"),
+    ],
+)
+def test_a_malformed_account_names_its_field(path: str, value: object, where: str) -> None:
+    with pytest.raises(Invalid) as refused:
+        account_text(changed(ACCOUNT, path, value))
+    assert refused.value.where == where
 
 
 @pytest.mark.parametrize(

@@ -10,8 +10,8 @@ from decimal import Decimal
 import pytest
 from sqlalchemy import select
 
+from calm_tariff.core.billing.numbering import document_number
 from calm_tariff.core.errors import Conflict
-from calm_tariff.core.numbering import document_number
 from calm_tariff.formats.cases import rate_text
 from calm_tariff.services.base.context import Actor
 from calm_tariff.services.settle import charging, invoices, periods

@@ -3,7 +3,7 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
-from calm_tariff.core.numbering import document_number
+from calm_tariff.core.billing.numbering import document_number
 
 kinds = st.sampled_from(["invoice", "credit note"])
 places = st.tuples(kinds, st.integers(2000, 2999), st.integers(1, 300_000))

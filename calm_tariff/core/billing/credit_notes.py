@@ -1,0 +1,77 @@
+"""Credit notes: what of an issued invoice may still be taken back (docs/arithmetic.md, section 5)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+
+from calm_tariff.core.errors import Conflict, Invalid
+from calm_tariff.core.prices import ZERO
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Creditable:
+    """A line of an issued invoice, with what earlier credit notes took from it. All of it has the line's sign."""
+
+    line: int
+    amount: Decimal
+    credited: Decimal = ZERO
+
+    @property
+    def left(self) -> Decimal:
+        """What may still be taken back."""
+        return self.amount - self.credited
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Taken:
+    """So much taken back of a line."""
+
+    line: int
+    amount: Decimal
+
+
+def check(lines: Sequence[Creditable], taken: Sequence[Taken], field: str = "lines") -> None:
+    """See that a credit note takes something, from lines that are there, each once, and of none more than is left of
+    it. Raises `Invalid` or `Conflict`, naming the place."""
+    by_line = {each.line: each for each in lines}
+    seen: set[int] = set()
+    if not taken:
+        raise Invalid("names no line", field)
+    for place, each in enumerate(taken):
+        at = f"{field}[{place}]"
+        if each.line not in by_line:
+            raise Invalid("is no line of the invoice", f"{at}.line")
+        if each.line in seen:
+            raise Invalid("is named twice", f"{at}.line")
+        seen.add(each.line)
+        left = by_line[each.line].left
+        if each.amount == 0:
+            raise Invalid("must not be 0", f"{at}.amount")
+        if (each.amount < 0) != (left < 0) or abs(each.amount) > abs(left):
+            raise Conflict(f"is more than the {left} left of the line", f"{at}.amount")
+
+
+def whole(lines: Iterable[Creditable]) -> tuple[Taken, ...]:
+    """All that is left of an invoice's lines."""
+    return tuple(Taken(line=each.line, amount=each.left) for each in lines if each.left)
+
+
+def spread(amount: Decimal, lines: Iterable[Creditable]) -> Mapping[int, Decimal]:
+    """An amount to be taken back from the lines on which one charge stands: from the first as much as is left of it,
+    then from the next. Raises `Conflict` for more than is left of all."""
+    found: dict[int, Decimal] = {}
+    for each in lines:
+        part = min(amount, each.left) if amount > 0 else max(amount, each.left)
+        if part and (part > 0) == (amount > 0):
+            found[each.line] = part
+            amount -= part
+    if amount:
+        raise Conflict(f"is {amount} more than is left of its lines", "amount")
+    return found
+
+
+def credited_whole(lines: Iterable[Creditable]) -> bool:
+    """Whether nothing is left of any line."""
+    return not any(each.left for each in lines)

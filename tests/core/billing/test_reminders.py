@@ -1,0 +1,67 @@
+"""When is reminded, and when is paused."""
+
+from datetime import date
+from decimal import Decimal
+
+import pytest
+
+from calm_tariff.core.billing.account import Entry, Invoiced, Paid, settled
+from calm_tariff.core.billing.collecting import next_try
+from calm_tariff.core.billing.reminders import Consequences, Policy, check, consequences
+from calm_tariff.core.errors import Invalid
+
+DUE = date(2026, 10, 16)
+INVOICE = Invoiced(id="INV-2026-00001", on=date(2026, 10, 2), due=DUE, amount=Decimal(50))
+POLICY = Policy(reminders_after_days=(3, 10), pause_after_days=12)
+
+
+def led_to(as_of: date, *entries: Entry, policy: Policy = POLICY) -> Consequences:
+    (standing,) = settled((INVOICE, *entries), as_of, "EUR").invoices
+    return consequences(standing, policy, as_of)
+
+
+def test_what_is_open_at_the_end_of_a_day_is_reminded_of_on_that_day() -> None:
+    assert led_to(date(2026, 10, 18)) == Consequences(reminders=(), paused_on=None)
+    assert led_to(date(2026, 10, 19)).reminders == (date(2026, 10, 19),)
+    assert led_to(date(2026, 12, 1)) == Consequences(
+        reminders=(date(2026, 10, 19), date(2026, 10, 26)), paused_on=date(2026, 10, 28)
+    )
+    assert led_to(date(2026, 12, 1), policy=Policy(reminders_after_days=(), pause_after_days=None)) == Consequences(
+        reminders=(), paused_on=None
+    )
+
+
+def test_what_is_paid_on_the_day_of_a_reminder_is_not_reminded_of() -> None:
+    def payment(on: date, amount: int) -> Paid:
+        return Paid(on=on, amount=Decimal(amount), for_=INVOICE.id)
+
+    paid = led_to(date(2026, 12, 1), payment(date(2026, 10, 26), 50))
+    assert paid == Consequences(reminders=(date(2026, 10, 19),), paused_on=None)
+    in_part = led_to(date(2026, 12, 1), payment(date(2026, 10, 26), 49))
+    assert len(in_part.reminders) == 2 and in_part.paused_on
+
+
+@pytest.mark.parametrize(
+    ("policy", "where"),
+    [
+        (Policy(reminders_after_days=(3, 3)), "reminders_after_days[1]"),
+        (Policy(reminders_after_days=(0,)), "reminders_after_days[0]"),
+        (Policy(reminders_after_days=(5, 366)), "reminders_after_days[1]"),
+        (Policy(reminders_after_days=tuple(range(1, 12))), "reminders_after_days"),
+        (Policy(pause_after_days=0), "pause_after_days"),
+    ],
+)
+def test_a_policy_that_means_nothing_is_refused(policy: Policy, where: str) -> None:
+    with pytest.raises(Invalid) as refused:
+        check(policy)
+    assert refused.value.where == where
+
+
+def test_a_card_is_tried_on_the_day_due_and_three_times_after() -> None:
+    assert [next_try(DUE, tried) for tried in range(5)] == [
+        date(2026, 10, 16),
+        date(2026, 10, 17),
+        date(2026, 10, 19),
+        date(2026, 10, 23),
+        None,
+    ]
