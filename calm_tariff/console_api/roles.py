@@ -208,7 +208,12 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
     (
         FINANCE,
         """
+        DELETE /adjustments/{adjustment_id}
+        POST /adjustments/{adjustment_id}/agree
         POST /invoices/issue
+        POST /invoices/{invoice_id}/adjustments
+        POST /invoices/{invoice_id}/credit-notes
+        POST /invoices/{invoice_id}/proposed-credit
         POST /periods/{start}/run
         """,
     ),

@@ -38,11 +38,21 @@ KEY = _moves(active="retiring, expired, revoked", retiring="expired, revoked", e
 # A question or an answer.
 POST = _moves(shown="hidden, taken back", hidden="shown", taken_back="")
 INVOICE = _moves(
-    draft="issued", issued="paid, overdue, credited", overdue="paid, credited", paid="credited", credited=""
+    draft="issued, nothing due",
+    nothing_due="",
+    issued="paid, overdue, credited, written off",
+    overdue="paid, credited, written off",
+    paid="",
+    credited="",
+    written_off="",
 )
+# A line that a person adds to a draft; a second one may have to agree.
+ADJUSTMENT = _moves(waiting="agreed, taken back", agreed="taken back", taken_back="")
 
 # An invoice in these states is still to be paid.
 UNPAID = frozenset({"issued", "overdue"})
+# What is in one of these was never sent to anybody.
+NOT_ISSUED = frozenset({"draft", "nothing due"})
 # An API version in these states answers calls.
 ANSWERING = frozenset({"live", "sunset"})
 # A request in these states waits for somebody's word.

@@ -10,6 +10,7 @@ from calm_tariff.core.errors import Invalid
 
 Kind = Literal[
     "invoice issued",
+    "credit note issued",
     "terms of use changed",
     "version ends",
     "plan changes",
@@ -83,7 +84,7 @@ GROUPS: Mapping[Group, frozenset[Kind]] = {
             "request declined",
         }
     ),
-    "invoices": frozenset[Kind]({"invoice issued"}),
+    "invoices": frozenset[Kind]({"invoice issued", "credit note issued"}),
     "alerts": frozenset[Kind]({"alert reached"}),
     "members": frozenset[Kind]({"member joined", "member left", "role changed"}),
     "questions": frozenset[Kind]({"question answered", "answer accepted", "post hidden"}),
@@ -96,6 +97,7 @@ OF_PEOPLE: frozenset[Group] = frozenset({"requests"})
 _MEMBERS, _ASKED = "all members of the organisation", "whoever asked for it"
 TO: Mapping[Kind, str] = {
     "invoice issued": "owners and billing members of the organisation",
+    "credit note issued": "owners and billing members of the organisation",
     "terms of use changed": "all members of organisations subscribed to the product",
     "version ends": "all members of organisations whose plans sell it",
     "plan changes": "all members of organisations on the plan",
@@ -168,6 +170,8 @@ EXAMPLES: Mapping[str, str | bool | list[str]] = {
     "currency": "EUR",
     "due": "14 October 2026",
     "paid": "by transfer, order number PO 7",
+    "invoice": "INV-2026-00016",
+    "reason": "Calls on 3 September were counted twice.",
     "version": "Tides v1",
     "goes_on": True,
     "limit": "Rate",

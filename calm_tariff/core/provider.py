@@ -8,18 +8,18 @@ from dataclasses import dataclass, fields
 from decimal import Decimal
 
 from calm_tariff.core import names
-from calm_tariff.core.billing.numbering import PREFIXES
+from calm_tariff.core.billing.tax import Rate
 from calm_tariff.core.errors import Conflict, Invalid
-from calm_tariff.core.money import minor_digits
+from calm_tariff.core.money import minor_digits, rounded
 from calm_tariff.core.periods import zone
 from calm_tariff.core.targets import MOST_DAYS
 
 MOST_PAYMENT_DAYS = 120
+MOST_TAX_CHANGES = 50
 # Bodies of calls are kept for so many days at most.
 MOST_BODY_DAYS = 90
 # Recorded calls are kept at least until the month after theirs is charged and looked at.
 LEAST_CALL_MONTHS, MOST_CALL_MONTHS = 3, 240
-_CREDIT_NOTES = PREFIXES["credit note"]
 _PREFIX = re.compile(r"[A-Z][A-Z0-9]{0,9}")
 LONGEST_ADDRESS = 500
 # What was charged was charged in these.
@@ -28,22 +28,30 @@ LOCKED = ("time_zone", "currency")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ProviderSettings:
-    """The provider: its name and postal address, the time zone that days and periods are counted in, the currency (ISO
-    4217) and the tax that is charged, within how many days an invoice is paid, the address that letters come from, the
-    days of the week on which people work (0 is Monday), within how many of them requests for new products are to be
-    answered, what the numbers of its invoices begin with, for how many days bodies of sandbox calls are kept, and for
-    how many months recorded calls; 0 is for ever."""
+    """The provider: its name and postal address, its country and tax number, the time zone that days and periods are
+    counted in, the currency (ISO 4217) and the percent of tax that is charged, with the days from which it is another,
+    within how many days an invoice is paid, the address that letters come from, the days of the week on which people
+    work (0 is Monday), within how many of them requests for new products are to be answered, what the numbers of its
+    invoices and credit notes begin with, whether invoices of nothing are issued, above which amount an adjustment takes
+    a second person (None: never), for how many days bodies of sandbox calls are kept, and for how many months recorded
+    calls; 0 is for ever."""
 
     name: str
     address: str = ""
+    country: str = ""
+    tax_number: str = ""
     time_zone: str
     currency: str
     tax_percent: Decimal
+    tax_changes: tuple[Rate, ...] = ()
     payment_days: int = 14
     mail_from: str
     working_days: tuple[int, ...] = (0, 1, 2, 3, 4)
     target_days: int = 2
     invoice_prefix: str = "INV"
+    credit_note_prefix: str = "CN"
+    zero_invoices: bool = False
+    adjustment_limit: Decimal | None = None
     body_days: int = 7
     call_months: int = 0
 
@@ -58,8 +66,9 @@ def checked(typed: ProviderSettings) -> None:
         names.plain(line, "address", LONGEST_ADDRESS)
     zone(typed.time_zone)
     minor_digits(typed.currency)
-    if not 0 <= typed.tax_percent <= 100 or typed.tax_percent != round(typed.tax_percent, 4):
-        raise Invalid("must be between 0 and 100, with at most four decimals", "tax_percent")
+    _check_percent(typed.tax_percent, "tax_percent")
+    _check_tax_changes(typed.tax_changes)
+    _check_adjustment_limit(typed.adjustment_limit, typed.currency)
     if not 0 <= typed.payment_days <= MOST_PAYMENT_DAYS:
         raise Invalid(f"must be 0 to {MOST_PAYMENT_DAYS} days", "payment_days")
     if not 1 <= typed.body_days <= MOST_BODY_DAYS:
@@ -68,11 +77,36 @@ def checked(typed: ProviderSettings) -> None:
         raise Invalid(f"must be {LEAST_CALL_MONTHS} to {MOST_CALL_MONTHS} months, or 0 for ever", "call_months")
     if not 0 <= typed.target_days <= MOST_DAYS:
         raise Invalid(f"must be 0 to {MOST_DAYS} working days", "target_days")
-    if not _PREFIX.fullmatch(typed.invoice_prefix) or typed.invoice_prefix == _CREDIT_NOTES:
-        words = f"must be one to ten capital letters and digits, a letter first, and not {_CREDIT_NOTES}"
-        raise Invalid(words, "invoice_prefix")
+    for name in ("invoice_prefix", "credit_note_prefix"):
+        if not _PREFIX.fullmatch(getattr(typed, name)):
+            raise Invalid("must be one to ten capital letters and digits, a letter first", name)
+    if typed.invoice_prefix == typed.credit_note_prefix:
+        raise Invalid("must not be what numbers of credit notes begin with", "invoice_prefix")
     if not typed.working_days or not set(typed.working_days) <= set(range(7)):
         raise Invalid("must be at least one day of the week, 0 (Monday) to 6", "working_days")
+
+
+def _check_percent(percent: Decimal, field: str) -> None:
+    if not percent.is_finite() or not 0 <= percent <= 100 or percent != round(percent, 4):
+        raise Invalid("must be between 0 and 100, with at most four decimals", field)
+
+
+def _check_tax_changes(changes: tuple[Rate, ...]) -> None:
+    if len(changes) > MOST_TAX_CHANGES:
+        raise Invalid(f"must be {MOST_TAX_CHANGES} at most", "tax_changes")
+    for place, each in enumerate(changes):
+        _check_percent(each.percent, f"tax_changes.{place}.percent")
+        if place and each.since <= changes[place - 1].since:
+            raise Invalid("must lie after the change before it", f"tax_changes.{place}.since")
+
+
+def _check_adjustment_limit(limit: Decimal | None, currency: str) -> None:
+    if limit is None:
+        return
+    if not limit.is_finite() or not 0 <= limit < 10**12:
+        raise Invalid("must be an amount from 0 up, or none", "adjustment_limit")
+    if limit != rounded(limit, currency):
+        raise Invalid(f"must be in whole minor units of {currency}", "adjustment_limit")
 
 
 def refuse_locked(before: ProviderSettings, after: ProviderSettings, locked: Iterable[str]) -> None:

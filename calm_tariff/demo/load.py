@@ -13,7 +13,7 @@ from typing import Any
 from calm_tariff.core.periods import instant_of, local_day, month_of, period_before, zone
 from calm_tariff.core.portals import FIRST, Brand
 from calm_tariff.core.routes import Route
-from calm_tariff.demo import recording
+from calm_tariff.demo import corrections, recording
 from calm_tariff.demo.admitting import admit
 from calm_tariff.demo.callers import CONSUMERS
 from calm_tariff.demo.history import Called, Caller, World
@@ -48,7 +48,7 @@ from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.compose.sheet.tariff_sheet import Sheet
 from calm_tariff.services.house import installation
 from calm_tariff.services.serve import gateway_feed, replaying, trials
-from calm_tariff.services.settle import charging, periods
+from calm_tariff.services.settle.documents import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 
 DOCUMENTS = Path(__file__).parent / "documents"
@@ -345,5 +345,10 @@ def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
         moment = datetime.combine(period.end, time(9), where).astimezone(UTC) + timedelta(days=1)
         ctx = replace(office.ctx, actor=Actor("Beatriz", frozenset({"finance"})), clock=partial(min, moment, now))
         charging.run(ctx, period.start)
+        last = period is ended[0]
+        if last:
+            corrections.adjust(ctx, period.start)
         drafts = [c.invoice_id for c in periods.charges(ctx, period.start, PageQuery(rows=1000)).rows if c.invoice_id]
         charging.issue(ctx, drafts)
+        if last:
+            corrections.credit(ctx, period.start)

@@ -8,6 +8,7 @@ from fastapi import FastAPI, Request
 from fastapi.encoders import jsonable_encoder
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
+from pydantic_core import PydanticSerializationError
 from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
 
@@ -68,6 +69,13 @@ def tell(app: FastAPI) -> None:
     async def half(request: Request, error: UnicodeEncodeError) -> JSONResponse:
         """JSON can say half of a character (a lone surrogate), which nothing can keep."""
         return _problem(422, "Something is not right", "a text holds half of a character, which cannot be kept")
+
+    @app.exception_handler(PydanticSerializationError)
+    async def half_answered(request: Request, error: PydanticSerializationError) -> JSONResponse:
+        """The same where it was not to be kept, but said again."""
+        if "surrogates not allowed" not in str(error):
+            raise error
+        return _problem(422, "Something is not right", "a text holds half of a character, which cannot be said")
 
     @app.exception_handler(OperationalError)
     async def away(request: Request, error: OperationalError) -> JSONResponse:

@@ -20,7 +20,7 @@ from calm_tariff.store.house import endpoints, people, service_tokens
 from calm_tariff.store.house import identities as house_identities
 from calm_tariff.store.observe import alerts
 from calm_tariff.store.serve import instances, usage
-from calm_tariff.store.settle import invoices
+from calm_tariff.store.settle import money_documents
 
 metadata = Base.metadata
 
@@ -39,12 +39,12 @@ __all__ = [
     "identities",
     "imports",
     "instances",
-    "invoices",
     "issuers",
     "jobs",
     "looking",
     "metadata",
     "meters",
+    "money_documents",
     "notices",
     "people",
     "portals",

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import fields, replace
+from datetime import date
 from decimal import Decimal
 from typing import Any
 
 import pytest
 
+from calm_tariff.core.billing.tax import Rate
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.provider import LOCKED, ProviderSettings, checked, different, refuse_locked
 from calm_tariff.core.sentences.settings import EFFECTS
@@ -46,6 +48,13 @@ WRONG: list[tuple[dict[str, Any], str]] = [
     ({"invoice_prefix": "2026"}, "invoice_prefix"),
     ({"invoice_prefix": "ABCDEFGHIJK"}, "invoice_prefix"),
     ({"invoice_prefix": "CN"}, "invoice_prefix"),  # what credit notes begin with
+    ({"credit_note_prefix": "cn"}, "credit_note_prefix"),
+    ({"adjustment_limit": Decimal("-1")}, "adjustment_limit"),
+    ({"adjustment_limit": Decimal("1.005")}, "adjustment_limit"),
+    ({"adjustment_limit": Decimal("NaN")}, "adjustment_limit"),
+    ({"tax_changes": (Rate(since=date(2027, 1, 1), percent=Decimal(101)),)}, "tax_changes.0.percent"),
+    ({"tax_changes": (Rate(since=date(2027, 1, 1), percent=Decimal(1)),) * 2}, "tax_changes.1.since"),
+    ({"tax_changes": (Rate(since=date(2027, 1, 1), percent=Decimal(1)),) * 51}, "tax_changes"),
 ]
 
 

@@ -13,6 +13,8 @@ from fastapi import FastAPI
 from starlette.testclient import TestClient
 
 from calm_tariff.console_api import app as console
+from calm_tariff.core.billing.adjustments import Wanted as Adjusting
+from calm_tariff.core.billing.credit_notes import Taken
 from calm_tariff.portal_api import app as portal
 from calm_tariff.services.admit.community import questions
 from calm_tariff.services.admit.importing import imports
@@ -31,7 +33,8 @@ from calm_tariff.services.house.telling import Answered
 from calm_tariff.services.observe import alerts
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging, invoices, periods
+from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, invoices, periods
+from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.web import create_app
@@ -88,7 +91,19 @@ def lived(office: Office) -> dict[str, Any]:
     charging.run(october, date(2026, 9, 1))
     period = periods.one(october, date(2026, 9, 1), PageQuery())
     invoice = next(c.invoice_id for c in period.charges.rows if c.consumer == "Ferries")
+    less = Adjusting(words="A week without data", amount=Decimal(-1), treatment="standard", reason="Ticket 17")
+    adjustments.add(october, invoice, less)
+    (adjustment,) = invoices.one(october, invoice).adjustments
     charging.issue(october, [c.invoice_id for c in period.charges.rows])
+    fee = next(x.id for x in invoices.one(october, invoice).lines if x.kind == "fee")
+    taken = Crediting(reason="A quay was closed.", lines=(Taken(line=fee, amount=Decimal(1)),))
+    note = credit_notes.issue(october, invoice, taken)
+    history.take_in(office.ctx, [office.call(ferries, START + timedelta(minutes=n), 100 + n) for n in range(10)])
+    november = replace(office.finance, clock=lambda: datetime(2026, 11, 2, tzinfo=UTC))
+    charging.run(november, date(2026, 10, 1))
+    charges = periods.charges(november, date(2026, 10, 1), PageQuery()).rows
+    with_late = next(c.invoice_id for c in charges if c.consumer == "Ferries")
+    charging.issue(november, [with_late])
     ours = office.ctx.acting(ferries.member)
     invited = joining.invite(ours, "rui@ferries.example", "developer")
     asked = questions.ask(ours, "harbour-data", "Which datum?", "Above what are they?")
@@ -99,8 +114,11 @@ def lived(office: Office) -> dict[str, Any]:
         "key_id": ferries.key,
         "request_id": ferries.request,
         "call_id": calls[0]["call_id"],
-        "invoice_id": invoice,
+        "invoice_id": with_late,
         "line_id": line,
+        "of_id": invoice,
+        "adjustment_id": adjustment.id,
+        "credit_note_id": note.id,
         "slug": "harbour-data",
         "language": "python",
         "version_id": office.api,
@@ -285,7 +303,7 @@ def test_no_portal_route_shows_one_consumer_anothers_data(lived: dict[str, Any])
             assert answer.status_code in (200, 201, 204), (method, path, answer.text)
             if path == "/calls":
                 assert answer.json()["total"] == 0
-                assert theirs.get(address).json()["total"] == 30
+                assert theirs.get(address).json()["total"] == 40
         checked += 1
     assert checked >= 12
     assert any(one["this"] for one in theirs.get("/portal/api/v1/sessions").json())  # nobody else has ended it

@@ -19,11 +19,11 @@ from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.compose.sheet import plans
 from calm_tariff.services.serve import trials
-from calm_tariff.services.settle import charging, periods
+from calm_tariff.services.settle.documents import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import Call
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 from tests.core.rating_reference import charge
 from tests.gateway.simulated import Simulated
 from tests.office import START, Consumer, Office

@@ -15,10 +15,10 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.services.observe import allowances, merging, traffic
 from calm_tariff.services.serve import receipts
-from calm_tariff.services.settle import charging, periods
+from calm_tariff.services.settle.documents import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.call_queries import CallFilter
-from calm_tariff.store.settle.invoices import InvoiceLine
+from calm_tariff.store.settle.money_documents import MoneyLine
 from tests.gateway.simulated import Simulated
 from tests.office import PASSWORD, Office, terms
 
@@ -103,5 +103,5 @@ def test_every_unit_counted_is_charged_once(here: Simulated) -> None:
     (only,) = periods.one(here.office.finance, date(2026, 10, 1), PageQuery()).charges.rows
     assert only.consumer == "Ferries"
     with here.office.ctx.transaction() as session:
-        usage = select(func.sum(InvoiceLine.quantity)).where(InvoiceLine.kind == "usage")
+        usage = select(func.sum(MoneyLine.quantity)).where(MoneyLine.kind == "usage")
         assert session.scalar(usage) == 5

@@ -65,6 +65,9 @@ MONEY = {
     ("GET", "/invoices"),
     ("GET", "/invoices/{invoice_id}"),
     ("GET", "/invoices/{invoice_id}/evidence"),
+    ("GET", "/invoices/{invoice_id}/late/{of_id}/evidence"),
+    ("GET", "/credit-notes"),
+    ("GET", "/credit-notes/{credit_note_id}"),
     ("GET", "/lines/{line_id}/days"),
 }
 REFUSED = {"owner": set(), "developer": OWNERS | MONEY, "billing": OWNERS | BUILDERS}

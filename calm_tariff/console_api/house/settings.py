@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from datetime import date
 from decimal import Decimal
 
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.core.billing.tax import Rate
 from calm_tariff.core.provider import ProviderSettings
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
@@ -17,19 +19,32 @@ from calm_tariff.services.house.settings import SettingsView
 router = APIRouter(tags=["house"], route_class=Again)
 
 
+class TaxChangeIn(BaseModel):
+    """Another percent of tax from a day on."""
+
+    since: date
+    percent: Decimal
+
+
 class SettingsIn(BaseModel):
     """All of the provider's settings; `working_days` are numbers of days of the week, of which Monday is 0."""
 
     name: str = Field(max_length=1000)
     address: str = Field(default="", max_length=2000)
+    country: str = Field(default="", max_length=2)
+    tax_number: str = Field(default="", max_length=100)
     time_zone: str = Field(max_length=100)
     currency: str = Field(max_length=10)
     tax_percent: Decimal
+    tax_changes: list[TaxChangeIn] = Field(default=[], max_length=1000)
     payment_days: int
     mail_from: str = Field(max_length=1000)
     working_days: list[int]
     target_days: int = 2
     invoice_prefix: str = Field(default="INV", max_length=100)
+    credit_note_prefix: str = Field(default="CN", max_length=100)
+    zero_invoices: bool = False
+    adjustment_limit: Decimal | None = None
     body_days: int
     call_months: int = 0
 
@@ -43,5 +58,7 @@ def everything(ctx: Asking) -> SettingsView:
 @router.put("/house/settings")
 def change(ctx: Asking, edition: Edition, typed: SettingsIn) -> SettingsView:
     """Have other settings; what money was charged in stays as it is."""
-    wanted = {**typed.model_dump(), "working_days": tuple(sorted(set(typed.working_days)))}
+    wanted = typed.model_dump()
+    wanted["working_days"] = tuple(sorted(set(typed.working_days)))
+    wanted["tax_changes"] = tuple(Rate(since=each.since, percent=each.percent) for each in typed.tax_changes)
     return settings.change(ctx, ProviderSettings(**wanted), edition)

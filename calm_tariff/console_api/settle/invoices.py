@@ -10,8 +10,9 @@ from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.edge.evidence import evidence_file
-from calm_tariff.services.settle import charging, invoices
-from calm_tariff.services.settle.invoices import DayUnits, InvoiceView
+from calm_tariff.services.settle.documents import charging, invoices
+from calm_tariff.services.settle.documents.charging import Issuing
+from calm_tariff.services.settle.documents.invoices import DayUnits, InvoiceView
 
 router = APIRouter(tags=["settle"], route_class=Again)
 
@@ -22,16 +23,10 @@ class IssueIn(BaseModel):
     invoices: list[int]
 
 
-class Issued(BaseModel):
-    """How many were issued."""
-
-    issued: int
-
-
 @router.post("/invoices/issue")
-def issue(ctx: Asking, which: IssueIn, idempotency_key: IdempotencyKey = None) -> Issued:
-    """Issue draft invoices."""
-    return Issued(issued=charging.issue(ctx, which.invoices, idempotency_key))
+def issue(ctx: Asking, which: IssueIn, idempotency_key: IdempotencyKey = None) -> Issuing:
+    """Issue draft invoices. Those on which every line is 0 are kept as nothing due."""
+    return charging.issue(ctx, which.invoices, idempotency_key)
 
 
 @router.get("/invoices/{invoice_id}")
@@ -42,8 +37,15 @@ def read_invoice(ctx: Asking, invoice_id: int) -> InvoiceView:
 
 @router.get("/invoices/{invoice_id}/evidence")
 def read_evidence(ctx: Asking, invoice_id: int) -> JSONResponse:
-    """The evidence file: `./calm rate` computes the invoice from it again."""
+    """The evidence file: `./calm rate` computes the invoice's own lines from it again."""
     return evidence_file(invoice_id, invoices.evidence(ctx, invoice_id))
+
+
+@router.get("/invoices/{invoice_id}/late/{of_id}/evidence")
+def read_late_evidence(ctx: Asking, invoice_id: int, of_id: int) -> JSONResponse:
+    """The evidence of its late lines of the period that another invoice is for: `./calm late` computes them from it
+    again."""
+    return evidence_file(invoice_id, invoices.late_evidence(ctx, invoice_id, of_id), f"late-{of_id}")
 
 
 @router.get("/lines/{line_id}/days")

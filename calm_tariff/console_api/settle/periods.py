@@ -11,9 +11,9 @@ from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.edge.lists import Paged, all_of, as_csv
-from calm_tariff.services.settle import charging, periods
-from calm_tariff.services.settle.charging import RunResult
-from calm_tariff.services.settle.periods import PeriodSummary, PeriodView, RunningCharge
+from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.documents.charging import RunResult
+from calm_tariff.services.settle.documents.periods import PeriodSummary, PeriodView, RunningCharge
 
 router = APIRouter(tags=["settle"], route_class=Again)
 

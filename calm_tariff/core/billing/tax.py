@@ -9,6 +9,7 @@ from datetime import date
 from decimal import Decimal
 from typing import Literal
 
+from calm_tariff.core import names
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.money import percent_of, rounded, total
 from calm_tariff.core.prices import ZERO
@@ -55,6 +56,31 @@ class TaxGroup:
     rule: TaxRule
     base: Decimal
     tax: Decimal
+
+
+def treatment(name: str, field: str = "treatment") -> Treatment:
+    """A treatment as somebody named it. Raises `Invalid`, naming the field."""
+    for each in TREATMENTS:
+        if each == name:
+            return each
+    raise Invalid(f"must be one of {', '.join(TREATMENTS)}", field)
+
+
+def note(treatment: Treatment, text: str, known_by: str) -> str:
+    """What exempts a consumer, as it is kept; "" where nothing does. `known_by` is its tax number. Raises `Invalid`,
+    naming the field, where an exemption has no reason, or the tax would be owed by somebody without a number."""
+    if treatment == "reverse charge" and not known_by:
+        raise Invalid("is needed where the recipient owes the tax", "tax_number")
+    if treatment != "exempt":
+        return ""
+    if not text.strip():
+        raise Invalid("say what exempts it: it stands on the invoice", "tax_note")
+    return names.plain(text, "tax_note")
+
+
+def rates(first: Decimal, changes: Iterable[Rate] = ()) -> tuple[Rate, ...]:
+    """A percent that holds until the first change, and the changes."""
+    return (Rate(since=date.min, percent=first), *changes)
 
 
 def percent_on(rates: Sequence[Rate], day: date) -> Decimal:

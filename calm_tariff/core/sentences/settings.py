@@ -8,14 +8,21 @@ from datetime import date
 EFFECTS: Mapping[str, str] = {
     "name": "Stands over every letter that is written from now on, and on the sign-in page.",
     "address": "Stands under every letter that is written from now on, with the name.",
+    "country": "Stands on invoices; two letters (ISO 3166-1), such as PT.",
+    "tax_number": "Stands on invoices; of the form that the country gives it.",
     "time_zone": "Days, periods and calendar windows of quotas begin at its midnight; gateways know within a second.",
     "currency": "Prices are told and charges made in it; prices there are keep their figures.",
     "tax_percent": "Is added to charges that are made from now on; drafts have it when they are made again.",
+    "tax_changes": "Charges of months that end on such a day or later have the new percent; earlier ones keep theirs.",
     "payment_days": "Invoices that are issued from now on are to be paid within so many days.",
     "mail_from": "Letters that go out from now on come from it.",
     "working_days": "Requests that are made from now on are to be answered within so many of them.",
     "target_days": "Products that are made from now on take it up; each can have another.",
     "invoice_prefix": "Invoices that are issued from now on are numbered so; the count goes on.",
+    "credit_note_prefix": "Credit notes that are issued from now on are numbered so; the count goes on.",
+    "zero_invoices": "Where nothing is due, an invoice of nothing is issued all the same.",
+    "adjustment_limit": "A line that somebody adds to a draft waits for a second person where it is more than this, "
+    "up or down. Where it is empty, nobody has to agree.",
     "body_days": "Bodies of sandbox calls that are older are thrown away within the hour.",
     "call_months": "Calls further back are thrown away with their receipts, within a day and once their month is "
     "charged; what was counted and charged of them stays. 0 keeps them for ever.",

@@ -1,4 +1,4 @@
-"""One's own invoices."""
+"""One's own invoices and credit notes."""
 
 from __future__ import annotations
 
@@ -8,8 +8,9 @@ from fastapi.responses import JSONResponse
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.evidence import evidence_file
 from calm_tariff.portal_api.base.asking import Asking
-from calm_tariff.services.settle import invoices
-from calm_tariff.services.settle.invoices import DayUnits, InvoiceSummary, InvoiceView
+from calm_tariff.services.settle.documents import invoices
+from calm_tariff.services.settle.documents.invoices import CreditNoteView, DayUnits, InvoiceView
+from calm_tariff.services.settle.documents.views import CreditNoteSummary, InvoiceSummary
 
 router = APIRouter(route_class=Again)
 
@@ -30,6 +31,24 @@ def own_invoice(ctx: Asking, invoice_id: int) -> InvoiceView:
 def own_evidence(ctx: Asking, invoice_id: int) -> JSONResponse:
     """The evidence file of one's own invoice."""
     return evidence_file(invoice_id, invoices.own_evidence(ctx, invoice_id))
+
+
+@router.get("/invoices/{invoice_id}/late/{of_id}/evidence")
+def own_late_evidence(ctx: Asking, invoice_id: int, of_id: int) -> JSONResponse:
+    """The evidence of its late lines of the period that another invoice is for."""
+    return evidence_file(invoice_id, invoices.own_late_evidence(ctx, invoice_id, of_id), f"late-{of_id}")
+
+
+@router.get("/credit-notes")
+def own_credit_notes(ctx: Asking) -> list[CreditNoteSummary]:
+    """One's credit notes."""
+    return invoices.own_credit_notes(ctx)
+
+
+@router.get("/credit-notes/{credit_note_id}")
+def own_credit_note(ctx: Asking, credit_note_id: int) -> CreditNoteView:
+    """One's own credit note."""
+    return invoices.own_credit_note(ctx, credit_note_id)
 
 
 @router.get("/lines/{line_id}/days")

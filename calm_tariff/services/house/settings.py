@@ -2,22 +2,29 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass, fields, replace
 from datetime import date
 from decimal import Decimal
 
 from sqlalchemy.orm import Session
 
+from calm_tariff.core.billing.tax import Rate
 from calm_tariff.core.errors import Stale
 from calm_tariff.core.house import OWNER
+from calm_tariff.core.money import plain
 from calm_tariff.core.periods import instant_of, local_day, zone
 from calm_tariff.core.provider import LOCKED, ProviderSettings, checked, different, refuse_locked
 from calm_tariff.core.sentences.settings import EFFECTS, locked_because
+from calm_tariff.formats import tax_numbers
 from calm_tariff.formats.addresses import mail_address
+from calm_tariff.formats.values import read, write
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import ROLES, Context, provider_of
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.base.provider import Provider
+
+# What there are several of.
+LISTS = ("working_days", "tax_changes")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -31,19 +38,25 @@ class SettingView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettingsView:
-    """The provider's settings, what is to be said of each, whether somebody has looked through them yet, and which
-    edition this is. Calls before the day `calls_from` were thrown away."""
+    """The provider's settings (core.provider), what is to be said of each, whether somebody has looked through them
+    yet, and which edition this is. Calls before the day `calls_from` were thrown away."""
 
     name: str
     address: str
+    country: str
+    tax_number: str
     time_zone: str
     currency: str
     tax_percent: Decimal
+    tax_changes: list[Rate]
     payment_days: int
     mail_from: str
     working_days: list[int]
     target_days: int
     invoice_prefix: str
+    credit_note_prefix: str
+    zero_invoices: bool
+    adjustment_limit: Decimal | None
     body_days: int
     call_months: int
     calls_from: date | None
@@ -65,6 +78,13 @@ def change(ctx: Context, typed: ProviderSettings, edition: int) -> SettingsView:
     ctx.actor.must_be(OWNER)
     checked(typed)
     mail_address(typed.mail_from, "mail_from")
+    country = tax_numbers.country(typed.country)
+    typed = replace(
+        typed,
+        country=country,
+        tax_number=tax_numbers.tax_number(typed.tax_number, country),
+        working_days=tuple(sorted(set(typed.working_days))),
+    )
     with ctx.transaction() as session:
         # The gateways learn of another zone by the stamp, which is held before anything else.
         stamps.touch(session, ctx)
@@ -80,7 +100,7 @@ def change(ctx: Context, typed: ProviderSettings, edition: int) -> SettingsView:
         if changed:
             for name in changed:
                 value = getattr(typed, name)
-                setattr(provider, name, sorted(set(value)) if name == "working_days" else value)
+                setattr(provider, name, write(value) if name in LISTS else value)
             provider.edition += 1
             auditing.note(
                 session,
@@ -99,14 +119,20 @@ def of(provider: Provider) -> ProviderSettings:
     return ProviderSettings(
         name=provider.name,
         address=provider.address,
+        country=provider.country,
+        tax_number=provider.tax_number,
         time_zone=provider.time_zone,
         currency=provider.currency,
         tax_percent=provider.tax_percent,
+        tax_changes=read(tuple[Rate, ...], provider.tax_changes),
         payment_days=provider.payment_days,
         mail_from=provider.mail_from,
         working_days=tuple(provider.working_days),
         target_days=provider.target_days,
         invoice_prefix=provider.invoice_prefix,
+        credit_note_prefix=provider.credit_note_prefix,
+        zero_invoices=provider.zero_invoices,
+        adjustment_limit=provider.adjustment_limit,
         body_days=provider.body_days,
         call_months=provider.call_months,
     )
@@ -120,12 +146,20 @@ def _held(session: Session) -> Provider:
 
 def _said(settings: ProviderSettings, name: str) -> object:
     value = getattr(settings, name)
-    return str(value.normalize()) if isinstance(value, Decimal) else list(value) if isinstance(value, tuple) else value
+    if isinstance(value, Decimal):
+        return plain(value)
+    if name == "tax_changes":
+        return [f"{plain(each.percent)}% from {each.since}" for each in settings.tax_changes]
+    return list(value) if isinstance(value, tuple) else value
 
 
 def _view(provider: Provider) -> SettingsView:
-    tax = Decimal(f"{provider.tax_percent.normalize():f}")
-    kept = {**asdict(of(provider)), "tax_percent": tax, "working_days": list(provider.working_days)}
+    settings = of(provider)
+    kept = {name: getattr(settings, name) for name in (each.name for each in fields(settings))}
+    for name in LISTS:
+        kept[name] = list(kept[name])
+    for name in ("tax_percent", "adjustment_limit"):
+        kept[name] = None if kept[name] is None else Decimal(plain(kept[name]))
     since = provider.charged_at
     because = locked_because(local_day(instant_of(since), zone(provider.time_zone))) if since else ""
     return SettingsView(

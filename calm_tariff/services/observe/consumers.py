@@ -29,8 +29,10 @@ from calm_tariff.services.house import letters
 from calm_tariff.services.house.letters import LetterView
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.allowances import Gauge
-from calm_tariff.services.settle import invoices, own_subscriptions, rating_cases
-from calm_tariff.services.settle.invoices import InvoiceSummary, Owed
+from calm_tariff.services.settle import own_subscriptions, rating_cases
+from calm_tariff.services.settle.documents import invoices
+from calm_tariff.services.settle.documents.invoices import Owed
+from calm_tariff.services.settle.documents.views import InvoiceSummary
 from calm_tariff.services.settle.own_subscriptions import CourseView
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.community import Question

@@ -31,7 +31,7 @@ from calm_tariff.store.base.locking import hold, locked
 from calm_tariff.store.base.notices import Notice
 from calm_tariff.store.base.record import Mail, RecordEnd
 from calm_tariff.store.observe import erasing
-from calm_tariff.store.settle.invoices import ChargeRun, Invoice
+from calm_tariff.store.settle.money_documents import ChargeRun, Invoice
 
 ERASERS = ("owner",)
 

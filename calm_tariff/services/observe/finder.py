@@ -13,7 +13,7 @@ from calm_tariff.store.compose.apis import Api, ApiVersion
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan, Product
 from calm_tariff.store.serve import call_queries
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 
 EACH = 5
 

@@ -27,7 +27,7 @@ from calm_tariff.store.admit.applications import Application, ApplicationBefore
 from calm_tariff.store.admit.consumers import Consumer, Member, MemberInvitation
 from calm_tariff.store.base.locking import all_locked
 from calm_tariff.store.observe import merging as rows
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Adjustment, Invoice
 
 MERGERS = ("product manager", "owner")
 
@@ -78,6 +78,8 @@ def merge(ctx: Context, consumer_id: int, into_id: int, name: str) -> None:
             application.consumer = into
             before = ApplicationBefore(application_id=application.id, until_at=ctx.now, consumer_id=consumer.id)
             session.add(before)
+        for adjustment in all_locked(session, Adjustment, _adjustments(session, ctx, consumer)):
+            adjustment.consumer = into
         for draft in all_locked(session, Invoice, _drafts(session, ctx, consumer, into)):
             session.delete(draft)
         session.flush()
@@ -124,6 +126,13 @@ def _drafts(session: Session, ctx: Context, *both: Consumer) -> list[int]:
     today = local_day(ctx.now_us, zone_of(session))
     running = Invoice.state == "draft", Invoice.period_end > today
     return list(session.scalars(select(Invoice.id).where(Invoice.consumer_id.in_([c.id for c in both]), *running)))
+
+
+def _adjustments(session: Session, ctx: Context, consumer: Consumer) -> list[int]:
+    """What somebody added to the charges of the running month, which the other one is charged."""
+    running = month_of(local_day(ctx.now_us, zone_of(session))).start
+    whose = Adjustment.consumer_id == consumer.id, Adjustment.period_start >= running
+    return list(session.scalars(select(Adjustment.id).where(*whose)))
 
 
 def _owned(session: Session, consumer: Consumer) -> bool:

@@ -31,8 +31,8 @@ from calm_tariff.services.compose.products import meters_of
 from calm_tariff.services.compose.sheet.estimates import next_month
 from calm_tariff.services.compose.sheet.tariff_sheet import vocabulary_of
 from calm_tariff.services.observe.consumers import MemberView
-from calm_tariff.services.settle import invoices
-from calm_tariff.services.settle.invoices import InvoiceSummary
+from calm_tariff.services.settle.documents import invoices
+from calm_tariff.services.settle.documents.views import InvoiceSummary
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Member

@@ -20,7 +20,7 @@ from calm_tariff.store.admit.applications import ApiKey
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.record import AuditEntry, Mail
-from calm_tariff.store.settle.invoices import Invoice, InvoiceLine
+from calm_tariff.store.settle.money_documents import Invoice, MoneyLine
 
 Kind = Literal["request", "letter", "subscription", "invoice", "key"]
 # What the record says of a subscription in a word, for what its entries call it.
@@ -145,9 +145,9 @@ def _written(session: Session, of: Subscription, requests: list[int]) -> Iterato
 def _charged(session: Session, of: Subscription) -> Iterator[HistoryEvent]:
     """The invoices that it is on, with what of each it came to, before tax."""
     query = (
-        select(Invoice, func.sum(InvoiceLine.amount))
-        .join(InvoiceLine, InvoiceLine.invoice_id == Invoice.id)
-        .where(InvoiceLine.subscription_id == of.id)
+        select(Invoice, func.sum(MoneyLine.amount))
+        .join(MoneyLine, MoneyLine.document_id == Invoice.id)
+        .where(MoneyLine.subscription_id == of.id)
         .group_by(Invoice.id)
         .order_by(Invoice.id)
     )

@@ -17,14 +17,14 @@ from calm_tariff.services.base import jobs, mailing, own_notices
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.first_steps import FirstStep, first_steps
-from calm_tariff.services.settle import late_usage
+from calm_tariff.services.settle.documents import late_usage
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan, PlanDraft, Product
 from calm_tariff.store.serve import usage_queries
 from calm_tariff.store.serve.usage import Call
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 
 ALMOST_SPENT = 80
 # For so long a letter that could not be sent is told.

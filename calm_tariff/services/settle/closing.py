@@ -30,7 +30,7 @@ from calm_tariff.store.admit.consumers import Consumer, MemberInvitation
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import all_locked, locked
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 
 # Who closes accounts for consumers.
 CLOSERS = ("product manager", "owner")

@@ -30,7 +30,7 @@ from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan
 from calm_tariff.store.serve import quota_queries
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

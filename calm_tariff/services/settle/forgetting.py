@@ -14,7 +14,7 @@ from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.base.provider import Provider
 from calm_tariff.store.serve import call_queries
-from calm_tariff.store.settle.invoices import ChargeRun, Invoice
+from calm_tariff.store.settle.money_documents import ChargeRun, Invoice
 
 AT_ONCE = 2000
 

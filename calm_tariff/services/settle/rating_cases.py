@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from decimal import Decimal
 from types import MappingProxyType
 from typing import Any
@@ -14,6 +14,8 @@ from sqlalchemy import and_, select
 from sqlalchemy.orm import Session, lazyload, selectinload
 
 from calm_tariff.core import stays
+from calm_tariff.core.billing import tax
+from calm_tariff.core.billing.tax import Rate, Treatment
 from calm_tariff.core.periods import Period, day_start, instant_of, moment_of, zone
 from calm_tariff.core.rating import Paused, Pricing, RatingCase, Segment
 from calm_tariff.core.stays import Pause, Stay, Timeline
@@ -26,6 +28,7 @@ from calm_tariff.store.admit.applications import Application, ApplicationBefore
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.admit.subscriptions import Stay as StoredStay
 from calm_tariff.store.admit.subscriptions import Subscription
+from calm_tariff.store.base.provider import Provider
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan, PlanRevision
 from calm_tariff.store.serve import usage_queries
@@ -45,12 +48,14 @@ class CaseSegment:
 
 @dataclass(frozen=True, slots=True)
 class ConsumerCase:
-    """All that one consumer is charged for in one period. `segments` run beside `case.segments`."""
+    """All that one consumer is charged for in one period, and how its lines are taxed where their plan does not exempt
+    them. `segments` run beside `case.segments`."""
 
     consumer_id: int
     consumer: str
     case: RatingCase
     segments: tuple[CaseSegment, ...]
+    treatment: Treatment = "standard"
 
     def with_pricing(self, drafts: Mapping[int, Pricing]) -> RatingCase:
         """The same usage under other prices, by plan."""
@@ -121,7 +126,8 @@ def cases(
                 found.setdefault(owners[subscription.application_id], []).append((subscription, stay, course))
     if consumers is not None:
         found = {consumer: parts for consumer, parts in found.items() if consumer in consumers}
-    names = dict(session.execute(select(Consumer.id, Consumer.name).where(Consumer.id.in_(found))).all())
+    named = select(Consumer.id, Consumer.name, Consumer.tax_treatment).where(Consumer.id.in_(found))
+    of_consumer = {row.id: row for row in session.execute(named)}
     revisions = _revisions(session, {stay.revision_id for parts in found.values() for _, stay, _ in parts})
     made = []
     for consumer_id, parts in found.items():
@@ -151,15 +157,29 @@ def cases(
                     end=moment_of(stop_us),
                 )
             )
-        case = RatingCase(
-            currency=provider.currency,
-            time_zone=provider.time_zone,
-            period=period,
-            tax_percent=provider.tax_percent.normalize(),
-            segments=tuple(segments),
-        )
-        made.append(ConsumerCase(consumer_id, names[consumer_id], case, tuple(origins)))
+        treatment = tax.treatment(of_consumer[consumer_id].tax_treatment)
+        case = case_of(provider, period, treatment, segments)
+        made.append(ConsumerCase(consumer_id, of_consumer[consumer_id].name, case, tuple(origins), treatment))
     return sorted(made, key=lambda c: c.consumer)
+
+
+def case_of(provider: Provider, period: Period, treatment: Treatment, segments: Sequence[Segment] = ()) -> RatingCase:
+    """The rating case of these segments, under the tax that holds on the period's last day for a consumer that is
+    treated so."""
+    percent = percent_of(provider, period) if treatment == "standard" else Decimal(0)
+    return RatingCase(
+        currency=provider.currency,
+        time_zone=provider.time_zone,
+        period=period,
+        tax_percent=percent.normalize(),
+        segments=tuple(segments),
+    )
+
+
+def percent_of(provider: Provider, period: Period) -> Decimal:
+    """The provider's standard percent of tax on a period's last day."""
+    changes = read(tuple[Rate, ...], provider.tax_changes)
+    return tax.percent_on(tax.rates(provider.tax_percent, changes), period.end - timedelta(days=1))
 
 
 @dataclass(frozen=True, slots=True)

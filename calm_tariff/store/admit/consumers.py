@@ -17,7 +17,8 @@ class Consumer(Base):
     """An organisation that calls the APIs. `look` and `shape` are digests of how its name looks, so that no other
     can be taken for it. States: core.lifecycles.CONSUMER. `portal` is the one it came by, to which letters lead.
     `closed_at` is when its account was closed. How it pays (core.payment) is None until somebody has said so.
-    `country` is its code by ISO 3166-1; `tax_number` has the form that is usual there. What was personal in it was
+    `country` is its code by ISO 3166-1; `tax_number` has the form that is usual there. How it is taxed is
+    `tax_treatment` (core.billing.tax), and `tax_note` says why, where it is not as usual. What was personal in it was
     taken out at `erased_at`. `merged_into_id` is the one that goes on in its place, never one that was merged itself;
     what it did and paid stays under its own id."""
 
@@ -34,6 +35,8 @@ class Consumer(Base):
     address: Mapped[Prose] = mapped_column(default="")
     country: Mapped[str] = mapped_column(String(2), default="")
     tax_number: Mapped[Word] = mapped_column(default="")
+    tax_treatment: Mapped[Word] = mapped_column(default="standard")
+    tax_note: Mapped[Name] = mapped_column(default="")
     erased_at: Mapped[datetime | None]
     merged_into_id: Mapped[int | None] = mapped_column(ForeignKey("consumer.id"), index=True)
     portal_id: Mapped[int] = mapped_column(ForeignKey("portal.id"), index=True)

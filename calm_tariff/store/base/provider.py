@@ -9,11 +9,14 @@ from typing import Any
 from sqlalchemy import Numeric, String
 from sqlalchemy.orm import Mapped, mapped_column
 
-from calm_tariff.store.base.columns import Base, Id, Name, Prose, Word
+from calm_tariff.store.base.columns import Base, Id, Money, Name, Prose, Word
 
 
 class Provider(Base):
-    """The one organisation whose APIs are sold. `factor_required`: its people show a second factor at the sign-in.
+    """The one organisation whose APIs are sold. `country` and `tax_number` are as a consumer's. `tax_changes` are days
+    from which another percent holds (core.billing.tax). Where nothing is due no invoice is issued, unless it wants
+    `zero_invoices`. An adjustment above `adjustment_limit` takes a second person; None for never.
+    `factor_required`: its people show a second factor at the sign-in.
     `settled_at` is when its settings were first looked through,
     `charged_at` when money was first charged. Calls before the day `calls_from` were thrown away."""
 
@@ -30,6 +33,12 @@ class Provider(Base):
     working_days: Mapped[list[Any]] = mapped_column(default=lambda: [0, 1, 2, 3, 4])
     target_days: Mapped[int] = mapped_column(default=2)
     invoice_prefix: Mapped[str] = mapped_column(String(10), default="INV")
+    credit_note_prefix: Mapped[str] = mapped_column(String(10), default="CN")
+    country: Mapped[str] = mapped_column(String(2), default="")
+    tax_number: Mapped[Word] = mapped_column(default="")
+    tax_changes: Mapped[list[Any]] = mapped_column(default=list)
+    zero_invoices: Mapped[bool] = mapped_column(default=False)
+    adjustment_limit: Mapped[Money | None]
     body_days: Mapped[int] = mapped_column(default=7)
     call_months: Mapped[int] = mapped_column(default=0)
     calls_from: Mapped[date | None]

@@ -57,7 +57,7 @@ from calm_tariff.store.serve.usage import (
     HourlyVerdicts,
     SetAside,
 )
-from calm_tariff.store.settle.invoices import Invoice, InvoiceLine
+from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, MoneyDocument, MoneyLine
 
 # What keeps secrets, or is of use to nobody but us.
 _OURS = {"key_hash", "token_hash", "password_hash", "look", "shape", "undo", "grant", "way", "weight", "cause"}
@@ -110,6 +110,11 @@ def keys(consumer: int) -> Select[int]:
 def subscriptions(consumer: int) -> Select[int]:
     """The ids of a consumer's subscriptions."""
     return select(Subscription.id).where(Subscription.application_id.in_(applications(consumer)))
+
+
+def documents(consumer: int) -> Select[int]:
+    """The ids of a consumer's documents of money."""
+    return select(MoneyDocument.id).where(MoneyDocument.consumer_id == consumer)
 
 
 def requests(consumer: int) -> Select[int]:
@@ -168,6 +173,7 @@ OWN: tuple[Own, ...] = (
             "order_number": "",
             "address": "",
             "tax_number": "",
+            "tax_note": "",
         },
     ),
     Own(
@@ -271,12 +277,10 @@ OWN: tuple[Own, ...] = (
         becomes={"subject": GONE, "actor": GONE, "said": GONE, "detail": {}},
         handed_out=None,
     ),
-    Own(table=_table(Invoice), of_consumer=_is(Invoice.consumer_id), becomes={"order_number": ""}),
-    Own(
-        table=_table(InvoiceLine),
-        of_consumer=_in(InvoiceLine.invoice_id, lambda c: select(Invoice.id).where(Invoice.consumer_id == c)),
-        becomes={},
-    ),
+    Own(table=_table(MoneyDocument), of_consumer=_is(MoneyDocument.consumer_id), becomes={"order_number": ""}),
+    Own(table=_table(MoneyLine), of_consumer=_in(MoneyLine.document_id, documents), becomes={}),
+    Own(table=_table(DocumentTax), of_consumer=_in(DocumentTax.document_id, documents), becomes={}),
+    Own(table=_table(Adjustment), of_consumer=_is(Adjustment.consumer_id), becomes={}, handed_out=None),
     Own(
         table=_table(CallBodies),
         of_consumer=_in(CallBodies.call_id, lambda c: select(Call.call_id).where(Call.consumer_id == c)),
@@ -310,7 +314,9 @@ SPOKEN: tuple[tuple[Table, tuple[str, ...]], ...] = (
     (_table(MemberInvitation), ("invited_by",)),
     (_table(TermsAccepted), ("member",)),
     (_table(AlertHook), ("set_by",)),
-    (_table(Invoice), ("evidence",)),
+    (_table(MoneyDocument), ("evidence", "late_cases", "reason")),
+    (_table(MoneyLine), ("words",)),
+    (_table(Adjustment), ("words", "reason", "made_by", "agreed_by")),
     (_table(SetAside), ("differs",)),
 )
 

@@ -30,13 +30,14 @@ from calm_tariff.services.house.signing_in import passwords, sessions
 from calm_tariff.services.observe import alerts, erasing, merging
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging, closing
+from calm_tariff.services.settle import closing
+from calm_tariff.services.settle.documents import charging
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.base.record import AuditEntry
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 from calm_tariff.store.tables import metadata
 from tests.office import PASSWORD, START, Office
 from tests.services.accounts import letters, token_in

@@ -10,7 +10,7 @@ import pytest
 from calm_tariff.core.errors import NotSignedIn
 from calm_tariff.services.observe import finder
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging, periods
+from calm_tariff.services.settle.documents import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
 

@@ -35,7 +35,7 @@ def test_an_archive_holds_all_of_a_consumers_rows_exactly(office: Office) -> Non
     assert files["consumer"][0]["name"] == FATHOM and files["consumer_reference"][0]["reference"] == FATHOM
     assert [a["name"] for a in files["application"]] == ["Marés board"]
     assert len(files["call"]) == 40 and {c["sent"]["address"] for c in files["call"]} == {"203.0.113.77"}
-    (invoice,) = files["invoice"]
+    (invoice,) = files["money_document"]
     assert invoice["total"].count(".") == 1 and isinstance(invoice["total"], str)  # a sum is exact, no float
     assert {m["text"] for m in files["request_message"]} >= {"Ask l@fathom.example.", "Well, Léonor."}
     assert any(letter["recipient"] == "m@fathom.example" for letter in files["mail"])

@@ -24,12 +24,12 @@ from calm_tariff.services.observe import alerts, consumers, erasing, handing_out
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.observe.own_usage import UsageWanted
 from calm_tariff.services.serve import history, receipts, standing
-from calm_tariff.services.settle import charging, invoices, periods
+from calm_tariff.services.settle.documents import charging, invoices, periods
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer, Member, MemberInvitation
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.call_queries import CallFilter
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 from tests.office import PASSWORD, START, Office
 from tests.services.accounts import letters, signed_in
 from tests.services.admit.organisation.test_joining import first, joined

@@ -11,7 +11,7 @@ from calm_tariff.core.errors import NotSignedIn
 from calm_tariff.services.base.context import Actor
 from calm_tariff.services.observe import today
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging
+from calm_tariff.services.settle.documents import charging
 from tests.office import START, Office, terms
 
 

@@ -17,11 +17,12 @@ from calm_tariff.services.admit.organisation import belonging, joining
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging, closing, invoices
+from calm_tariff.services.settle import closing
+from calm_tariff.services.settle.documents import charging, invoices
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 from tests.office import PASSWORD, START, Office, terms
 from tests.services.accounts import letters
 from tests.services.admit.organisation.test_belonging import as_now

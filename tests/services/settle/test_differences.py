@@ -15,8 +15,9 @@ from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.compose.sheet import plans
 from calm_tariff.services.serve import history
 from calm_tariff.services.serve.shipping import assign
-from calm_tariff.services.settle import charging, differences, invoices
+from calm_tariff.services.settle import differences
 from calm_tariff.services.settle.differences import Difference
+from calm_tariff.services.settle.documents import charging, invoices
 from tests.office import Consumer, Office, terms
 from tests.services.months import LATER, SEPTEMBER, issued, period
 from tests.services.usages import usage
@@ -81,7 +82,7 @@ def test_the_difference_is_what_the_draft_invoice_says_afterwards(
     after = drafted(office, "Anglers")
     assert (said.after.subtotal, said.after.invoice_total) == (after.subtotal, after.total)
     assert [(x.plan, x.label, x.rule, x.days, x.amount) for x in said.after.lines] == [
-        (x.plan, x.label, x.rule, x.days, x.amount) for x in after.lines
+        (x.charged.plan, x.label, x.rule, x.charged.days, x.amount) for x in after.lines
     ]
     if when == "later":
         assert said.at == OCTOBER and said.after == said.without and said.more == 0
@@ -175,5 +176,5 @@ def test_calls_of_every_stretch_are_charged_once(office: Office, one: Consumer) 
     do(office, one, "resume")
     calls(4, 300)
     view = drafted(office, "Anglers")
-    found = [(x.plan, x.quantity) for x in view.lines if x.kind == "usage"]
+    found = [(x.charged.plan, x.quantity) for x in view.lines if x.kind == "usage"]
     assert found == [("Ketch", 37), ("Cutter", 12)]

@@ -12,10 +12,11 @@ from calm_tariff.services.base import auditing
 from calm_tariff.services.base.auditing import EntryFilter
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging, forgetting
+from calm_tariff.services.settle import forgetting
+from calm_tariff.services.settle.documents import charging
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import Call, DailyUsage, HourlyUsage
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 from tests.office import Office
 
 MONTHS = (9, 10, 11)

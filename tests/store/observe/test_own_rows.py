@@ -22,7 +22,7 @@ _OURS = """
 OURS = set(_OURS.split())
 # Of tables that are somebody's: states and kinds, ids, figures, what others chose, and whom the provider names.
 UNSPOKEN = {
-    "consumer": "look shape state payment_method country",
+    "consumer": "look shape state payment_method country tax_treatment",
     "consumer_note": "by identity",
     "suspension": "suspended_by resumed_by",
     "member": "role",
@@ -40,8 +40,10 @@ UNSPOKEN = {
     "alert": "allowance",
     "alert_reached": "call_id",
     "allowance_told": "allowance",
-    "invoice": "number currency state payment_method",
-    "invoice_line": "kind slices by_day",
+    "money_document": "kind number currency state payment_method",
+    "money_line": "sort kind treatment slices by_day",
+    "document_tax": "treatment",
+    "adjustment": "treatment state made_by_identity",
     "call": "call_id source environment verdict refused_by method path checks units told credential remarks counted"
     " reported",
     "hourly_verdicts": "verdict",

@@ -35,6 +35,7 @@ const OWN_PAGES: [string, Later][] = [
   ["/notices", later(() => import("./notices").then((of) => of.NoticesPage))],
   ["/invoices", later(() => import("./invoices").then((of) => of.Invoices))],
   ["/invoices/:id", later(() => import("./invoices").then((of) => of.InvoicePage))],
+  ["/credit-notes/:id", later(() => import("./invoices").then((of) => of.CreditNotePage))],
 ];
 
 export function App() {

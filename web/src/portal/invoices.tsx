@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { BEGINS } from "../api/begins";
-import { invoice, invoices, lineDays } from "../api/queries/portal";
+import { creditNote, creditNotes, invoice, invoices, lineDays } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
-import { amount, date, month } from "../kit/format";
-import { InvoiceLines } from "../kit/invoice";
+import { type Corrected, DocumentLines } from "../kit/document";
+import { amount, date, dayAndYear, month } from "../kit/format";
+
 import { Table } from "../kit/table";
 import { useMe } from "./me";
 
@@ -50,11 +51,16 @@ export function Invoices() {
           ]}
         />
       )}
+      <CreditNotes />
     </>
   );
 }
 
 const useDays = (line: number) => useQuery(lineDays(line));
+const documentLink = (of: Corrected) =>
+  of.kind === "invoice" ? `/invoices/${of.document_id}` : `/credit-notes/${of.document_id}`;
+const callsLink = (subscription: number, meter: number, d: { since_us: number; until_us: number }) =>
+  `/usage?subscription=${subscription}&meter=${meter}&since_us=${d.since_us}&until_us=${d.until_us}`;
 
 export function InvoicePage() {
   const { id } = useParams();
@@ -72,12 +78,74 @@ export function InvoicePage() {
           save the evidence file
         </a>
       </p>
-      <InvoiceLines
-        invoice={one.data}
-        callsLink={(line, d) =>
-          `/usage?subscription=${line.subscription_id}&meter=${line.meter_id}&since_us=${d.since_us}&until_us=${d.until_us}`
-        }
-        useDays={useDays}
+      {one.data.credit_notes.map((note) => (
+        <p key={note.id} className="mt-1">
+          Credit note{" "}
+          <Link className="figure-link" to={`/credit-notes/${note.id}`}>
+            {note.number}
+          </Link>{" "}
+          takes {amount(note.total, note.currency)} off it.
+        </p>
+      ))}
+      <DocumentLines of={one.data} documentLink={documentLink} callsLink={callsLink} useDays={useDays} />
+    </>
+  );
+}
+
+export function CreditNotePage() {
+  const { id } = useParams();
+  const one = useQuery(creditNote(Number(id)));
+  if (!one.data)
+    return one.error ? <Trouble error={one.error} /> : <Waiting words="Fetching the credit note" />;
+  const { summary: s } = one.data;
+  return (
+    <>
+      <h1>Credit note {s.number}</h1>
+      <p className="mt-1 text-soft">
+        Off{" "}
+        <Link className="figure-link" to={`/invoices/${s.invoice_id}`}>
+          {s.invoice}
+        </Link>{" "}
+        for {month(s.period_start)}, issued on {dayAndYear(s.issued_at)}
+      </p>
+      <p className="mt-2 max-w-[620px] whitespace-pre-line">{s.reason}</p>
+      <DocumentLines of={one.data} documentLink={documentLink} callsLink={callsLink} useDays={useDays} />
+    </>
+  );
+}
+
+/** What was taken back of invoices; nothing is shown where that is nothing. */
+function CreditNotes() {
+  const list = useQuery(creditNotes());
+  if (!list.data?.length) return <Trouble error={list.error} />;
+  return (
+    <>
+      <h2 className="mt-8 text-[18px]">Credit notes</h2>
+      <Table
+        className="mt-2 max-w-[760px]"
+        rows={list.data}
+        id={(note) => note.id}
+        columns={[
+          {
+            head: "Credit note",
+            cell: (note) => (
+              <Link className="figure-link" to={`/credit-notes/${note.id}`}>
+                {note.number}
+              </Link>
+            ),
+          },
+          {
+            head: "Off",
+            cell: (note) => (
+              <Link className="figure-link" to={`/invoices/${note.invoice_id}`}>
+                {note.invoice}
+              </Link>
+            ),
+          },
+          { head: "Why", cell: (note) => note.reason, look: "text-soft" },
+          { head: "Issued", cell: (note) => dayAndYear(note.issued_at) },
+          { head: "Total", cell: (note) => amount(note.total, note.currency), number: true },
+        ]}
       />
     </>
   );

@@ -9,6 +9,8 @@ from typing import Any
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
+from calm_tariff.core.billing import tax
+from calm_tariff.core.billing.tax import Treatment
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.names import plain
 from calm_tariff.formats import tax_numbers
@@ -33,11 +35,13 @@ class Reference:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Details:
     """An organisation's address as lines, its country (ISO 3166-1, two letters), its tax number in that country's form,
-    and its references elsewhere."""
+    how it is taxed (core.billing.tax) and what exempts it, and its references elsewhere."""
 
     address: str = ""
     country: str = ""
     tax_number: str = ""
+    tax_treatment: Treatment = "standard"
+    tax_note: str = ""
     references: tuple[Reference, ...] = ()
 
 
@@ -49,6 +53,8 @@ def of(session: Session, consumer: Consumer) -> Details:
         address=consumer.address,
         country=consumer.country,
         tax_number=consumer.tax_number,
+        tax_treatment=tax.treatment(consumer.tax_treatment),
+        tax_note=consumer.tax_note,
         references=tuple(Reference(system=r.system, reference=r.reference) for r in references),
     )
 
@@ -66,6 +72,7 @@ def read(typed: Details) -> Details:
     if len(lines) > LINES or len(address) > LONGEST_ADDRESS:
         raise Invalid(f"must be at most {LINES} lines and {LONGEST_ADDRESS} characters", "address")
     country = tax_numbers.country(typed.country)
+    number = tax_numbers.tax_number(typed.tax_number, country)
     if len(typed.references) > MOST:
         raise Invalid(f"at most {MOST} fit", "references")
     references: list[Reference] = []
@@ -77,7 +84,9 @@ def read(typed: Details) -> Details:
     return Details(
         address=address,
         country=country,
-        tax_number=tax_numbers.tax_number(typed.tax_number, country),
+        tax_number=number,
+        tax_treatment=typed.tax_treatment,
+        tax_note=tax.note(typed.tax_treatment, typed.tax_note, number),
         references=tuple(sorted(references, key=lambda r: r.system)),
     )
 
@@ -108,6 +117,7 @@ def set_to(session: Session, ctx: Context, consumer: Consumer, to: Details) -> D
         if other is not None:
             raise Conflict(f"{each.system} knows {other} by {each.reference}", f"references.{place}.reference")
     consumer.address, consumer.country, consumer.tax_number = to.address, to.country, to.tax_number
+    consumer.tax_treatment, consumer.tax_note = to.tax_treatment, to.tax_note
     session.execute(delete(ConsumerReference).where(ConsumerReference.consumer_id == consumer.id))
     for each in to.references:
         session.add(ConsumerReference(consumer_id=consumer.id, system=each.system, reference=each.reference))
@@ -130,5 +140,6 @@ def _said(details: Details) -> dict[str, Any]:
         "address": details.address,
         "country": details.country,
         "tax number": details.tax_number,
+        "tax": f"{details.tax_treatment}: {details.tax_note}" if details.tax_note else details.tax_treatment,
         "references": [f"{each.system}: {each.reference}" for each in details.references],
     }

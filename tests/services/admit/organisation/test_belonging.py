@@ -16,10 +16,10 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import belonging
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.signing_in import passwords, sessions
-from calm_tariff.services.settle import charging
+from calm_tariff.services.settle.documents import charging
 from calm_tariff.store.admit.consumers import Member
 from calm_tariff.store.base.record import Mail
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 from tests.office import PASSWORD, Office
 from tests.services.accounts import letters
 from tests.services.admit.organisation.test_joining import ANA, joined, owner

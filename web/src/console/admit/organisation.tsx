@@ -7,7 +7,7 @@ import { useStale } from "../../api/queries/asking";
 import { me } from "../../api/queries/house";
 import { Dialog, WordButton } from "../../kit/controls";
 import { Choice, Line } from "../../kit/fields";
-import { Ends, Form, Send, useEntry } from "../../kit/form";
+import { Ends, Form, Send, useEntry, useTyped } from "../../kit/form";
 import { dayAndYear } from "../../kit/format";
 import { Aside } from "../frame";
 import { isOne } from "../roles";
@@ -28,6 +28,8 @@ export function Organisation({ of: c }: { of: Consumer }) {
         {d.address && <p className="whitespace-pre-line">{d.address}</p>}
         {d.country && <p>{known[d.country] ?? d.country}</p>}
         {d.tax_number && <p className="text-soft">Tax number {d.tax_number}</p>}
+        {d.tax_treatment === "reverse charge" && <p className="text-soft">Owes the tax itself</p>}
+        {d.tax_treatment === "exempt" && <p className="text-soft">Exempt from tax: {d.tax_note}</p>}
         {d.references.map((r) => (
           <p key={r.system} className="text-soft">
             {r.system} knows it by {r.reference}
@@ -105,6 +107,16 @@ function Details({
           label="Tax number"
           hint="Held to the form that its country gives it, check digit and all."
         />
+        <Choice
+          name="tax_treatment"
+          label="Tax on its invoices"
+          choices={[
+            ["standard", "as usual"],
+            ["reverse charge", "owed by itself (reverse charge)"],
+            ["exempt", "none: it is exempt"],
+          ]}
+        />
+        <Exemption />
         <Line
           name="references"
           label="What other systems know it by"
@@ -117,6 +129,13 @@ function Details({
       </Form>
     </Dialog>
   );
+}
+
+/** What exempts it, where something does. */
+function Exemption() {
+  const { tax_treatment } = useTyped<{ tax_treatment: string }>();
+  if (tax_treatment !== "exempt") return null;
+  return <Line name="tax_note" label="What exempts it" hint="Stands on its invoices." required />;
 }
 
 const asLines = (references: References) => references.map((r) => `${r.system}: ${r.reference}`).join("\n");

@@ -2,12 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Console } from "../../api/console";
+import { countries } from "../../api/queries/admit";
 import { useStale } from "../../api/queries/asking";
 import { houseSettings, me, STALE } from "../../api/queries/house";
 import { today } from "../../api/queries/observe";
 import { useAddress } from "../../kit/address";
 import { Trouble, Waiting } from "../../kit/controls";
-import { Choices, digits, Line } from "../../kit/fields";
+import { Choice, Choices, digits, Line, Tick } from "../../kit/fields";
 import { Form, Refused, Send, useEntry } from "../../kit/form";
 import { date, plural } from "../../kit/format";
 import { Page } from "../frame";
@@ -21,14 +22,20 @@ const DAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"
 const LABELS = {
   name: "Name",
   address: "Postal address",
+  country: "Country",
+  tax_number: "Tax number",
   time_zone: "Time zone",
   currency: "Currency",
   tax_percent: "Tax, in percent",
+  tax_changes: "Other percents of tax, from a day on",
   payment_days: "Days to pay",
   mail_from: "Letters come from",
   working_days: "Working days",
   target_days: "Working days to answer a request",
   invoice_prefix: "Numbers of invoices begin with",
+  credit_note_prefix: "Numbers of credit notes begin with",
+  zero_invoices: "Issue invoices of nothing, too",
+  adjustment_limit: "Adjustments take a second person above",
   body_days: "Days that bodies of sandbox calls are kept",
   call_months: "Months that calls are kept",
 };
@@ -81,18 +88,46 @@ function said(of: Settings, name: Name): string {
     return DAYS.filter(([day]) => of.working_days.includes(day))
       .map(([, words]) => words)
       .join(", ");
+  if (name === "tax_changes") return asLines(of.tax_changes) || "none";
+  if (name === "zero_invoices") return of.zero_invoices ? "yes" : "no";
   if (name === "call_months") return of.call_months ? String(of.call_months) : "for ever";
   return String(of[name] || "none");
 }
+
+type Changes = Settings["tax_changes"];
+
+const asLines = (changes: Changes) => changes.map((each) => `${each.since}: ${each.percent}`).join("\n");
+
+const fromLines = (text: string) =>
+  text
+    .split("\n")
+    .filter((line) => line.trim())
+    .map((line) => {
+      const [since = "", percent = ""] = line.split(":");
+      return { since: since.trim(), percent: percent.trim() };
+    });
 
 function Change({ of }: { of: Settings }) {
   const stale = useStale();
   const { search, change } = useAddress();
   const [edition, setEdition] = useState(of.edition);
   const { settings, edition: _, settled: __, calls_from: ___, ...values } = of;
+  const known = Object.entries(useQuery(countries()).data ?? {}).sort(([, a], [, b]) => a.localeCompare(b));
   const entry = useEntry({
-    start: values,
-    send: (body) => api.put("/house/settings", { params: { header: { "if-match": `"${edition}"` } }, body }),
+    start: {
+      ...values,
+      tax_changes: asLines(of.tax_changes),
+      adjustment_limit: of.adjustment_limit ?? "",
+    },
+    send: ({ tax_changes, adjustment_limit, ...rest }) =>
+      api.put("/house/settings", {
+        params: { header: { "if-match": `"${edition}"` } },
+        body: {
+          ...rest,
+          tax_changes: fromLines(tax_changes),
+          adjustment_limit: adjustment_limit.trim() || null,
+        },
+      }),
     done: async (kept) => {
       // Another currency or zone shows every page anew: that it was kept stays in the address.
       change({ kept: String(kept.edition) });
@@ -125,17 +160,34 @@ function Change({ of }: { of: Settings }) {
   );
   return (
     <Form of={entry} className="mt-4 max-w-[620px]">
+      <h2 className="mb-2 font-serif text-[18px]">Who it is</h2>
       {line("name")}
       {line("address", { area: true, required: false })}
-      {line("time_zone")}
+      <Choice name="country" label={LABELS.country} choices={[["", "not said"], ...known]} />
+      {line("tax_number", { required: false })}
+      {line("mail_from", { type: "email" })}
+      <h2 className="mt-6 mb-2 font-serif text-[18px]">Charges</h2>
       {line("currency")}
       {line("tax_percent", { inputMode: "decimal" })}
+      {line("tax_changes", {
+        area: true,
+        required: false,
+        hint: `One a line, such as “2027-01-01: 24”. ${about.tax_changes?.effect}`,
+      })}
       {figure("payment_days")}
-      {line("mail_from", { type: "email" })}
+      {line("invoice_prefix")}
+      {line("credit_note_prefix")}
+      {line("adjustment_limit", { required: false, inputMode: "decimal" })}
+      <Tick name="zero_invoices">
+        {LABELS.zero_invoices}
+        <span className="block text-[13px] text-soft">{about.zero_invoices?.effect}</span>
+      </Tick>
+      <h2 className="mt-6 mb-2 font-serif text-[18px]">Time</h2>
+      {line("time_zone")}
       <Choices<number> name="working_days" label={LABELS.working_days} choices={DAYS} none="At least one." />
       <p className="mb-3 text-[13px] text-soft">{about.working_days?.effect}</p>
       {figure("target_days")}
-      {line("invoice_prefix")}
+      <h2 className="mt-6 mb-2 font-serif text-[18px]">What is kept</h2>
       {figure("body_days")}
       {figure("call_months")}
       {of.calls_from && (

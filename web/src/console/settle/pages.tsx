@@ -1,5 +1,6 @@
 import { Route, Routes } from "react-router";
 import { Nowhere } from "../frame";
+import { CreditNotePage } from "./credit-note";
 import { InvoicePage } from "./invoice";
 import { PeriodPage, Periods } from "./periods";
 
@@ -10,6 +11,7 @@ export function SettlePages() {
       <Route path="periods" element={<Periods />} />
       <Route path="periods/:start" element={<PeriodPage />} />
       <Route path="invoices/:id" element={<InvoicePage />} />
+      <Route path="credit-notes/:id" element={<CreditNotePage />} />
       <Route path="*" element={<Nowhere />} />
     </Routes>
   );

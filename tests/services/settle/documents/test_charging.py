@@ -11,15 +11,17 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.billing.numbering import document_number
-from calm_tariff.core.errors import Conflict
+from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.formats.cases import rate_text
-from calm_tariff.services.base.context import Actor
-from calm_tariff.services.settle import charging, invoices, periods
+from calm_tariff.services.base.context import Actor, provider_of
+from calm_tariff.services.settle.documents import charging, invoices, periods
+from calm_tariff.services.settle.documents.charging import Issuing
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.base.paging import PageQuery
-from calm_tariff.store.settle.invoices import ChargeRun, Invoice
+from calm_tariff.store.settle.money_documents import ChargeRun, Invoice
 from tests.office import Office
 from tests.services.months import LATER, OCTOBER, SEPTEMBER, at_once, period, record
+from tests.services.settle.documents.recorded import arrive, invoice_of, issue
 from tests.services.usages import usage
 
 
@@ -35,7 +37,7 @@ def test_a_charge_run_makes_invoices_that_evidence_computes_again(office: Office
     ferries = next(c for c in period.charges.rows if c.consumer == "Ferries")
     invoice = invoices.one(office.finance, ferries.invoice_id)
     # From 10 September noon: 21 of 30 days. Included 10 × 21/30 = 7; 60 − 7 = 53: 20 × 0.004 + 33 × 0.003.
-    assert [(x.kind, x.days, x.priced, x.amount) for x in invoice.lines] == [
+    assert [(x.kind, x.charged.days, x.priced, x.amount) for x in invoice.lines] == [
         ("fee", 21, None, Decimal("28.00")),
         ("usage", 21, Decimal(53), Decimal("0.18")),
     ]
@@ -48,7 +50,8 @@ def test_a_charge_run_makes_invoices_that_evidence_computes_again(office: Office
     assert (Decimal(again["total"]), Decimal(again["tax"])) == (invoice.total, invoice.tax)
     assert sum(d.units for d in invoices.days(office.finance, invoice.lines[1].id)) == invoice.lines[1].quantity
     drafts = [c.invoice_id for c in period.charges.rows]
-    assert charging.issue(october, drafts, "issue") == charging.issue(october, drafts, "issue") == 2
+    both = Issuing(issued=2, nothing_due=0)
+    assert charging.issue(october, drafts, "issue") == charging.issue(october, drafts, "issue") == both
     with pytest.raises(Conflict, match="it is issued"):
         charging.issue(october, drafts)
     usage(office, 61)  # one call more: issued invoices stay as they are
@@ -145,3 +148,47 @@ def test_a_draft_of_what_is_not_charged_any_more_goes_with_the_next_run(office: 
     charging.run(office.finance, SEPTEMBER)
     with office.ctx.transaction() as session:
         assert session.get_one(Invoice, only.id).state == "issued"  # which no run touches
+
+
+def test_where_nothing_is_due_nothing_is_issued_and_no_number_used(office: Office) -> None:
+    office.consumers.append(office.admit("Pelorus", "Skiff"))  # whose fee is 0
+    charging.run(office.finance, SEPTEMBER)
+    office.clock.now = LATER
+    drafts = period(office).drafts
+    assert charging.issue(office.finance, drafts) == Issuing(issued=2, nothing_due=1)
+    pelorus = invoice_of(office, consumer="Pelorus")
+    assert (pelorus.summary.state, pelorus.summary.number, pelorus.summary.due_on) == ("nothing due", None, None)
+    assert invoices.own(office.acting(office.consumers[2])) == []
+    with pytest.raises(NotFound):
+        invoices.own_one(office.acting(office.consumers[2]), pelorus.summary.id)
+    assert period(office).state == "issued"
+    with pytest.raises(Conflict, match="it is nothing due"):
+        charging.issue(office.finance, [pelorus.summary.id])
+    assert charging.run(office.finance, SEPTEMBER).left_alone == 3
+    # What arrives for that month after all is charged late.
+    arrive(office, 5, 0, whose=2)
+    arrive(office, 400, 10, whose=2)
+    office.clock.now = datetime(2026, 11, 3, tzinfo=UTC)
+    (late,) = [x for x in issue(office, OCTOBER, "Pelorus").lines if x.sort == "late"]
+    assert (late.belongs_to, late.quantity, late.before) == (SEPTEMBER, Decimal(405), Decimal(0))
+
+
+def test_a_provider_may_want_invoices_of_nothing(office: Office) -> None:
+    office.consumers.append(office.admit("Pelorus", "Skiff"))
+    with office.ctx.transaction() as session:
+        provider_of(session).zero_invoices = True
+    charging.run(office.finance, SEPTEMBER)
+    office.clock.now = LATER
+    assert charging.issue(office.finance, period(office).drafts) == Issuing(issued=3, nothing_due=0)
+    assert invoice_of(office, consumer="Pelorus").summary.number
+
+
+def test_a_draft_made_anew_is_the_same_one(office: Office) -> None:
+    record(office, 5)
+    charging.run(office.finance, SEPTEMBER)
+    before = period(office).drafts
+    record(office, 30, tail=100)
+    charging.run(office.finance, SEPTEMBER)
+    assert period(office).drafts == before
+    (usage,) = [x for x in invoice_of(office).lines if x.kind == "usage"]
+    assert usage.quantity == 35

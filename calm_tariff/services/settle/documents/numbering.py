@@ -6,7 +6,7 @@ from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.billing.numbering import Kind, document_number
-from calm_tariff.store.settle.invoices import NumberSeries
+from calm_tariff.store.settle.money_documents import NumberSeries
 
 
 def next_number(session: Session, kind: Kind, year: int, prefix: str = "") -> str:

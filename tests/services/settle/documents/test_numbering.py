@@ -6,7 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from threading import Barrier
 
-from calm_tariff.services.settle.numbering import next_number
+from calm_tariff.services.settle.documents.numbering import next_number
 from tests.office import Office
 
 

@@ -15,12 +15,13 @@ from calm_tariff.core.errors import Invalid
 from calm_tariff.core.periods import Period, local_day, month_of, period_before
 from calm_tariff.core.rating import rate
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
-from calm_tariff.services.settle import late_usage, rating_cases
-from calm_tariff.services.settle.late_usage import LateUnits
+from calm_tariff.services.settle import rating_cases
+from calm_tariff.services.settle.documents import late_usage
+from calm_tariff.services.settle.documents.late_usage import LateUnits
 from calm_tariff.store.base.paging import Page, PageQuery, listed
 from calm_tariff.store.compose.products import Plan
 from calm_tariff.store.serve.usage import Call
-from calm_tariff.store.settle.invoices import ChargeRun, Invoice
+from calm_tariff.store.settle.money_documents import ChargeRun, Invoice
 
 # Consumers named beside how many drafts there are.
 NAMED = 24

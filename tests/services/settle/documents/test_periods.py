@@ -14,10 +14,10 @@ from calm_tariff.edge import lists
 from calm_tariff.services.admit import carrying_over
 from calm_tariff.services.house.people import PEOPLE
 from calm_tariff.services.house.signing_in import sessions
-from calm_tariff.services.settle import charging, periods
+from calm_tariff.services.settle.documents import charging, periods
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.paging import PageQuery
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 from calm_tariff.web import create_app
 from tests.office import PASSWORD, Office
 from tests.services.months import OCTOBER, SEPTEMBER, issued, of, period, record

@@ -6,7 +6,7 @@ from datetime import timedelta
 from decimal import Decimal
 
 from calm_tariff.services.observe import today
-from calm_tariff.services.settle import invoices
+from calm_tariff.services.settle.documents import invoices
 from tests.office import START, Office
 from tests.services.months import LATER, issued, of, period, record
 

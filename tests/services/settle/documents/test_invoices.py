@@ -10,10 +10,10 @@ import pytest
 from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.observe import merging
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle import charging, invoices, periods
-from calm_tariff.services.settle.invoices import Owed
+from calm_tariff.services.settle.documents import charging, invoices, periods
+from calm_tariff.services.settle.documents.invoices import Owed
 from calm_tariff.store.base.paging import PageQuery
-from calm_tariff.store.settle.invoices import Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 from tests.office import START, Office, terms
 from tests.services.months import LATER, OCTOBER, SEPTEMBER, issued, period
 

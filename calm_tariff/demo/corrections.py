@@ -1,0 +1,48 @@
+"""What Beatriz put right of what was charged: a line taken off a draft, and a credit note for an issued invoice."""
+
+from __future__ import annotations
+
+from datetime import date
+from decimal import Decimal
+
+from sqlalchemy import select
+
+from calm_tariff.core.billing.adjustments import Wanted as Adjusting
+from calm_tariff.core.billing.credit_notes import Taken
+from calm_tariff.services.base.context import Context
+from calm_tariff.services.settle.documents import adjustments, credit_notes, invoices
+from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
+from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.settle.money_documents import Invoice
+
+BERTHS = Adjusting(
+    words="Berths of Pellow harbour were not there, 4 to 11",
+    amount=Decimal("-12.00"),
+    treatment="standard",
+    reason="The sensor at Pellow was out for a week; agreed with Quayside Freight on the phone.",
+)
+TIDES = "Tide tables of Saltmarsh were an hour off on two days. We take part of the month's fee back."
+
+
+def adjust(ctx: Context, start: date) -> None:
+    """Take something off the draft of Quayside Freight."""
+    invoice = _of(ctx, "Quayside Freight", start)
+    if invoice is not None:
+        adjustments.add(ctx, invoice, BERTHS)
+
+
+def credit(ctx: Context, start: date) -> None:
+    """Take part of Saltmarsh Kayak Club's fee back, where it was charged one."""
+    invoice = _of(ctx, "Saltmarsh Kayak Club", start)
+    if invoice is None:
+        return
+    fees = [x for x in invoices.one(ctx, invoice).lines if x.kind == "fee" and x.amount >= 5]
+    if fees:
+        taken = Taken(line=fees[0].id, amount=Decimal("5.00"))
+        credit_notes.issue(ctx, invoice, Crediting(reason=TIDES, lines=(taken,)))
+
+
+def _of(ctx: Context, consumer: str, start: date) -> int | None:
+    query = select(Invoice.id).join(Consumer, Consumer.id == Invoice.consumer_id)
+    with ctx.transaction() as session:
+        return session.scalar(query.where(Consumer.name == consumer, Invoice.period_start == start))

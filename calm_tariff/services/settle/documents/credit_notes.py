@@ -1,0 +1,267 @@
+"""Credit notes: what of an issued invoice is taken back, line by line, by a person's decision or because less usage is
+recorded now.
+
+Source: docs/arithmetic.md, section 5.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, selectinload
+
+from calm_tariff.core.billing import credit_notes as rules
+from calm_tariff.core.billing.credit_notes import Creditable, Taken
+from calm_tariff.core.billing.late import CONSEQUENCES, Difference
+from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.events import Thing
+from calm_tariff.core.lifecycles import INVOICE, NOT_ISSUED, UNPAID, move
+from calm_tariff.core.periods import local_day
+from calm_tariff.formats.values import write
+from calm_tariff.services.base import auditing, idempotency
+from calm_tariff.services.base.context import Context, provider_of, zone_of
+from calm_tariff.services.base.notices import Notice, members, notify
+from calm_tariff.services.settle.documents import drafting, late_lines, numbering
+from calm_tariff.services.settle.documents.late_lines import LatePeriod
+from calm_tariff.store.admit import merged, subscribers
+from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.base.locking import all_locked, locked
+from calm_tariff.store.compose.meters import Meter
+from calm_tariff.store.settle.money_documents import CreditNote, Invoice, MoneyDocument, MoneyLine
+
+ZERO = Decimal(0)
+LONGEST_REASON = 2000
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Wanted:
+    """What somebody wants to take back of an invoice: of these lines so much, or of all what is left, and why. Where it
+    is to be `chargeable_again`, the next invoice charges late what recorded usage then comes to."""
+
+    reason: str
+    lines: tuple[Taken, ...] = ()
+    whole: bool = False
+    chargeable_again: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Issued:
+    """A credit note that was issued."""
+
+    id: int
+    number: str
+
+
+def issue(ctx: Context, invoice_id: int, wanted: Wanted, key: str | None = None) -> Issued:
+    """Take something of an issued invoice back, by a credit note that its owners get by mail. Raises `NotFound`,
+    `Invalid`, naming the field, or `Conflict` where it is a draft, or more than is left of a line."""
+    ctx.actor.must_be("finance")
+    reason = _reason(wanted.reason)
+    with ctx.transaction() as session:
+        before = idempotency.answered(session, ctx, key, f"credit {invoice_id} {wanted}")
+        if before is not None:
+            return Issued(**before)
+        invoice = _issued(session, invoice_id)
+        creditable = _creditable(session, invoice)
+        taken = rules.whole(creditable) if wanted.whole else wanted.lines
+        if wanted.whole and not taken:
+            raise Conflict("is credited whole already", invoice.number or "")
+        rules.check(creditable, taken)
+        lines = {line.id: line for line in invoice.lines}
+        made = [_taken_back(lines[each.line], each.amount) for each in taken]
+        note = _made(session, ctx, invoice, made, reason=reason, again=wanted.chargeable_again)
+        result = Issued(id=note.id, number=note.number or "")
+        idempotency.remember(session, ctx, key, write(result))
+        return result
+
+
+def issue_proposed(ctx: Context, invoice_id: int, reason: str, key: str | None = None) -> list[Issued]:
+    """Take back what an issued period comes to less by all usage recorded for it now: on one credit note, and where
+    part of it was charged late on later invoices, on one more for each of those. Raises `NotFound`, `Invalid`, naming
+    the field, or `Conflict` where there is nothing to take back."""
+    ctx.actor.must_be("finance")
+    reason = _reason(reason)
+    with ctx.transaction() as session:
+        before = idempotency.answered(session, ctx, key, f"credit what is proposed for {invoice_id}")
+        if before is not None:
+            return [Issued(**each) for each in before["notes"]]
+        invoice = _issued(session, invoice_id)
+        proposed = proposal(session, invoice)
+        if not proposed:
+            raise Conflict("comes to no less by what is recorded now", invoice.number or "")
+        made = [_made(session, ctx, of, lines, reason=reason, again=True) for of, lines in proposed.items()]
+        results = [Issued(id=note.id, number=note.number or "") for note in made]
+        idempotency.remember(session, ctx, key, {"notes": write(results)})
+        return results
+
+
+def proposal(session: Session, invoice: Invoice) -> dict[Invoice, list[MoneyLine]]:
+    """What is to be credited of an issued invoice's period by all that is recorded now, by the invoice on which it
+    stands: its own, and later ones that charged part of it late. Nothing is proposed of what was given back already."""
+    owner = merged.successors(session).get(invoice.consumer_id, invoice.consumer_id)
+    found = late_lines.waiting(session, invoice.period_end, [owner], [invoice.period_start])
+    of = next((x for x in found if x.invoice.id == invoice.id), None)
+    return _spread(session, of) if of is not None else {}
+
+
+def credited(session: Session, lines: Iterable[int]) -> dict[int, Decimal]:
+    """What credit notes took from lines so far, by line."""
+    query = (
+        select(MoneyLine.origin_id, func.sum(MoneyLine.amount))
+        .where(MoneyLine.origin_id.in_(list(lines)), MoneyLine.sort == "credit")
+        .group_by(MoneyLine.origin_id)
+    )
+    return {line: amount for line, amount in session.execute(query) if line is not None}
+
+
+def of_invoice(session: Session, invoice_id: int) -> Sequence[CreditNote]:
+    """The credit notes of an invoice, in the order in which they were issued."""
+    query = select(CreditNote).where(CreditNote.corrects_id == invoice_id).order_by(CreditNote.id)
+    return session.scalars(query).all()
+
+
+def _reason(reason: str) -> str:
+    reason = reason.strip()
+    if not reason:
+        raise Invalid("say why: it stands on the credit note", "reason")
+    if len(reason) > LONGEST_REASON:
+        raise Invalid(f"must have at most {LONGEST_REASON} characters", "reason")
+    return reason
+
+
+def _issued(session: Session, invoice_id: int) -> Invoice:
+    """An issued invoice, held with its consumer: nothing else is credited or charged late for it meanwhile."""
+    whose = session.scalar(select(Invoice.consumer_id).where(Invoice.id == invoice_id))
+    if whose is None:
+        raise NotFound("there is no such invoice", str(invoice_id))
+    all_locked(session, Consumer, {merged.successors(session).get(whose, whose)})
+    invoice = locked(session, Invoice, invoice_id)
+    if invoice is None:
+        raise NotFound("there is no such invoice", str(invoice_id))
+    if invoice.state in NOT_ISSUED:
+        raise Conflict(f"is {invoice.state}: only what is issued can be credited", "invoice")
+    if invoice.state == "written off":
+        raise Conflict("is written off", "invoice")
+    return invoice
+
+
+def _creditable(session: Session, invoice: MoneyDocument) -> list[Creditable]:
+    before = credited(session, [line.id for line in invoice.lines])
+    return [Creditable(line=line.id, amount=line.amount, credited=before.get(line.id, ZERO)) for line in invoice.lines]
+
+
+def _spread(session: Session, of: LatePeriod) -> dict[Invoice, list[MoneyLine]]:
+    """Differences to be credited by the invoice whose lines they take back: the period's own first. What a minimum or
+    a cap gives back instead stands on the first note without a line of its own to correct."""
+    meters = dict(session.execute(select(Meter.key, Meter.id)).all())
+    found: dict[Invoice, list[MoneyLine]] = {}
+    for each in of.parted.credited:
+        meter_id = meters[each.meter] if each.meter else None
+        lines = {line.id: line for line in late_lines.alike(of, each, meter_id)}
+        before = credited(session, lines)
+        creditable = [Creditable(line=i, amount=x.amount, credited=before.get(i, ZERO)) for i, x in lines.items()]
+        left, amount = sum((x.left for x in creditable), ZERO), -each.amount
+        if each.kind in CONSEQUENCES and (not left or (amount < 0) != (left < 0)):
+            found.setdefault(of.invoice, []).append(_without_origin(of, each, meter_id))
+            continue
+        amount = min(amount, left) if amount > 0 else max(amount, left)
+        for place, (line_id, part) in enumerate(rules.spread(amount, creditable).items()):
+            line = lines[line_id]
+            quantity = -each.quantity if each.quantity is not None and place == 0 else None
+            on = session.get_one(Invoice, line.document_id)
+            found.setdefault(on, []).append(_taken_back(line, part, quantity))
+    return found
+
+
+def _taken_back(line: MoneyLine, amount: Decimal, quantity: Decimal | None = None) -> MoneyLine:
+    """So much of a line, as a line of a credit note. Taxed as the line is."""
+    return MoneyLine(
+        sort="credit",
+        belongs_to=line.belongs_to,
+        kind=line.kind,
+        nth=line.nth,
+        amount=amount,
+        treatment=line.treatment,
+        percent=line.percent,
+        words=line.words,
+        origin_id=line.id,
+        segment=line.segment,
+        subscription_id=line.subscription_id,
+        revision_id=line.revision_id,
+        stay_id=line.stay_id,
+        segment_start=line.segment_start,
+        segment_end=line.segment_end,
+        meter_id=line.meter_id,
+        quantity=quantity,
+    )
+
+
+def _without_origin(of: LatePeriod, each: Difference, meter_id: int | None) -> MoneyLine:
+    line = late_lines.line_of(of, each, meter_id)
+    line.sort, line.amount, line.slices = "credit", -each.amount, []
+    line.quantity = None if each.quantity is None else -each.quantity
+    return line
+
+
+def _made(
+    session: Session, ctx: Context, invoice: Invoice, lines: list[MoneyLine], reason: str, again: bool
+) -> CreditNote:
+    """A credit note with these lines, with its number."""
+    for place, line in enumerate(lines):
+        line.place = place
+    note = CreditNote(
+        consumer_id=invoice.consumer_id,
+        period_start=invoice.period_start,
+        period_end=invoice.period_end,
+        currency=invoice.currency,
+        state="issued",
+        created_at=ctx.now,
+        issued_at=ctx.now,
+        corrects_id=invoice.id,
+        reason=reason,
+        chargeable_again=again,
+        lines=lines,
+    )
+    drafting.summed(note)
+    left = invoice.total - sum((other.total for other in of_invoice(session, invoice.id)), ZERO)
+    if note.total > left:
+        words = f"comes to {note.total} with tax, and {left} are left of the invoice: take back a little less"
+        raise Conflict(words, invoice.number or "")
+    if note.total < 0:
+        raise Conflict("would come to less than nothing", invoice.number or "")
+    provider = provider_of(session)
+    year = local_day(ctx.now_us, zone_of(session)).year
+    note.number = numbering.next_number(session, "credit note", year, provider.credit_note_prefix)
+    session.add(note)
+    session.flush()
+    if invoice.state in UNPAID and rules.credited_whole(_creditable(session, invoice)):
+        invoice.state = move(INVOICE, invoice.number or "", invoice.state, "credited")
+    subject = Thing("credit note", note.id, note.number, note.consumer_id)
+    after = {"total": str(note.total), "of": invoice.number}
+    auditing.note(session, ctx, "issued a credit note", subject, after=after, why=reason)
+    _tell(session, ctx, note, invoice)
+    return note
+
+
+def _tell(session: Session, ctx: Context, note: CreditNote, invoice: Invoice) -> None:
+    fields = {
+        "number": note.number,
+        "invoice": invoice.number,
+        "period": f"{note.period_start:%B %Y}",
+        "total": format(note.total.quantize(Decimal("0.01")), "f"),
+        "currency": note.currency,
+        "reason": note.reason,
+    }
+    notice = Notice(kind="credit note issued", fields=fields, page=f"/credit-notes/{note.id}")
+    notify(session, ctx, members(subscribers.members_who_may(session, note.consumer_id, "see money")), notice)
+
+
+def load(session: Session, note_id: int) -> CreditNote:
+    """A credit note with its lines. Raises `NotFound`."""
+    found = session.get(CreditNote, note_id, options=[selectinload(CreditNote.lines)])
+    if found is None:
+        raise NotFound("there is no such credit note", str(note_id))
+    return found

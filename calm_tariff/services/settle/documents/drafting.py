@@ -1,0 +1,207 @@
+"""What stands on a draft: the period's own lines, late lines, adjustments, and what they come to.
+
+Source: docs/arithmetic.md, section 5.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from decimal import Decimal
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from calm_tariff.core.billing import documents, tax
+from calm_tariff.core.billing.tax import Taxed, TaxRule
+from calm_tariff.core.periods import Period, day_start
+from calm_tariff.core.rating import rate
+from calm_tariff.formats.values import write
+from calm_tariff.services.base.context import Context, provider_of, zone_of
+from calm_tariff.services.settle import rating_cases
+from calm_tariff.services.settle.documents import late_lines
+from calm_tariff.services.settle.documents.late_lines import LatePeriod
+from calm_tariff.services.settle.rating_cases import ConsumerCase
+from calm_tariff.store.admit import merged
+from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.compose.meters import Meter
+from calm_tariff.store.serve import usage_queries
+from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, Invoice, MoneyDocument, MoneyLine
+
+# Units by (stay, meter) and local day.
+DaysOf = Mapping[tuple[int, int], Mapping[date, Decimal]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Content:
+    """All that is to stand on one consumer's draft of a period, and the days that its usage lines open into."""
+
+    case: ConsumerCase
+    late: tuple[LatePeriod, ...]
+    adjustments: tuple[Adjustment, ...]
+    percent: Decimal
+    meters: Mapping[str, int]
+    days: DaysOf
+
+
+def contents(session: Session, period: Period) -> list[Content]:
+    """What is to stand on everybody's draft of a period, by consumer: of all who have a stay in it, or something late
+    or adjusted to be charged with it."""
+    cases = {case.consumer_id: case for case in rating_cases.cases(session, period)}
+    late: dict[int, list[LatePeriod]] = {}
+    successors = merged.successors(session)
+    for each in late_lines.waiting(session, period.start):
+        if each.parted.late:
+            owner = each.invoice.consumer_id
+            late.setdefault(successors.get(owner, owner), []).append(each)
+    added: dict[int, list[Adjustment]] = {}
+    for adjustment in agreed(session, period.start):
+        added.setdefault(adjustment.consumer_id, []).append(adjustment)
+    provider = provider_of(session)
+    others = (late.keys() | added.keys()) - cases.keys()
+    for consumer in session.scalars(select(Consumer).where(Consumer.id.in_(others))):
+        treatment = tax.treatment(consumer.tax_treatment)
+        empty = rating_cases.case_of(provider, period, treatment)
+        cases[consumer.id] = ConsumerCase(consumer.id, consumer.name, empty, (), treatment)
+    days = _by_day(session, period, list(cases.values()))
+    meters = dict(session.execute(select(Meter.key, Meter.id)).all())
+    return [
+        Content(
+            case=case,
+            late=tuple(late.get(case.consumer_id, ())),
+            adjustments=tuple(added.get(case.consumer_id, ())),
+            percent=rating_cases.percent_of(provider, period),
+            meters=meters,
+            days=days,
+        )
+        for case in sorted(cases.values(), key=lambda c: c.consumer)
+    ]
+
+
+def agreed(session: Session, start: date, consumer_id: int | None = None) -> Sequence[Adjustment]:
+    """The adjustments that go onto a period's invoices, in the order in which they were made."""
+    query = select(Adjustment).where(Adjustment.period_start == start, Adjustment.state == "agreed")
+    if consumer_id is not None:
+        query = query.where(Adjustment.consumer_id == consumer_id)
+    return session.scalars(query.order_by(Adjustment.id)).all()
+
+
+def fill(session: Session, ctx: Context, draft: Invoice, content: Content) -> None:
+    """Have a draft hold this, in place of what it held before."""
+    case = content.case
+    _cleared(session, draft)
+    draft.currency = case.case.currency
+    draft.created_at = ctx.now
+    draft.evidence = write(case.case)
+    draft.late_cases = {str(x.invoice.id): late_lines.kept(x) for x in content.late}
+    lines = _own(content)
+    for period in content.late:
+        lines += late_lines.made(session, period, content.meters)
+    lines += [_adjusted(each, content.percent) for each in content.adjustments]
+    for place, line in enumerate(lines):
+        line.place = place
+    draft.lines = lines
+    summed(draft)
+
+
+def adjusted_anew(session: Session, ctx: Context, draft: Invoice) -> None:
+    """Have a draft hold the adjustments that are agreed now; all else on it stays as it is."""
+    kept = [line for line in draft.lines if line.sort != "adjustment"]
+    percent = rating_cases.percent_of(provider_of(session), Period(draft.period_start, draft.period_end))
+    for line in [line for line in draft.lines if line.sort == "adjustment"]:
+        draft.lines.remove(line)
+    draft.tax_groups.clear()
+    session.flush()
+    for each in agreed(session, draft.period_start, draft.consumer_id):
+        line = _adjusted(each, percent)
+        line.place = len(kept)
+        kept.append(line)
+        draft.lines.append(line)
+    draft.created_at = ctx.now
+    summed(draft)
+
+
+def summed(document: MoneyDocument) -> None:
+    """Write down what a document's lines come to."""
+    taxed = [
+        Taxed(rule=TaxRule(treatment=tax.treatment(line.treatment), percent=line.percent), amount=line.amount)
+        for line in document.lines
+    ]
+    sums = documents.totals(taxed, document.currency)
+    document.subtotal, document.tax, document.total = sums.subtotal, sums.tax, sums.total
+    document.tax_groups = [
+        DocumentTax(
+            place=place,
+            treatment=group.rule.treatment,
+            percent=group.rule.percent,
+            base=group.base,
+            tax=group.tax,
+        )
+        for place, group in enumerate(sums.groups)
+    ]
+
+
+def _cleared(session: Session, draft: Invoice) -> None:
+    if draft.id is not None:
+        draft.lines.clear()
+        draft.tax_groups.clear()
+        session.flush()
+
+
+def _own(content: Content) -> list[MoneyLine]:
+    case, found = content.case, []
+    counted: dict[tuple[int, str, str | None], int] = {}
+    for line in rate(case.case).lines:
+        origin = case.segments[line.segment]
+        meter = content.meters[line.meter] if line.meter else None
+        rule = tax.rule_of(case.case.segments[line.segment].plan.tax, case.treatment, content.percent)
+        alike = (line.segment, line.kind, line.meter)
+        counted[alike] = counted.get(alike, -1) + 1
+        days = content.days.get((origin.stay_id, meter), {}) if meter else {}
+        found.append(
+            MoneyLine(
+                sort="own",
+                belongs_to=case.case.period.start,
+                kind=line.kind,
+                nth=counted[alike],
+                amount=line.amount,
+                treatment=rule.treatment,
+                percent=rule.percent,
+                segment=line.segment,
+                subscription_id=origin.subscription_id,
+                revision_id=origin.revision_id,
+                stay_id=origin.stay_id,
+                segment_start=origin.start,
+                segment_end=origin.end,
+                meter_id=meter,
+                quantity=line.quantity,
+                included=line.included,
+                priced=line.priced,
+                days=line.days,
+                slices=write(line.slices),
+                by_day=[[day.isoformat(), str(n)] for day, n in sorted(days.items())] if meter else None,
+            )
+        )
+    return found
+
+
+def _adjusted(of: Adjustment, percent: Decimal) -> MoneyLine:
+    return MoneyLine(
+        sort="adjustment",
+        belongs_to=of.period_start,
+        kind="adjustment",
+        amount=of.amount,
+        treatment=of.treatment,
+        percent=percent if of.treatment == "standard" else Decimal(0),
+        words=of.words,
+        adjustment_id=of.id,
+    )
+
+
+def _by_day(session: Session, period: Period, cases: Iterable[ConsumerCase]) -> DaysOf:
+    """What the usage lines of these cases open into, as recorded now."""
+    where = zone_of(session)
+    subscriptions = sorted({origin.subscription_id for case in cases for origin in case.segments})
+    span = day_start(period.start, where), day_start(period.end, where)
+    return usage_queries.units_by_day(session, *span, subscriptions, where)

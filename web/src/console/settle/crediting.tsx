@@ -1,0 +1,196 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, type Console } from "../../api/console";
+import { Problem } from "../../api/problem";
+import { useStale } from "../../api/queries/asking";
+import { STALE } from "../../api/queries/settle";
+import { Dialog, WordButton } from "../../kit/controls";
+import { Line, Radios, Tick } from "../../kit/fields";
+import { Ends, Form, Send, useEntry, useTyped } from "../../kit/form";
+import { amount, month, plural } from "../../kit/format";
+import { Table } from "../../kit/table";
+import { Aside, Pair } from "../frame";
+
+type Invoice = Console["InvoiceView"];
+const CREDITABLE = ["issued", "overdue", "paid"];
+
+/** The credit notes of an invoice, what is proposed to be taken back, and taking back. */
+export function Crediting({ of, finance }: { of: Invoice; finance: boolean }) {
+  const [crediting, setCrediting] = useState(false);
+  const [proposing, setProposing] = useState(false);
+  const may = finance && CREDITABLE.includes(of.summary.state);
+  return (
+    <>
+      {of.proposed.length > 0 && (
+        <Aside title="Less is recorded now">
+          <p className="text-soft">
+            By all that is recorded for {month(of.summary.period_start)} now, it comes to{" "}
+            <span className="text-brass">{amount(of.less, of.summary.currency)}</span> less before tax than
+            was charged.
+          </p>
+          {may && <WordButton onClick={() => setProposing(true)}>credit the difference…</WordButton>}
+        </Aside>
+      )}
+      {(of.credit_notes.length > 0 || may) && (
+        <Aside title="Credit notes">
+          {of.credit_notes.map((note) => (
+            <Pair
+              key={note.id}
+              name={
+                <Link className="figure-link" to={`/settle/credit-notes/${note.id}`}>
+                  {note.number}
+                </Link>
+              }
+            >
+              {amount(note.total, note.currency)}
+            </Pair>
+          ))}
+          {of.credit_notes.length === 0 && (
+            <p className="text-soft">None. An issued invoice never changes: what was wrong is credited.</p>
+          )}
+          {may && (
+            <p className="mt-1">
+              <WordButton onClick={() => setCrediting(true)}>credit something of it…</WordButton>
+            </p>
+          )}
+        </Aside>
+      )}
+      {crediting && <Credit of={of} onClose={() => setCrediting(false)} />}
+      {proposing && <Proposed of={of} onClose={() => setProposing(false)} />}
+    </>
+  );
+}
+
+const REASON = { label: "Why, as its consumer reads it on the credit note", area: true, required: true };
+
+function Credit({ of, onClose }: { of: Invoice; onClose: () => void }) {
+  const stale = useStale();
+  const [key, setKey] = useState(() => crypto.randomUUID());
+  const entry = useEntry({
+    start: {
+      reason: "",
+      what: "parts",
+      chargeable_again: false,
+      lines: of.lines.map(() => ({ amount: "" })),
+    },
+    send: async ({ what, lines, reason, chargeable_again }) => {
+      const filled = lines.flatMap((line, n) => (line.amount.trim() ? [n] : []));
+      const taken = filled.map((n) => ({
+        line: of.lines[n]?.id ?? 0,
+        amount: lines[n]?.amount.trim() ?? "",
+      }));
+      const whole = what === "whole";
+      try {
+        return await api.post("/invoices/{invoice_id}/credit-notes", {
+          params: { path: { invoice_id: of.summary.id }, header: { "idempotency-key": key } },
+          body: { reason, chargeable_again, whole, lines: whole ? [] : taken },
+        });
+      } catch (error) {
+        setKey(crypto.randomUUID()); // what is sent next is another request
+        throw placed(error, filled);
+      }
+    },
+    done: async () => {
+      await stale(STALE.invoices);
+      onClose();
+    },
+  });
+  return (
+    <Dialog open wide onClose={onClose} title={`Credit something of ${of.summary.number}`}>
+      <Form of={entry}>
+        <Radios
+          name="what"
+          choices={[
+            ["parts", "Parts of its lines"],
+            ["whole", "All that is left of it"],
+          ]}
+        />
+        <Parts of={of} />
+        <Line name="reason" {...REASON} />
+        <Tick name="chargeable_again">
+          Charge it again: the next invoice has late lines for what recorded usage then comes to
+        </Tick>
+        <Ends onLeave={onClose}>
+          <Send>Issue the credit note</Send>
+        </Ends>
+      </Form>
+    </Dialog>
+  );
+}
+
+/** The lines of an invoice with what is left of each, and how much of that is taken back. */
+function Parts({ of }: { of: Invoice }) {
+  const { what } = useTyped<{ what: string }>();
+  const { currency } = of.summary;
+  if (what === "whole") return null;
+  return (
+    <Table
+      className="my-2"
+      tight
+      rows={of.lines}
+      id={(line) => line.id}
+      columns={[
+        { head: "For", cell: (line) => line.label },
+        { head: "Charged", number: true, cell: (line) => amount(line.amount, currency) },
+        { head: "Left", number: true, cell: (line) => amount(line.left, currency) },
+        {
+          head: "Take back",
+          width: "150px",
+          cell: (line, n) =>
+            Number(line.left) !== 0 && (
+              <Line name={`lines.${n}.amount`} label={`Take back of ${line.label}`} quiet inputMode="text" />
+            ),
+        },
+      ]}
+    />
+  );
+}
+
+/** A refusal that speaks of the nth line sent, speaking of the line it stands for here. */
+function placed(error: unknown, sent: number[]): unknown {
+  if (!(error instanceof Problem)) return error;
+  const here = (where: string) => where.replace(/^lines\[(\d+)\]/, (_, n) => `lines[${sent[Number(n)]}]`);
+  const refusals = error.refusals.map((each) => ({ ...each, where: here(each.where) }));
+  return new Problem(error.status, here(error.where), error.message, error.current, refusals);
+}
+
+function Proposed({ of, onClose }: { of: Invoice; onClose: () => void }) {
+  const stale = useStale();
+  const [key] = useState(() => crypto.randomUUID());
+  const entry = useEntry({
+    start: { reason: "" },
+    send: (body) =>
+      api.post("/invoices/{invoice_id}/proposed-credit", {
+        params: { path: { invoice_id: of.summary.id }, header: { "idempotency-key": key } },
+        body,
+      }),
+    done: async () => {
+      await stale(STALE.invoices);
+      onClose();
+    },
+  });
+  const on = [...new Set(of.proposed.map((each) => each.number))];
+  return (
+    <Dialog open onClose={onClose} title="Credit what is recorded no more">
+      <Table
+        tight
+        rows={of.proposed}
+        id={(_, n) => n}
+        columns={[
+          { head: "For", cell: (p) => p.label },
+          { head: "Charged on", cell: (p) => p.number },
+          { head: "Before tax", number: true, cell: (p) => amount(p.amount, of.summary.currency) },
+        ]}
+      />
+      <p className="my-2 text-soft">
+        {plural(on.length, "credit note")}, for {on.join(" and ")}, with the tax that was charged.
+      </p>
+      <Form of={entry}>
+        <Line name="reason" {...REASON} autoFocus />
+        <Ends onLeave={onClose}>
+          <Send>Issue {plural(on.length, "credit note")}</Send>
+        </Ends>
+      </Form>
+    </Dialog>
+  );
+}
