@@ -43,7 +43,8 @@ class ProposedCredit:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class InvoiceView:
     """An invoice with its lines, and what corrects it. `paid` is how, in words; "" where its consumer had not said so.
-    `proposed` is what may be credited by what is recorded now, `less` comes of it before tax. Of an invoice with late lines, `late_of` are the invoices of the periods they belong to."""
+    `proposed` is what may be credited by what is recorded now, `less` comes of it before tax. Of an invoice with late
+    lines, `late_of` are the invoices of the periods they belong to."""
 
     summary: InvoiceSummary
     paid: str

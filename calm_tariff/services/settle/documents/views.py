@@ -64,7 +64,8 @@ class LineView:
     nothing.
 
     Of a late line, `before` is what was charged of it till then, and `comes_to` what it comes to with this. `credited`
-    was taken back of an issued line since, and `left` may still be. `late` units have arrived since for an issued usage line and are on no document."""
+    was taken back of an issued line since, and `left` may still be. `late` units have arrived since for an issued usage
+    line and are on no document."""
 
     id: int
     sort: str
