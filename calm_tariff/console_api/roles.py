@@ -213,6 +213,7 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /invoices/issue
         POST /invoices/{invoice_id}/adjustments
         POST /invoices/{invoice_id}/credit-notes
+        POST /invoices/{invoice_id}/credit-notes/worked-out
         POST /invoices/{invoice_id}/proposed-credit
         POST /periods/{start}/run
         """,

@@ -21,7 +21,7 @@ BERTHS = Adjusting(
     treatment="standard",
     reason="The sensor at Pellow was out for a week; agreed with Quayside Freight on the phone.",
 )
-TIDES = "Tide tables of Saltmarsh were an hour off on two days. We take part of the month's fee back."
+TIDES = "Tide tables of Pellow were an hour off on two days. We take part of the month's fee back."
 
 
 def adjust(ctx: Context, start: date) -> None:
@@ -32,8 +32,8 @@ def adjust(ctx: Context, start: date) -> None:
 
 
 def credit(ctx: Context, start: date) -> None:
-    """Take part of Saltmarsh Kayak Club's fee back, where it was charged one."""
-    invoice = _of(ctx, "Saltmarsh Kayak Club", start)
+    """Take part of Wrackline Research's fee back, where it was charged one."""
+    invoice = _of(ctx, "Wrackline Research", start)
     if invoice is None:
         return
     fees = [x for x in invoices.one(ctx, invoice).lines if x.kind == "fee" and x.amount >= 5]

@@ -65,7 +65,7 @@ CONSOLE = {
         "/admit/consumers/25",
     ],
     "Tomas": ["/observe/traffic", "/observe/traffic?verdict=refused", "/observe/allowances", "/observe/gateways"],
-    "Beatriz": ["/settle/periods", "/settle/periods/2026-10-01", "/settle/invoices/1"],
+    "Beatriz": ["/settle/periods", "/settle/periods/2026-10-01", "/settle/invoices/1", "/settle/invoices/50"],
 }
 PORTAL = [
     "/",

@@ -14,7 +14,7 @@ from calm_tariff.core.billing.tax import treatment
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.services.settle.documents import adjustments, credit_notes, invoices
-from calm_tariff.services.settle.documents.credit_notes import Issued, Wanted
+from calm_tariff.services.settle.documents.credit_notes import Issued, Wanted, WorkedOut
 from calm_tariff.services.settle.documents.invoices import CreditNoteView
 
 router = APIRouter(tags=["settle"], route_class=Again)
@@ -47,6 +47,15 @@ class CreditNoteIn(BaseModel):
     whole: bool = False
     chargeable_again: bool = False
 
+    def wanted(self) -> Wanted:
+        """The same for the service."""
+        return Wanted(
+            reason=self.reason,
+            lines=tuple(Taken(line=each.line, amount=each.amount) for each in self.lines),
+            whole=self.whole,
+            chargeable_again=self.chargeable_again,
+        )
+
 
 class ProposedIn(BaseModel):
     """Why what is proposed is taken back, as the consumer reads it."""
@@ -78,13 +87,13 @@ def take_back(ctx: Asking, adjustment_id: int) -> None:
 @router.post("/invoices/{invoice_id}/credit-notes", status_code=201)
 def credit(ctx: Asking, invoice_id: int, typed: CreditNoteIn, idempotency_key: IdempotencyKey = None) -> Issued:
     """Take something of an issued invoice back."""
-    wanted = Wanted(
-        reason=typed.reason,
-        lines=tuple(Taken(line=each.line, amount=each.amount) for each in typed.lines),
-        whole=typed.whole,
-        chargeable_again=typed.chargeable_again,
-    )
-    return credit_notes.issue(ctx, invoice_id, wanted, idempotency_key)
+    return credit_notes.issue(ctx, invoice_id, typed.wanted(), idempotency_key)
+
+
+@router.post("/invoices/{invoice_id}/credit-notes/worked-out")
+def work_out(ctx: Asking, invoice_id: int, typed: CreditNoteIn) -> WorkedOut:
+    """What a credit note would come to; nothing is issued."""
+    return credit_notes.worked_out(ctx, invoice_id, typed.wanted())
 
 
 @router.post("/invoices/{invoice_id}/proposed-credit", status_code=201)

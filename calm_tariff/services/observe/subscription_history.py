@@ -156,7 +156,7 @@ def _charged(session: Session, of: Subscription) -> Iterator[HistoryEvent]:
             at=invoice.issued_at or invoice.created_at,
             kind="invoice",
             by="",
-            what=f"{invoice.number or 'a draft'}, {invoice.state}",
+            what=f"{invoice.number}, {invoice.state}" if invoice.number else invoice.state,
             text=f"{invoice.period_start:%B %Y}: {_amount(amount, invoice)} of it, before tax",
             page=f"/settle/invoices/{invoice.id}",
             inside=False,

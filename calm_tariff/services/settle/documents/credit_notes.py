@@ -55,24 +55,36 @@ class Issued:
     number: str
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WorkedOut:
+    """What a credit note would come to."""
+
+    subtotal: Decimal
+    tax: Decimal
+    total: Decimal
+    currency: str
+
+
+def worked_out(ctx: Context, invoice_id: int, wanted: Wanted) -> WorkedOut:
+    """What taking this back would come to; nothing is issued. Raises as `issue` does."""
+    ctx.actor.must_be("finance")
+    with ctx.transaction() as session:
+        note = _drafted(session, ctx, _issued(session, invoice_id), wanted)
+        found = WorkedOut(subtotal=note.subtotal, tax=note.tax, total=note.total, currency=note.currency)
+        return found
+
+
 def issue(ctx: Context, invoice_id: int, wanted: Wanted, key: str | None = None) -> Issued:
     """Take something of an issued invoice back, by a credit note that its owners get by mail. Raises `NotFound`,
     `Invalid`, naming the field, or `Conflict` where it is a draft, or more than is left of a line."""
     ctx.actor.must_be("finance")
-    reason = _reason(wanted.reason)
+    _reason(wanted.reason)
     with ctx.transaction() as session:
         before = idempotency.answered(session, ctx, key, f"credit {invoice_id} {wanted}")
         if before is not None:
             return Issued(**before)
         invoice = _issued(session, invoice_id)
-        creditable = _creditable(session, invoice)
-        taken = rules.whole(creditable) if wanted.whole else wanted.lines
-        if wanted.whole and not taken:
-            raise Conflict("is credited whole already", invoice.number or "")
-        rules.check(creditable, taken)
-        lines = {line.id: line for line in invoice.lines}
-        made = [_taken_back(lines[each.line], each.amount) for each in taken]
-        note = _made(session, ctx, invoice, made, reason=reason, again=wanted.chargeable_again)
+        note = _numbered(session, ctx, invoice, _drafted(session, ctx, invoice, wanted))
         result = Issued(id=note.id, number=note.number or "")
         idempotency.remember(session, ctx, key, write(result))
         return result
@@ -92,7 +104,10 @@ def issue_proposed(ctx: Context, invoice_id: int, reason: str, key: str | None =
         proposed = proposal(session, invoice)
         if not proposed:
             raise Conflict("comes to no less by what is recorded now", invoice.number or "")
-        made = [_made(session, ctx, of, lines, reason=reason, again=True) for of, lines in proposed.items()]
+        made = [
+            _numbered(session, ctx, of, _note(session, ctx, of, lines, reason=reason, again=True))
+            for of, lines in proposed.items()
+        ]
         results = [Issued(id=note.id, number=note.number or "") for note in made]
         idempotency.remember(session, ctx, key, {"notes": write(results)})
         return results
@@ -206,10 +221,22 @@ def _without_origin(of: LatePeriod, each: Difference, meter_id: int | None) -> M
     return line
 
 
-def _made(
+def _drafted(session: Session, ctx: Context, invoice: Invoice, wanted: Wanted) -> CreditNote:
+    """The credit note that somebody wants, before it is issued."""
+    creditable = _creditable(session, invoice)
+    taken = rules.whole(creditable) if wanted.whole else wanted.lines
+    if wanted.whole and not taken:
+        raise Conflict("is credited whole already", invoice.number or "")
+    rules.check(creditable, taken)
+    lines = {line.id: line for line in invoice.lines}
+    made = [_taken_back(lines[each.line], each.amount) for each in taken]
+    return _note(session, ctx, invoice, made, reason=wanted.reason.strip(), again=wanted.chargeable_again)
+
+
+def _note(
     session: Session, ctx: Context, invoice: Invoice, lines: list[MoneyLine], reason: str, again: bool
 ) -> CreditNote:
-    """A credit note with these lines, with its number."""
+    """A credit note with these lines, and what they come to."""
     for place, line in enumerate(lines):
         line.place = place
     note = CreditNote(
@@ -232,6 +259,11 @@ def _made(
         raise Conflict(words, invoice.number or "")
     if note.total < 0:
         raise Conflict("would come to less than nothing", invoice.number or "")
+    return note
+
+
+def _numbered(session: Session, ctx: Context, invoice: Invoice, note: CreditNote) -> CreditNote:
+    """A credit note that is issued: with its number, kept and told."""
     provider = provider_of(session)
     year = local_day(ctx.now_us, zone_of(session)).year
     note.number = numbering.next_number(session, "credit note", year, provider.credit_note_prefix)
@@ -241,7 +273,7 @@ def _made(
         invoice.state = move(INVOICE, invoice.number or "", invoice.state, "credited")
     subject = Thing("credit note", note.id, note.number, note.consumer_id)
     after = {"total": str(note.total), "of": invoice.number}
-    auditing.note(session, ctx, "issued a credit note", subject, after=after, why=reason)
+    auditing.note(session, ctx, "issued a credit note", subject, after=after, why=note.reason)
     _tell(session, ctx, note, invoice)
     return note
 

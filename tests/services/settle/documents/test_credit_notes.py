@@ -67,6 +67,16 @@ def test_a_credit_note_names_the_invoice_and_its_lines(office: Office, invoice: 
         invoices.own_credit_note(office.acting(office.consumers[1]), made.id)
 
 
+def test_what_it_would_come_to_is_said_before_and_nothing_is_issued(office: Office, invoice: InvoiceView) -> None:
+    parts = Wanted(reason="", lines=(Taken(line=invoice.lines[0].id, amount=Decimal("10.00")),))
+    said = credit_notes.worked_out(office.finance, invoice.summary.id, parts)
+    assert (said.subtotal, said.tax, said.total) == (Decimal("10.00"), Decimal("2.30"), Decimal("12.30"))
+    whole = credit_notes.worked_out(office.finance, invoice.summary.id, Wanted(reason="", whole=True))
+    assert whole.total == invoice.total
+    assert again(office, invoice).credit_notes == []
+    assert credit(office, invoice, (0, "1.00")).number == "CN-2026-00001"
+
+
 def test_no_line_is_credited_beyond_itself(office: Office, invoice: InvoiceView) -> None:
     credit(office, invoice, (0, "20.00"))
     with pytest.raises(Conflict, match=r"more than the 8\.0000 left") as refused:

@@ -1,4 +1,4 @@
-import { api, type paths } from "../console";
+import { api, type Console, type paths } from "../console";
 import { asking, type List, type Read } from "./asking";
 
 const ask = asking<paths>(api);
@@ -8,6 +8,16 @@ export const invoice = (id: number) =>
   ask("/invoices/{invoice_id}", { params: { path: { invoice_id: id } } });
 export const creditNote = (id: number) =>
   ask("/credit-notes/{credit_note_id}", { params: { path: { credit_note_id: id } } });
+/** What a credit note would come to, as it is typed. */
+export const creditWorkedOut = (id: number, body: Console["CreditNoteIn"]) => ({
+  queryKey: ["/invoices/{invoice_id}/credit-notes/worked-out", id, body],
+  queryFn: () =>
+    api.post("/invoices/{invoice_id}/credit-notes/worked-out", {
+      params: { path: { invoice_id: id } },
+      body,
+    }),
+  retry: false,
+});
 export const lineDays = (line: number) =>
   ask("/lines/{line_id}/days", { params: { path: { line_id: line } } });
 

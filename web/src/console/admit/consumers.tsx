@@ -165,7 +165,7 @@ export function Consumer() {
                 head: "Invoice",
                 cell: (i) => (
                   <Link className="figure-link" to={`/settle/invoices/${i.id}`}>
-                    {i.number ?? "a draft"}
+                    {i.number ?? (i.state === "draft" ? "a draft" : "none")}
                   </Link>
                 ),
               },

@@ -1,10 +1,11 @@
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Console } from "../../api/console";
 import { Problem } from "../../api/problem";
 import { useStale } from "../../api/queries/asking";
-import { STALE } from "../../api/queries/settle";
-import { Dialog, WordButton } from "../../kit/controls";
+import { creditWorkedOut, STALE } from "../../api/queries/settle";
+import { Dialog, Waiting, WordButton } from "../../kit/controls";
 import { Line, Radios, Tick } from "../../kit/fields";
 import { Ends, Form, Send, useEntry, useTyped } from "../../kit/form";
 import { amount, month, plural } from "../../kit/format";
@@ -63,27 +64,33 @@ export function Crediting({ of, finance }: { of: Invoice; finance: boolean }) {
 
 const REASON = { label: "Why, as its consumer reads it on the credit note", area: true, required: true };
 
+type Typed = { reason: string; what: string; chargeable_again: boolean; lines: { amount: string }[] };
+
+/** What is typed as it is sent, and the places of the lines of which something is taken back. */
+function sentOf(of: Invoice, { what, lines, reason, chargeable_again }: Typed) {
+  const filled = lines.flatMap((line, n) => (line.amount.trim() ? [n] : []));
+  const taken = filled.map((n) => ({ line: of.lines[n]?.id ?? 0, amount: lines[n]?.amount.trim() ?? "" }));
+  const whole = what === "whole";
+  return { filled, body: { reason, chargeable_again, whole, lines: whole ? [] : taken } };
+}
+
 function Credit({ of, onClose }: { of: Invoice; onClose: () => void }) {
   const stale = useStale();
   const [key, setKey] = useState(() => crypto.randomUUID());
-  const entry = useEntry({
+  const entry = useEntry<Typed, unknown>({
     start: {
       reason: "",
       what: "parts",
       chargeable_again: false,
       lines: of.lines.map(() => ({ amount: "" })),
     },
-    send: async ({ what, lines, reason, chargeable_again }) => {
-      const filled = lines.flatMap((line, n) => (line.amount.trim() ? [n] : []));
-      const taken = filled.map((n) => ({
-        line: of.lines[n]?.id ?? 0,
-        amount: lines[n]?.amount.trim() ?? "",
-      }));
-      const whole = what === "whole";
+    send: async (typed) => {
+      const { filled, body } = sentOf(of, typed);
+      const header = { "idempotency-key": key };
       try {
         return await api.post("/invoices/{invoice_id}/credit-notes", {
-          params: { path: { invoice_id: of.summary.id }, header: { "idempotency-key": key } },
-          body: { reason, chargeable_again, whole, lines: whole ? [] : taken },
+          params: { path: { invoice_id: of.summary.id }, header },
+          body,
         });
       } catch (error) {
         setKey(crypto.randomUUID()); // what is sent next is another request
@@ -110,11 +117,34 @@ function Credit({ of, onClose }: { of: Invoice; onClose: () => void }) {
         <Tick name="chargeable_again">
           Charge it again: the next invoice has late lines for what recorded usage then comes to
         </Tick>
+        <WorkedOut of={of} />
         <Ends onLeave={onClose}>
           <Send>Issue the credit note</Send>
         </Ends>
       </Form>
     </Dialog>
+  );
+}
+
+/** What is given back to whom, as it is typed. */
+function WorkedOut({ of }: { of: Invoice }) {
+  const typed = useTyped<Typed>();
+  const { body, filled } = sentOf(of, { ...typed, reason: "" });
+  const asked = body.whole || filled.length > 0;
+  const said = useQuery({ ...creditWorkedOut(of.summary.id, body), enabled: asked });
+  if (!asked || said.error)
+    return (
+      <p className="mt-2 text-soft">
+        Say what is taken back of which line, and what it comes to stands here.
+      </p>
+    );
+  if (!said.data) return <Waiting words="Working it out" />;
+  const { subtotal, tax, total, currency } = said.data;
+  return (
+    <p className="mt-2" role="status">
+      {of.summary.consumer} is given back <b className="text-brass">{amount(total, currency)}</b>:{" "}
+      {amount(subtotal, currency)} and {amount(tax, currency)} of tax. A credit note never changes.
+    </p>
   );
 }
 
@@ -127,19 +157,24 @@ function Parts({ of }: { of: Invoice }) {
     <Table
       className="my-2"
       tight
-      rows={of.lines}
+      rows={of.lines.map((line, n) => ({ ...line, n })).filter((line) => Number(line.left) !== 0)}
       id={(line) => line.id}
+      none="Nothing is left of any line."
       columns={[
         { head: "For", cell: (line) => line.label },
         { head: "Charged", number: true, cell: (line) => amount(line.amount, currency) },
         { head: "Left", number: true, cell: (line) => amount(line.left, currency) },
         {
           head: "Take back",
-          width: "150px",
-          cell: (line, n) =>
-            Number(line.left) !== 0 && (
-              <Line name={`lines.${n}.amount`} label={`Take back of ${line.label}`} quiet inputMode="text" />
-            ),
+          width: "180px",
+          cell: (line) => (
+            <Line
+              name={`lines.${line.n}.amount`}
+              label={`Take back of ${line.label}`}
+              quiet
+              inputMode="text"
+            />
+          ),
         },
       ]}
     />

@@ -133,7 +133,7 @@ export function PeriodPage() {
             cell: (c) =>
               c.invoice_id ? (
                 <Link className="figure-link" to={`/settle/invoices/${c.invoice_id}`}>
-                  {c.invoice_number ?? "a draft"}
+                  {c.invoice_number ?? (c.invoice_state === "draft" ? "a draft" : "none")}
                 </Link>
               ) : (
                 <span className="text-soft">none yet</span>
@@ -187,7 +187,7 @@ function PeriodMargin({ period, result }: { period: View; result?: Console["RunR
       <Aside title="How a charge comes about">
         <p className="text-soft">
           Usage of the period, cut where a plan or revision changed, priced by the revision in force. Every
-          line is rounded once; tax is taken of their sum.
+          line is rounded once; tax is taken once of all that is taxed alike.
         </p>
       </Aside>
       {period.late.length > 0 && (
