@@ -215,6 +215,11 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /invoices/{invoice_id}/credit-notes
         POST /invoices/{invoice_id}/credit-notes/worked-out
         POST /invoices/{invoice_id}/proposed-credit
+        DELETE /invoices/{invoice_id}/held-back
+        PUT /invoices/{invoice_id}/held-back
+        POST /charge-runs/{run_id}/resume
+        POST /charge-runs/{run_id}/stop
+        POST /periods/{start}/issue
         POST /periods/{start}/run
         """,
     ),

@@ -46,6 +46,8 @@ INVOICE = _moves(
     credited="",
     written_off="",
 )
+# Drafting a month's invoices, or issuing them.
+CHARGE_RUN = _moves(running="stopped, done", stopped="running", done="")
 # A line that a person adds to a draft; a second one may have to agree.
 ADJUSTMENT = _moves(waiting="agreed, taken back", agreed="taken back", taken_back="")
 

@@ -86,6 +86,16 @@ def month_of(day: date) -> Period:
     return Period(first, month_step(first, 1))
 
 
+def month_starting(start: date) -> Period:
+    """The billing month that starts on a day. Raises `Invalid` for a day that starts none."""
+    if start.year > 9000:
+        raise Invalid("lies further ahead than anything is charged", "period")
+    period = month_of(start)
+    if period.start != start:
+        raise Invalid("a period starts on the first of a month", "period")
+    return period
+
+
 def period_before(period: Period) -> Period:
     """The billing period before another."""
     return month_of(month_step(period.start, -1))

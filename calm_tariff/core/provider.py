@@ -8,6 +8,7 @@ from dataclasses import dataclass, fields
 from decimal import Decimal
 
 from calm_tariff.core import names
+from calm_tariff.core.billing.review import USUAL_CHANGE
 from calm_tariff.core.billing.tax import Rate
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.money import minor_digits, rounded
@@ -16,6 +17,7 @@ from calm_tariff.core.targets import MOST_DAYS
 
 MOST_PAYMENT_DAYS = 120
 MOST_TAX_CHANGES = 50
+MOST_REVIEW_PERCENT, MOST_CHARGE_DAYS = 1000, 27
 # Bodies of calls are kept for so many days at most.
 MOST_BODY_DAYS = 90
 # Recorded calls are kept at least until the month after theirs is charged and looked at.
@@ -33,8 +35,9 @@ class ProviderSettings:
     within how many days an invoice is paid, the address that letters come from, the days of the week on which people
     work (0 is Monday), within how many of them requests for new products are to be answered, what the numbers of its
     invoices and credit notes begin with, whether invoices of nothing are issued, above which amount an adjustment takes
-    a second person (None: never), for how many days bodies of sandbox calls are kept, and for how many months recorded
-    calls; 0 is for ever."""
+    a second person (None: never), from how many percent on a change of a charge is out of the ordinary, how many days
+    after a month's end it is drafted by itself (None: never), for how many days bodies of sandbox calls are kept, and
+    for how many months recorded calls; 0 is for ever."""
 
     name: str
     address: str = ""
@@ -52,6 +55,8 @@ class ProviderSettings:
     credit_note_prefix: str = "CN"
     zero_invoices: bool = False
     adjustment_limit: Decimal | None = None
+    review_percent: int = USUAL_CHANGE
+    charge_after_days: int | None = None
     body_days: int = 7
     call_months: int = 0
 
@@ -71,6 +76,10 @@ def checked(typed: ProviderSettings) -> None:
     _check_adjustment_limit(typed.adjustment_limit, typed.currency)
     if not 0 <= typed.payment_days <= MOST_PAYMENT_DAYS:
         raise Invalid(f"must be 0 to {MOST_PAYMENT_DAYS} days", "payment_days")
+    if not 1 <= typed.review_percent <= MOST_REVIEW_PERCENT:
+        raise Invalid(f"must be 1 to {MOST_REVIEW_PERCENT} percent", "review_percent")
+    if typed.charge_after_days is not None and not 0 <= typed.charge_after_days <= MOST_CHARGE_DAYS:
+        raise Invalid(f"must be 0 to {MOST_CHARGE_DAYS} days, or none", "charge_after_days")
     if not 1 <= typed.body_days <= MOST_BODY_DAYS:
         raise Invalid(f"must be 1 to {MOST_BODY_DAYS} days", "body_days")
     if typed.call_months and not LEAST_CALL_MONTHS <= typed.call_months <= MOST_CALL_MONTHS:

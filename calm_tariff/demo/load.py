@@ -48,7 +48,7 @@ from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.compose.sheet.tariff_sheet import Sheet
 from calm_tariff.services.house import installation
 from calm_tariff.services.serve import gateway_feed, replaying, trials
-from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.documents import charging, issuing, periods
 from calm_tariff.store.base.paging import PageQuery
 
 DOCUMENTS = Path(__file__).parent / "documents"
@@ -349,6 +349,6 @@ def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
         if last:
             corrections.adjust(ctx, period.start)
         drafts = [c.invoice_id for c in periods.charges(ctx, period.start, PageQuery(rows=1000)).rows if c.invoice_id]
-        charging.issue(ctx, drafts)
+        issuing.issue(ctx, drafts)
         if last:
             corrections.credit(ctx, period.start)

@@ -21,6 +21,7 @@ from calm_tariff.services.house.signing_in import mail_addresses, passwords, thr
 from calm_tariff.services.observe import alerts, spending
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.services.settle import forgetting
+from calm_tariff.services.settle.documents import charging
 from calm_tariff.settings import Settings
 from calm_tariff.worker import client_maker, endpoints
 from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk, send_webhook, tell_ticket_desk
@@ -63,6 +64,8 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         ),
         Handler(kind=imports.GO_ON, lease=timedelta(minutes=10), do=lambda of: going_on.go_on(ctx, of["import"])),
         _again("forget files that were taken in", timedelta(hours=1), lambda: imports.forget(ctx)),
+        Handler(kind=charging.GO_ON, lease=timedelta(minutes=10), do=lambda of: charging.go_on(ctx, of["run"])),
+        _again("draft months when it is time", timedelta(minutes=10), lambda: charging.when_it_is_time(ctx)),
         Handler(kind=credentials.TELL_OF_END, do=lambda of: credentials.tell_of_end(ctx, of["key"])),
         Handler(kind=moves.MAKE, do=lambda of: moves.come_true(ctx, of["subscription"])),
         Handler(kind=sunsets.END_VERSION, do=lambda of: _nothing(sunsets.end_sunset(ctx, of["version"]))),

@@ -49,6 +49,10 @@ WRONG: list[tuple[dict[str, Any], str]] = [
     ({"invoice_prefix": "ABCDEFGHIJK"}, "invoice_prefix"),
     ({"invoice_prefix": "CN"}, "invoice_prefix"),  # what credit notes begin with
     ({"credit_note_prefix": "cn"}, "credit_note_prefix"),
+    ({"review_percent": 0}, "review_percent"),
+    ({"review_percent": 1001}, "review_percent"),
+    ({"charge_after_days": 28}, "charge_after_days"),
+    ({"charge_after_days": -1}, "charge_after_days"),
     ({"adjustment_limit": Decimal("-1")}, "adjustment_limit"),
     ({"adjustment_limit": Decimal("1.005")}, "adjustment_limit"),
     ({"adjustment_limit": Decimal("NaN")}, "adjustment_limit"),

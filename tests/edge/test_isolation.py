@@ -33,7 +33,7 @@ from calm_tariff.services.house.telling import Answered
 from calm_tariff.services.observe import alerts
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, invoices, periods
+from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, invoices, issuing, periods
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.paging import PageQuery
@@ -94,7 +94,7 @@ def lived(office: Office) -> dict[str, Any]:
     less = Adjusting(words="A week without data", amount=Decimal(-1), treatment="standard", reason="Ticket 17")
     adjustments.add(october, invoice, less)
     (adjustment,) = invoices.one(october, invoice).adjustments
-    charging.issue(october, [c.invoice_id for c in period.charges.rows])
+    issuing.issue(october, [invoice])
     fee = next(x.id for x in invoices.one(october, invoice).lines if x.kind == "fee")
     taken = Crediting(reason="A quay was closed.", lines=(Taken(line=fee, amount=Decimal(1)),))
     note = credit_notes.issue(october, invoice, taken)
@@ -103,7 +103,7 @@ def lived(office: Office) -> dict[str, Any]:
     charging.run(november, date(2026, 10, 1))
     charges = periods.charges(november, date(2026, 10, 1), PageQuery()).rows
     with_late = next(c.invoice_id for c in charges if c.consumer == "Ferries")
-    charging.issue(november, [with_late])
+    issuing.issue(november, [with_late])
     ours = office.ctx.acting(ferries.member)
     invited = joining.invite(ours, "rui@ferries.example", "developer")
     asked = questions.ask(ours, "harbour-data", "Which datum?", "Above what are they?")
@@ -140,6 +140,7 @@ def lived(office: Office) -> dict[str, Any]:
         "issuer_id": 1,
         "identity_id": 1,
         "note_id": 1,
+        "run_id": charging.run(october, date(2026, 9, 1)).id,
         "session_id": "0" * 24,
         "member_id": ferries.member.member_id,
         "invitation_id": invited.id,

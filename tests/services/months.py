@@ -9,7 +9,7 @@ from typing import Any
 
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.documents import charging, issuing, periods
 from calm_tariff.services.settle.documents.periods import PeriodView, RunningCharge
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
@@ -31,7 +31,7 @@ def period(office: Office, start: date = SEPTEMBER) -> PeriodView:
 def issued(office: Office, start: date = SEPTEMBER) -> list[int]:
     charging.run(office.finance, start)
     drafts = period(office, start).drafts
-    charging.issue(office.finance, drafts)
+    issuing.issue(office.finance, drafts)
     return drafts
 
 

@@ -9,6 +9,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.core.billing.review import USUAL_CHANGE
 from calm_tariff.core.billing.tax import Rate
 from calm_tariff.core.provider import ProviderSettings
 from calm_tariff.edge.again import Again
@@ -45,6 +46,8 @@ class SettingsIn(BaseModel):
     credit_note_prefix: str = Field(default="CN", max_length=100)
     zero_invoices: bool = False
     adjustment_limit: Decimal | None = None
+    review_percent: int = USUAL_CHANGE
+    charge_after_days: int | None = None
     body_days: int
     call_months: int = 0
 

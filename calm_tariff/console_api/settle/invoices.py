@@ -10,9 +10,9 @@ from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.edge.evidence import evidence_file
-from calm_tariff.services.settle.documents import charging, invoices
-from calm_tariff.services.settle.documents.charging import Issuing
+from calm_tariff.services.settle.documents import invoices, issuing
 from calm_tariff.services.settle.documents.invoices import DayUnits, InvoiceView
+from calm_tariff.services.settle.documents.issuing import Issuing
 
 router = APIRouter(tags=["settle"], route_class=Again)
 
@@ -26,7 +26,7 @@ class IssueIn(BaseModel):
 @router.post("/invoices/issue")
 def issue(ctx: Asking, which: IssueIn, idempotency_key: IdempotencyKey = None) -> Issuing:
     """Issue draft invoices. Those on which every line is 0 are kept as nothing due."""
-    return charging.issue(ctx, which.invoices, idempotency_key)
+    return issuing.issue(ctx, which.invoices, idempotency_key)
 
 
 @router.get("/invoices/{invoice_id}")

@@ -23,6 +23,9 @@ EFFECTS: Mapping[str, str] = {
     "zero_invoices": "Where nothing is due, an invoice of nothing is issued all the same.",
     "adjustment_limit": "A line that somebody adds to a draft waits for a second person where it is more than this, "
     "up or down. Where it is empty, nobody has to agree.",
+    "review_percent": "A draft that differs by more percent from the mean of the last three months is shown first.",
+    "charge_after_days": "So many days after its end a month is drafted by itself, once; a person issues it. Where it "
+    "is empty, somebody has to begin it.",
     "body_days": "Bodies of sandbox calls that are older are thrown away within the hour.",
     "call_months": "Calls further back are thrown away with their receipts, within a day and once their month is "
     "charged; what was counted and charged of them stays. 0 keeps them for ever.",

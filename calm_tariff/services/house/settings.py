@@ -57,6 +57,8 @@ class SettingsView:
     credit_note_prefix: str
     zero_invoices: bool
     adjustment_limit: Decimal | None
+    review_percent: int
+    charge_after_days: int | None
     body_days: int
     call_months: int
     calls_from: date | None
@@ -133,6 +135,8 @@ def of(provider: Provider) -> ProviderSettings:
         credit_note_prefix=provider.credit_note_prefix,
         zero_invoices=provider.zero_invoices,
         adjustment_limit=provider.adjustment_limit,
+        review_percent=provider.review_percent,
+        charge_after_days=provider.charge_after_days,
         body_days=provider.body_days,
         call_months=provider.call_months,
     )

@@ -16,9 +16,10 @@ class Provider(Base):
     """The one organisation whose APIs are sold. `country` and `tax_number` are as a consumer's. `tax_changes` are days
     from which another percent holds (core.billing.tax). Where nothing is due no invoice is issued, unless it wants
     `zero_invoices`. An adjustment above `adjustment_limit` takes a second person; None for never.
-    `factor_required`: its people show a second factor at the sign-in.
-    `settled_at` is when its settings were first looked through,
-    `charged_at` when money was first charged. Calls before the day `calls_from` were thrown away."""
+    A charge that differs by more than `review_percent` from the last months' is out of the ordinary. Months are drafted
+    by themselves `charge_after_days` after their end; None for never. `factor_required`: its people show a second
+    factor at the sign-in. `settled_at` is when its settings were first looked through, `charged_at` when money was
+    first charged. Calls before the day `calls_from` were thrown away."""
 
     __tablename__ = "provider"
     id: Mapped[Id]
@@ -39,6 +40,8 @@ class Provider(Base):
     tax_changes: Mapped[list[Any]] = mapped_column(default=list)
     zero_invoices: Mapped[bool] = mapped_column(default=False)
     adjustment_limit: Mapped[Money | None]
+    review_percent: Mapped[int] = mapped_column(default=30)
+    charge_after_days: Mapped[int | None]
     body_days: Mapped[int] = mapped_column(default=7)
     call_months: Mapped[int] = mapped_column(default=0)
     calls_from: Mapped[date | None]

@@ -57,7 +57,7 @@ from calm_tariff.store.serve.usage import (
     HourlyVerdicts,
     SetAside,
 )
-from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, MoneyDocument, MoneyLine
+from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, DraftReview, MoneyDocument, MoneyLine
 
 # What keeps secrets, or is of use to nobody but us.
 _OURS = {"key_hash", "token_hash", "password_hash", "look", "shape", "undo", "grant", "way", "weight", "cause"}
@@ -280,6 +280,12 @@ OWN: tuple[Own, ...] = (
     Own(table=_table(MoneyDocument), of_consumer=_is(MoneyDocument.consumer_id), becomes={"order_number": ""}),
     Own(table=_table(MoneyLine), of_consumer=_in(MoneyLine.document_id, documents), becomes={}),
     Own(table=_table(DocumentTax), of_consumer=_in(DocumentTax.document_id, documents), becomes={}),
+    Own(
+        table=_table(DraftReview),
+        of_consumer=_in(DraftReview.document_id, documents),
+        becomes={"held_why": ""},
+        handed_out=None,
+    ),
     Own(table=_table(Adjustment), of_consumer=_is(Adjustment.consumer_id), becomes={}, handed_out=None),
     Own(
         table=_table(CallBodies),

@@ -10,20 +10,37 @@ from sqlalchemy import JSON, BigInteger, Computed, ForeignKey, Numeric, String, 
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.admit.consumers import Consumer
-from calm_tariff.store.base.columns import Base, Id, Money, Name, Prose, Word
+from calm_tariff.store.base.columns import Base, Id, LongJson, Money, Name, Prose, Word
 
 
 class ChargeRun(Base):
-    """One turning of a period's usage into draft invoices."""
+    """One turning of a period's usage into draft invoices (`kind` "draft"), or issuing of those (`kind` "issue").
+    States: core.lifecycles.CHARGE_RUN. `todo` are the ids of consumers, or of drafts, of which so many are `done`.
+    `invoices` came of it, of together `total`; `left_alone` were issued already; `refused` says which were not issued
+    and why. `late_of` are the periods of which something has to be charged late.
+    A period has one at a time that is `going`."""
 
     __tablename__ = "charge_run"
     id: Mapped[Id]
+    kind: Mapped[Word]
+    state: Mapped[Word]
     period_start: Mapped[date]
     period_end: Mapped[date]
     started_at: Mapped[datetime]
     started_by: Mapped[Name]
-    invoices: Mapped[int]
-    total: Mapped[Money]
+    identity: Mapped[Name]
+    todo: Mapped[LongJson]
+    late_of: Mapped[list[Any]]
+    done: Mapped[int] = mapped_column(default=0)
+    invoices: Mapped[int] = mapped_column(default=0)
+    total: Mapped[Money] = mapped_column(default=Decimal(0))
+    left_alone: Mapped[int] = mapped_column(default=0)
+    nothing_due: Mapped[int] = mapped_column(default=0)
+    refused: Mapped[list[Any]] = mapped_column(default=list)
+    ended_at: Mapped[datetime | None]
+    going: Mapped[date | None] = mapped_column(
+        Computed("if(state = 'running', period_start, null)", persisted=True), unique=True
+    )
 
 
 class MoneyDocument(Base):
@@ -67,7 +84,23 @@ class Invoice(MoneyDocument):
     due_on: Mapped[date | None]
     payment_method: Mapped[str | None] = mapped_column(String(40))
     order_number: Mapped[Word] = mapped_column(default="", nullable=True)
+    review: Mapped[DraftReview | None] = relationship(cascade="all, delete-orphan", lazy="select")
     __mapper_args__ = {"polymorphic_identity": "invoice"}
+
+
+class DraftReview(Base):
+    """What somebody who reviews a draft looks at first: what of it is out of the ordinary (core.billing.review), and
+    how much. `last_month` is the subtotal of its consumer's invoice of the month before. One that is held back is
+    issued with no others."""
+
+    __tablename__ = "draft_review"
+    document_id: Mapped[int] = mapped_column(ForeignKey("money_document.id"), primary_key=True)
+    weight: Mapped[int] = mapped_column(index=True)
+    findings: Mapped[list[Any]]
+    last_month: Mapped[Money | None]
+    held_by: Mapped[Name] = mapped_column(default="")
+    held_why: Mapped[Prose] = mapped_column(default="")
+    held_at: Mapped[datetime | None]
 
 
 class CreditNote(MoneyDocument):

@@ -18,7 +18,7 @@ from calm_tariff.services.admit.organisation import belonging
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.observe import consumers
-from calm_tariff.services.settle.documents import charging, invoices
+from calm_tariff.services.settle.documents import charging, invoices, issuing
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import Office
 from tests.services.accounts import letters
@@ -119,7 +119,7 @@ def test_an_invoice_carries_the_order_number_it_was_issued_with(office: Office) 
         (draft,) = invoices.of_consumer(session, own.actor.own_consumer, issued_only=False)
     assert invoices.one(october, draft.id).paid == "by transfer, order number PO 7"
     paying.change(own, replace(ORDER, order_number="PO 8"))
-    charging.issue(october, [draft.id])
+    issuing.issue(october, [draft.id])
     paying.change(own, replace(ORDER, order_number="PO 9"))
 
     assert invoices.own_one(own, draft.id).paid == "by transfer, order number PO 8"

@@ -31,7 +31,7 @@ from calm_tariff.services.observe import alerts, erasing, merging
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import closing
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.documents import charging, issuing
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
@@ -122,7 +122,7 @@ def closed(office: Office, consumer: int) -> None:
     october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, tzinfo=UTC))
     charging.run(october, date(2026, 9, 1))
     with office.ctx.transaction() as session:
-        charging.issue(october, list(session.scalars(select(Invoice.id))))
+        issuing.issue(october, list(session.scalars(select(Invoice.id))))
     office.clock.now = datetime(2026, 10, 3, tzinfo=UTC)
 
 

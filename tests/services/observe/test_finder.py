@@ -10,7 +10,7 @@ import pytest
 from calm_tariff.core.errors import NotSignedIn
 from calm_tariff.services.observe import finder
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.documents import charging, issuing, periods
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
 
@@ -20,7 +20,7 @@ def test_the_finder_finds_each_kind_by_a_few_letters(office: Office) -> None:
     history.take_in(office.ctx, office.counted([call := office.call(one, START, 1)]))
     charging.run(office.finance, date(2026, 9, 1))
     october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, 9, tzinfo=UTC))
-    charging.issue(october, periods.one(october, date(2026, 9, 1), PageQuery()).drafts)
+    issuing.issue(october, periods.one(october, date(2026, 9, 1), PageQuery()).drafts)
 
     def found(words: str) -> set[tuple[str, str]]:
         return {(f.kind, f.name) for f in finder.find(office.manager, words)}

@@ -24,7 +24,7 @@ from calm_tariff.services.observe import alerts, consumers, erasing, handing_out
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.observe.own_usage import UsageWanted
 from calm_tariff.services.serve import history, receipts, standing
-from calm_tariff.services.settle.documents import charging, invoices, periods
+from calm_tariff.services.settle.documents import charging, invoices, issuing, periods
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer, Member, MemberInvitation
 from calm_tariff.store.base.paging import PageQuery
@@ -210,7 +210,7 @@ def test_a_month_is_charged_once_to_whoever_it_is_at_its_end(office: Office) -> 
         september = {i.consumer_id: (i.subtotal, [line.subscription_id for line in i.lines]) for i in made}
     assert {*september} == {ferries, kayaks}
     assert {*september[kayaks][1]} == {office.consumers[1].subscription}
-    charging.issue(november, periods.one(november, SEPTEMBER, PageQuery()).drafts)
+    issuing.issue(november, periods.one(november, SEPTEMBER, PageQuery()).drafts)
     assert charging.run(november, SEPTEMBER).left_alone == 2
     charging.run(november, OCTOBER)
     with november.transaction() as session:
@@ -280,7 +280,7 @@ def test_its_data_is_handed_out_with_the_others_and_erased_before_it(office: Off
     ]
     charging.run(office.finance, SEPTEMBER)
     assert erasing.of_consumer(owner, kayaks).hindered == ["Its invoice for September 2026 is a draft."]
-    charging.issue(office.finance, periods.one(office.finance, SEPTEMBER, PageQuery()).drafts)
+    issuing.issue(office.finance, periods.one(office.finance, SEPTEMBER, PageQuery()).drafts)
     with office.ctx.transaction() as session:
         session.get_one(Consumer, ferries).state = "closed"
     assert "Kayaks, which was merged into it, is not erased." in erasing.of_consumer(owner, ferries).hindered

@@ -18,7 +18,7 @@ from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import closing
-from calm_tariff.services.settle.documents import charging, invoices
+from calm_tariff.services.settle.documents import charging, invoices, issuing
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
@@ -99,7 +99,7 @@ def test_the_last_invoice_comes_after_it_and_is_told_and_seen(office: Office) ->
     october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, tzinfo=UTC))
     charging.run(october, date(2026, 9, 1))
     with office.ctx.transaction() as session:
-        charging.issue(october, list(session.scalars(select(Invoice.id))))
+        issuing.issue(october, list(session.scalars(select(Invoice.id))))
     (seen,) = invoices.own(as_now(office, owner(office)))
     whole = invoices.own_one(as_now(office, owner(office)), seen.id)
     # Two days of thirty of 40.00; and all thirty calls, of which one is included in two days.

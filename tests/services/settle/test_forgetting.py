@@ -13,7 +13,7 @@ from calm_tariff.services.base.auditing import EntryFilter
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import forgetting
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.documents import charging, issuing
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import Call, DailyUsage, HourlyUsage
 from calm_tariff.store.settle.money_documents import Invoice
@@ -50,7 +50,7 @@ def charge(office: Office, month: int, issue: bool = True) -> None:
     if issue:
         with office.ctx.transaction() as session:
             drafts = select(Invoice.id).where(Invoice.state == "draft")
-            charging.issue(office.finance, list(session.scalars(drafts)))
+            issuing.issue(office.finance, list(session.scalars(drafts)))
 
 
 def left(office: Office) -> list[str]:

@@ -43,6 +43,7 @@ UNSPOKEN = {
     "money_document": "kind number currency state payment_method",
     "money_line": "sort kind treatment slices by_day",
     "document_tax": "treatment",
+    "draft_review": "findings held_by",
     "adjustment": "treatment state made_by_identity",
     "call": "call_id source environment verdict refused_by method path checks units told credential remarks counted"
     " reported",

@@ -16,7 +16,7 @@ from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import ADJUSTMENT, move
 from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import Context, provider_of
-from calm_tariff.services.settle.documents import drafting
+from calm_tariff.services.settle.documents import drafting, reviewing
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.settle.money_documents import Adjustment, Invoice
 
@@ -82,7 +82,7 @@ def add(ctx: Context, invoice_id: int, wanted: Wanted, key: str | None = None) -
         session.add(made)
         session.flush()
         _note(session, ctx, "adjusted an invoice", made, why=wanted.reason)
-        drafting.adjusted_anew(session, ctx, draft)
+        _anew(session, ctx, draft)
         idempotency.remember(session, ctx, key, {"id": made.id})
 
 
@@ -114,7 +114,13 @@ def _moved(ctx: Context, adjustment_id: int, to: str, action: str) -> None:
         session.flush()
         _note(session, ctx, action, found)
         if draft is not None:
-            drafting.adjusted_anew(session, ctx, draft)
+            _anew(session, ctx, draft)
+
+
+def _anew(session: Session, ctx: Context, draft: Invoice) -> None:
+    drafting.adjusted_anew(session, ctx, draft)
+    session.flush()
+    reviewing.looked_at_again(session, draft)
 
 
 def refuse_waiting(session: Session, draft: Invoice, called: str) -> None:

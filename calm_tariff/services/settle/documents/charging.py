@@ -1,196 +1,353 @@
-"""The charge run that makes draft invoices of a period, and issuing them."""
+"""Charge runs: drafting a month's invoices, and issuing them. A run goes on by itself, part by part, each in a
+transaction of its own: it can be left, stopped and gone on with, and whatever dies meanwhile, it comes to the same."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import documents
 from calm_tariff.core.errors import Conflict, NotFound
-from calm_tariff.core.events import Thing
-from calm_tariff.core.lifecycles import INVOICE, move
-from calm_tariff.core.periods import local_day, month_of
-from calm_tariff.formats.values import write
-from calm_tariff.services.admit import paying
-from calm_tariff.services.base import auditing, idempotency
-from calm_tariff.services.base.context import Context, provider_of, zone_of
-from calm_tariff.services.base.notices import Notice, members, notify
-from calm_tariff.services.settle.documents import adjustments, drafting, late_lines, numbering
-from calm_tariff.services.settle.documents.periods import period_starting
-from calm_tariff.store.admit import merged, subscribers
-from calm_tariff.store.admit.consumers import Consumer
-from calm_tariff.store.base.locking import all_locked
-from calm_tariff.store.base.provider import Provider
-from calm_tariff.store.settle.money_documents import ChargeRun, Invoice
+from calm_tariff.core.lifecycles import CHARGE_RUN, move
+from calm_tariff.core.periods import Period, local_day, month_of, month_starting, period_before
+from calm_tariff.services.base import auditing, idempotency, jobs
+from calm_tariff.services.base.context import ROLES, SYSTEM, Actor, Context, provider_of, zone_of
+from calm_tariff.services.settle.documents import drafting, issuing, reviewing
+from calm_tariff.store.base.locking import all_locked, locked
+from calm_tariff.store.settle.money_documents import ChargeRun, DraftReview, Invoice
 
-
-@dataclass(frozen=True, slots=True)
-class RunResult:
-    """What a charge run made: new draft invoices, and those it left alone because they were issued."""
-
-    run_id: int
-    invoices: int
-    left_alone: int
-    total: str
-
-
-def run(ctx: Context, start: date, key: str | None = None) -> RunResult:
-    """Turn a period's usage into draft invoices, one for each consumer with a stay in it, or with something late or
-    adjusted to be charged with it.
-
-    Drafts of an earlier run are computed anew, and go where nothing is charged any more; issued invoices are left
-    alone. The running period can be drafted too, by what is recorded so far, but not issued. The same idempotency key
-    runs once. Raises `Conflict` for a period that has not begun.
-    """
-    ctx.actor.must_be("finance")
-    period = period_starting(start)
-    request = f"charge run {start}"
-    with ctx.transaction() as session:
-        before = idempotency.answered(session, ctx, key, request)
-        if before is not None:
-            return RunResult(**before)
-        running = month_of(local_day(ctx.now_us, zone_of(session)))
-        if period.start > running.start:
-            raise Conflict(f"{start:%B %Y} has not begun", "period")
-        made = ChargeRun(
-            period_start=period.start,
-            period_end=period.end,
-            started_at=ctx.now,
-            started_by=ctx.actor.name,
-            invoices=0,
-            total=Decimal(0),
-        )
-        session.add(made)
-        session.flush()
-        left_alone = 0
-        existing = {
-            i.consumer_id: i
-            for i in all_locked(
-                session, Invoice, session.scalars(select(Invoice.id).where(Invoice.period_start == period.start)).all()
-            )
-        }
-        contents = drafting.contents(session, period)
-        for consumer_id in existing.keys() - {content.case.consumer_id for content in contents}:
-            if existing[consumer_id].state == "draft":
-                session.delete(existing[consumer_id])
-        for content in contents:
-            draft = existing.get(content.case.consumer_id)
-            if draft is not None and draft.state != "draft":
-                left_alone += 1
-                continue
-            if draft is None:
-                draft = Invoice(
-                    consumer_id=content.case.consumer_id,
-                    period_start=period.start,
-                    period_end=period.end,
-                    state="draft",
-                )
-            draft.run_id = made.id
-            drafting.fill(session, ctx, draft, content)
-            session.add(draft)
-            made.invoices += 1
-            made.total += draft.total
-        provider = provider_of(session)
-        if made.invoices and provider.charged_at is None:
-            provider.charged_at = ctx.now
-        result = RunResult(made.id, made.invoices, left_alone, str(made.total))
-        auditing.note(
-            session,
-            ctx,
-            "made a charge run",
-            ("charge run", made.id, f"{start:%B %Y}"),
-            after={"invoices": made.invoices, "total": str(made.total), "left alone": left_alone},
-        )
-        idempotency.remember(session, ctx, key, write(result))
-        return result
+GO_ON = "go on with a charge run"
+# Consumers that are drafted, or drafts that are issued, before the run is looked at again.
+PART = 40
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Issuing:
-    """What came of drafts: so many were issued, and so many are kept as nothing due."""
+class RunView:
+    """A charge run: drafting invoices or issuing them (`kind`), how far it is, and what came of it. `left_alone` were
+    issued already; `refused` says of which drafts why they were not issued."""
 
-    issued: int
+    id: int
+    kind: str
+    state: str
+    period_start: date
+    started_at: datetime
+    started_by: str
+    ended_at: datetime | None
+    todo: int
+    done: int
+    invoices: int
+    total: Decimal
+    left_alone: int
     nothing_due: int
+    refused: list[RefusedDraft]
 
 
-def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> Issuing:
-    """Issue draft invoices: from then on they never change, and their owners get them by mail. One whose lines are all
-    0 is kept as nothing due, unless the provider wants such invoices, too.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RefusedDraft:
+    """A draft that was not issued, and why."""
 
-    Raises `Conflict` where one is no draft, comes to less than nothing, waits for somebody's agreement, or charges late
-    what was charged elsewhere since it was computed; then none is issued.
+    invoice_id: int
+    consumer: str
+    why: str
+
+
+def begin(ctx: Context, start: date, key: str | None = None) -> RunView:
+    """Have a period's usage turned into draft invoices, one for each consumer with a stay in it, or with something late
+    or adjusted to be charged with it.
+
+    Drafts of an earlier run are computed anew, and go where nothing is charged any more; issued invoices are left
+    alone. The running period can be drafted too, by what is recorded so far, but not issued. The same idempotency key
+    begins one run. Raises `Conflict` for a period that has not begun, or is being charged.
     """
     ctx.actor.must_be("finance")
-    request = f"issue {sorted(invoice_ids)}"
+    period = month_starting(start)
     with ctx.transaction() as session:
-        before = idempotency.answered(session, ctx, key, request)
-        if before is not None:
-            return Issuing(**before)
-        _hold_consumers(session, invoice_ids)
-        invoices = all_locked(session, Invoice, set(invoice_ids))
-        if len(invoices) != len(set(invoice_ids)):
-            raise NotFound("names an invoice that is not there", "invoices")
-        provider = provider_of(session)
-        due = 0
-        for invoice in invoices:
-            called = f"the invoice of {invoice.consumer.name} for {invoice.period_start:%B %Y}"
-            move(INVOICE, called, invoice.state, "issued")
-            if invoice.period_end > local_day(ctx.now_us, zone_of(session)):
-                raise Conflict(f"its period runs until {invoice.period_end:%-d %B}", called)
-            adjustments.refuse_waiting(session, invoice, called)
-            late_lines.refuse_charged_since(session, invoice, called)
-            if documents.nothing_due([line.amount for line in invoice.lines], provider.zero_invoices):
-                invoice.state = move(INVOICE, called, invoice.state, "nothing due")
-                subject = Thing("invoice", invoice.id, called, invoice.consumer_id)
-                auditing.note(session, ctx, "kept an invoice as nothing due", subject)
-                continue
-            if invoice.total < 0:
-                raise Conflict("comes to less than nothing: credit what it corrects instead", called)
-            _issue(session, ctx, provider, invoice)
-            due += 1
-        result = Issuing(issued=due, nothing_due=len(invoices) - due)
-        idempotency.remember(session, ctx, key, write(result))
-        return result
+        known = idempotency.answered(session, ctx, key, f"charge run {start}")
+        if known is not None:
+            return _view(session.get_one(ChargeRun, known["run_id"]))
+        if period.start > month_of(local_day(ctx.now_us, zone_of(session))).start:
+            raise Conflict(f"{start:%B %Y} has not begun", "period")
+        run = _begun(session, ctx, period)
+        idempotency.remember(session, ctx, key, {"run_id": run.id})
+        return _view(run)
 
 
-def _hold_consumers(session: Session, invoice_ids: Sequence[int]) -> None:
-    """Nothing else is issued for the same consumers meanwhile: what is late for one of them is charged once."""
-    whose = session.scalars(select(Invoice.consumer_id).where(Invoice.id.in_(invoice_ids))).all()
-    successors = merged.successors(session)
-    all_locked(session, Consumer, {successors.get(each, each) for each in whose})
+def run(ctx: Context, start: date, key: str | None = None) -> RunView:
+    """The same, done here and now."""
+    begun = begin(ctx, start, key)
+    go_on(ctx, begun.id)
+    return one(ctx.acting(Actor(name=ctx.actor.name, roles=frozenset({"finance"}))), begun.id)
 
 
-def _issue(session: Session, ctx: Context, provider: Provider, invoice: Invoice) -> None:
-    today = local_day(ctx.now_us, zone_of(session))
-    invoice.state = "issued"
-    invoice.number = numbering.next_number(session, "invoice", today.year, provider.invoice_prefix)
-    invoice.issued_at = ctx.now
-    invoice.payment_method = invoice.consumer.payment_method
-    invoice.order_number = invoice.consumer.order_number
-    invoice.due_on = today + timedelta(days=provider.payment_days)
-    auditing.note(
-        session,
-        ctx,
-        "issued an invoice",
-        Thing("invoice", invoice.id, invoice.number or "", invoice.consumer_id),
-        after={"total": str(invoice.total), "due": str(invoice.due_on)},
+def begin_issuing(ctx: Context, start: date, key: str | None = None) -> RunView:
+    """Have a month's drafts issued, but those that are held back. Raises `Conflict` where there is none, the month has
+    not ended, or it is being charged."""
+    ctx.actor.must_be("finance")
+    period = month_starting(start)
+    with ctx.transaction() as session:
+        known = idempotency.answered(session, ctx, key, f"issue {start}")
+        if known is not None:
+            return _view(session.get_one(ChargeRun, known["run_id"]))
+        if period.end > local_day(ctx.now_us, zone_of(session)):
+            raise Conflict(f"its period runs until {period.end:%-d %B}", f"{start:%B %Y}")
+        query = (
+            select(Invoice.id)
+            .outerjoin(DraftReview, DraftReview.document_id == Invoice.id)
+            .where(Invoice.period_start == period.start, Invoice.state == "draft")
+            .where((DraftReview.held_by == "") | DraftReview.held_by.is_(None))
+        )
+        drafts = list(session.scalars(query.order_by(Invoice.id)))
+        if not drafts:
+            raise Conflict("has no draft to be issued", f"{start:%B %Y}")
+        run = _made(session, ctx, period, "issue", todo=drafts)
+        idempotency.remember(session, ctx, key, {"run_id": run.id})
+        return _view(run)
+
+
+def when_it_is_time(ctx: Context) -> None:
+    """Draft the last month by itself, so many days after its end as the house says, once, if nobody has."""
+    with ctx.transaction() as session:
+        after = provider_of(session).charge_after_days
+        if after is None:
+            return
+        today = local_day(ctx.now_us, zone_of(session))
+        last = period_before(month_of(today))
+        charged = select(ChargeRun.id).where(ChargeRun.period_start == last.start).limit(1)
+        if today < last.end + timedelta(days=after) or session.scalar(charged) is not None:
+            return
+        _begun(session, ctx.acting(SYSTEM), last)
+
+
+def _begun(session: Session, ctx: Context, period: Period) -> ChargeRun:
+    planned = drafting.planned(session, period)
+    late_of = [start.isoformat() for start in planned.late_of]
+    return _made(session, ctx, period, "draft", todo=list(planned.consumers), late_of=late_of)
+
+
+def _made(session: Session, ctx: Context, period: Period, kind: str, todo: list[int], **more: Any) -> ChargeRun:
+    _refuse_going(session, period.start)
+    made = ChargeRun(
+        kind=kind,
+        state="running",
+        period_start=period.start,
+        period_end=period.end,
+        started_at=ctx.now,
+        started_by=ctx.actor.name,
+        identity=ctx.actor.identity,
+        todo=todo,
+        **{"late_of": [], **more},
     )
-    _tell(session, ctx, invoice)
+    session.add(made)
+    session.flush()
+    _ask(session, ctx, made)
+    return made
 
 
-def _tell(session: Session, ctx: Context, invoice: Invoice) -> None:
-    fields = {
-        "number": invoice.number,
-        "period": f"{invoice.period_start:%B %Y}",
-        "total": format(invoice.total.quantize(Decimal("0.01")), "f"),
-        "currency": invoice.currency,
-        "due": f"{invoice.due_on:%-d %B %Y}",
-        "paid": paying.said(invoice),
-    }
-    notice = Notice(kind="invoice issued", fields=fields, page=f"/invoices/{invoice.id}")
-    notify(session, ctx, members(subscribers.members_who_may(session, invoice.consumer_id, "see money")), notice)
+def _refuse_going(session: Session, start: date) -> None:
+    """Raise `Conflict` where a period is being charged. Of two that begin at once, the database refuses the second."""
+    going = select(ChargeRun.id).where(ChargeRun.period_start == start, ChargeRun.state == "running")
+    if session.scalar(going.limit(1)) is not None:
+        raise Conflict("is being charged: wait for it, or stop it", f"{start:%B %Y}")
+
+
+def _ask(session: Session, ctx: Context, run: ChargeRun) -> None:
+    jobs.write(session, ctx, GO_ON, _called(run), {"run": run.id}, subject=str(run.id))
+
+
+def go_on(ctx: Context, run_id: int) -> None:
+    """Go on with a run until it is done or stopped. It may be gone on with by several at once."""
+    while _part(ctx, run_id):
+        pass
+
+
+def _part(ctx: Context, run_id: int) -> bool:
+    """Do the next part of a run; whether there may be more to do."""
+    with ctx.transaction() as session:
+        kind = session.get_one(ChargeRun, run_id).kind
+    return _issue_part(ctx, run_id) if kind == "issue" else _draft_part(ctx, run_id)
+
+
+def _draft_part(ctx: Context, run_id: int) -> bool:
+    with ctx.transaction() as session:
+        run = _held(session, run_id)
+        if run.state != "running":
+            return False
+        acting = _acting(ctx, run).joining(session)
+        part = run.todo[run.done : run.done + PART]
+        _draft(session, acting, run, part)
+        run.done += len(part)
+        if run.done < len(run.todo):
+            return True
+        _clear(session, run)
+        _ended(session, acting, run, "made a charge run")
+        return False
+
+
+def _draft(session: Session, ctx: Context, run: ChargeRun, consumers: list[int]) -> None:
+    """Draft the invoices of some consumers."""
+    period = Period(run.period_start, run.period_end)
+    query = select(Invoice.id).where(Invoice.period_start == period.start, Invoice.consumer_id.in_(consumers))
+    existing = {i.consumer_id: i for i in all_locked(session, Invoice, session.scalars(query).all())}
+    late_of = [date.fromisoformat(start) for start in run.late_of]
+    earlier = reviewing.before(session, period.start, consumers)
+    for content in drafting.contents(session, period, consumers, late_of):
+        draft = existing.get(content.case.consumer_id)
+        if draft is not None and draft.state != "draft":
+            run.left_alone += 1
+            continue
+        was = None if draft is None else reviewing.units_of(draft)
+        if draft is None:
+            draft = Invoice(
+                consumer_id=content.case.consumer_id,
+                period_start=period.start,
+                period_end=period.end,
+                state="draft",
+            )
+        draft.run_id = run.id
+        drafting.fill(session, ctx, draft, content)
+        session.add(draft)
+        session.flush()
+        arrived = Decimal(0) if was is None else reviewing.units_of(draft) - was
+        reviewing.looked_at(session, draft, earlier.of(draft.consumer_id), arrived)
+        run.invoices += 1
+        run.total += draft.total
+    provider = provider_of(session)
+    if run.invoices and provider.charged_at is None:
+        provider.charged_at = ctx.now
+
+
+def _clear(session: Session, run: ChargeRun) -> None:
+    """Throw away the drafts of those who are charged nothing any more."""
+    query = select(Invoice.id, Invoice.consumer_id).where(
+        Invoice.period_start == run.period_start, Invoice.state == "draft"
+    )
+    todo = set(run.todo)
+    gone = [invoice for invoice, consumer in session.execute(query) if consumer not in todo]
+    for draft in all_locked(session, Invoice, gone):
+        session.delete(draft)
+
+
+def _issue_part(ctx: Context, run_id: int) -> bool:
+    """Issue the next drafts of a run, each in a transaction of its own. One that cannot be issued hinders no other."""
+    with ctx.transaction() as session:
+        run = session.get_one(ChargeRun, run_id, populate_existing=True)
+        if run.state != "running":
+            return False
+        acting, done, part = _acting(ctx, run), run.done, run.todo[run.done : run.done + PART]
+    outcomes: list[tuple[int, str | None, str]] = []
+    for invoice_id in part:
+        try:
+            outcomes.append((invoice_id, issuing.one(acting, invoice_id), ""))
+        except Conflict as error:
+            outcomes.append((invoice_id, None, str(error)))
+    with ctx.transaction() as session:
+        run = _held(session, run_id)
+        if run.done != done:
+            return run.state == "running"  # another has gone on with it, and counted these
+        _count(session, run, outcomes)
+        run.done += len(part)
+        if run.state == "running" and run.done >= len(run.todo):
+            _ended(session, acting.joining(session), run, "issued the invoices of a month")
+        return run.state == "running"
+
+
+def _count(session: Session, run: ChargeRun, outcomes: list[tuple[int, str | None, str]]) -> None:
+    refused = list(run.refused)
+    for invoice_id, state, why in outcomes:
+        invoice = session.get(Invoice, invoice_id)
+        if invoice is None:
+            continue
+        if why:
+            refused.append({"invoice_id": invoice_id, "consumer": invoice.consumer.name, "why": why})
+        elif state == "nothing due" or (state is None and invoice.state == "nothing due"):
+            run.nothing_due += 1
+        elif invoice.state != "draft":
+            run.invoices += 1
+            run.total += invoice.total
+    run.refused = refused
+
+
+def _ended(session: Session, ctx: Context, run: ChargeRun, action: str) -> None:
+    run.state, run.ended_at = move(CHARGE_RUN, "charge run", run.state, "done"), ctx.now
+    after = {"invoices": run.invoices, "total": str(run.total), "left alone": run.left_alone}
+    auditing.note(session, ctx, action, ("charge run", run.id, f"{run.period_start:%B %Y}"), after=after)
+
+
+def stop(ctx: Context, run_id: int) -> RunView:
+    """Stop a run: what came of it stays. Raises `NotFound`, or `Conflict` where it is done."""
+    return _moved(ctx, run_id, "stopped", "stopped a charge run")
+
+
+def resume(ctx: Context, run_id: int) -> RunView:
+    """Go on with a run that was stopped. Raises `NotFound`, or `Conflict` where it is done, or the period is being
+    charged."""
+    return _moved(ctx, run_id, "running", "went on with a charge run")
+
+
+def _moved(ctx: Context, run_id: int, to: str, action: str) -> RunView:
+    ctx.actor.must_be("finance")
+    with ctx.transaction() as session:
+        run = _held(session, run_id)
+        if to == "running":
+            _refuse_going(session, run.period_start)
+        run.state = move(CHARGE_RUN, "charge run", run.state, to)
+        auditing.note(session, ctx, action, ("charge run", run.id, f"{run.period_start:%B %Y}"))
+        if to == "running":
+            _ask(session, ctx, run)
+        return _view(run)
+
+
+def one(ctx: Context, run_id: int) -> RunView:
+    """A run as far as it is. Raises `NotFound`."""
+    ctx.actor.must_be(*ROLES)
+    with ctx.transaction() as session:
+        found = session.get(ChargeRun, run_id)
+        if found is None:
+            raise NotFound("there is no such charge run", str(run_id))
+        return _view(found)
+
+
+def of_period(session: Session, start: date) -> list[RunView]:
+    """The runs of a period, the latest first."""
+    query = select(ChargeRun).where(ChargeRun.period_start == start).order_by(ChargeRun.id.desc())
+    return [_view(run) for run in session.scalars(query)]
+
+
+def _held(session: Session, run_id: int) -> ChargeRun:
+    found = locked(session, ChargeRun, run_id)
+    if found is None:
+        raise NotFound("there is no such charge run", str(run_id))
+    return found
+
+
+def _acting(ctx: Context, run: ChargeRun) -> Context:
+    """What a run does is done by whoever began it."""
+    return ctx.acting(Actor(name=run.started_by, roles=frozenset({"finance"}), behind=run.identity))
+
+
+def _called(run: ChargeRun) -> str:
+    what = "issuing" if run.kind == "issue" else "charging"
+    return f"{what} {run.period_start:%B %Y}"
+
+
+def _view(run: ChargeRun) -> RunView:
+    return RunView(
+        id=run.id,
+        kind=run.kind,
+        state=run.state,
+        period_start=run.period_start,
+        started_at=run.started_at,
+        started_by=run.started_by,
+        ended_at=run.ended_at,
+        todo=len(run.todo),
+        done=run.done,
+        invoices=run.invoices,
+        total=run.total,
+        left_alone=run.left_alone,
+        nothing_due=run.nothing_due,
+        refused=[RefusedDraft(**each) for each in run.refused],
+    )

@@ -70,8 +70,7 @@ def worked_out(ctx: Context, invoice_id: int, wanted: Wanted) -> WorkedOut:
     ctx.actor.must_be("finance")
     with ctx.transaction() as session:
         note = _drafted(session, ctx, _issued(session, invoice_id), wanted)
-        found = WorkedOut(subtotal=note.subtotal, tax=note.tax, total=note.total, currency=note.currency)
-        return found
+        return WorkedOut(subtotal=note.subtotal, tax=note.tax, total=note.total, currency=note.currency)
 
 
 def issue(ctx: Context, invoice_id: int, wanted: Wanted, key: str | None = None) -> Issued:

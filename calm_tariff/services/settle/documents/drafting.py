@@ -5,7 +5,7 @@ Source: docs/arithmetic.md, section 5.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
@@ -45,18 +45,35 @@ class Content:
     days: DaysOf
 
 
-def contents(session: Session, period: Period) -> list[Content]:
-    """What is to stand on everybody's draft of a period, by consumer: of all who have a stay in it, or something late
-    or adjusted to be charged with it."""
-    cases = {case.consumer_id: case for case in rating_cases.cases(session, period)}
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Planned:
+    """Who is to have a draft of a period, in the order of their ids, and of which periods something is charged late."""
+
+    consumers: tuple[int, ...]
+    late_of: tuple[date, ...]
+
+
+def planned(session: Session, period: Period) -> Planned:
+    """Everybody with a stay in a period, or something late or adjusted to be charged with it."""
+    late = late_lines.waiting_for(session, period.start)
+    successors = merged.successors(session)
+    owing = {successors.get(consumer, consumer) for consumers in late.values() for consumer in consumers}
+    adjusted = {each.consumer_id for each in agreed(session, period.start)}
+    staying = rating_cases.plans_in(session, period).keys()
+    return Planned(consumers=tuple(sorted({*staying, *owing, *adjusted})), late_of=tuple(late))
+
+
+def contents(session: Session, period: Period, consumers: Collection[int], late_of: Collection[date]) -> list[Content]:
+    """What is to stand on some consumers' drafts of a period, with what of some earlier ones is charged late."""
+    cases = {case.consumer_id: case for case in rating_cases.cases(session, period, list(consumers))}
     late: dict[int, list[LatePeriod]] = {}
     successors = merged.successors(session)
-    for each in late_lines.waiting(session, period.start):
+    for each in late_lines.waiting(session, period.start, consumers, late_of) if late_of else ():
         if each.parted.late:
             owner = each.invoice.consumer_id
             late.setdefault(successors.get(owner, owner), []).append(each)
     added: dict[int, list[Adjustment]] = {}
-    for adjustment in agreed(session, period.start):
+    for adjustment in agreed(session, period.start, consumers):
         added.setdefault(adjustment.consumer_id, []).append(adjustment)
     provider = provider_of(session)
     others = (late.keys() | added.keys()) - cases.keys()
@@ -79,11 +96,11 @@ def contents(session: Session, period: Period) -> list[Content]:
     ]
 
 
-def agreed(session: Session, start: date, consumer_id: int | None = None) -> Sequence[Adjustment]:
+def agreed(session: Session, start: date, consumers: Collection[int] | None = None) -> Sequence[Adjustment]:
     """The adjustments that go onto a period's invoices, in the order in which they were made."""
     query = select(Adjustment).where(Adjustment.period_start == start, Adjustment.state == "agreed")
-    if consumer_id is not None:
-        query = query.where(Adjustment.consumer_id == consumer_id)
+    if consumers is not None:
+        query = query.where(Adjustment.consumer_id.in_(consumers))
     return session.scalars(query.order_by(Adjustment.id)).all()
 
 
@@ -113,7 +130,7 @@ def adjusted_anew(session: Session, ctx: Context, draft: Invoice) -> None:
         draft.lines.remove(line)
     draft.tax_groups.clear()
     session.flush()
-    for each in agreed(session, draft.period_start, draft.consumer_id):
+    for each in agreed(session, draft.period_start, [draft.consumer_id]):
         line = _adjusted(each, percent)
         line.place = len(kept)
         kept.append(line)

@@ -54,6 +54,23 @@ class LatePeriod:
     lines: tuple[MoneyLine, ...]
 
 
+def waiting_for(session: Session, before: date) -> dict[date, set[int]]:
+    """Who may have to be charged late or credited of issued periods that start before a day, by period: those of whom
+    other units are recorded now than were charged, or something may be charged again."""
+    found = {}
+    for period in reversed(late_usage.issued_periods(session, before - timedelta(days=1))):
+        invoices = _changed(session, period, None)
+        if invoices:
+            found[period.start] = {invoice.consumer_id for invoice in invoices}
+    return found
+
+
+def _changed(session: Session, period: Period, consumers: Collection[int] | None) -> set[Invoice]:
+    differing = {invoice for invoice, _, _ in late_usage.differing(session, period, consumers)}
+    again = late_usage.to_charge_again(session, period)
+    return differing | {invoice for invoice in again if consumers is None or invoice.consumer_id in consumers}
+
+
 def waiting(
     session: Session, before: date, consumers: Collection[int] | None = None, periods: Collection[date] | None = None
 ) -> list[LatePeriod]:
@@ -65,9 +82,7 @@ def waiting(
     for period in reversed(late_usage.issued_periods(session, before - timedelta(days=1))):
         if periods is not None and period.start not in periods:
             continue
-        differing = {invoice for invoice, _, _ in late_usage.differing(session, period, charged)}
-        again = set(late_usage.to_charge_again(session, period))
-        invoices = {i.consumer_id: i for i in differing | again if charged is None or i.consumer_id in charged}
+        invoices = {invoice.consumer_id: invoice for invoice in _changed(session, period, charged)}
         found.extend(_of_period(session, period, invoices))
     return found
 

@@ -4,24 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from datetime import date, datetime
+from datetime import date
 from decimal import Decimal
 from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, defer
 
-from calm_tariff.core.errors import Invalid
-from calm_tariff.core.periods import Period, local_day, month_of, period_before
+from calm_tariff.core.periods import Period, local_day, month_of, month_starting, period_before
 from calm_tariff.core.rating import rate
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.settle import rating_cases
-from calm_tariff.services.settle.documents import late_usage
+from calm_tariff.services.settle.documents import charging, late_usage
+from calm_tariff.services.settle.documents.charging import RunView
 from calm_tariff.services.settle.documents.late_usage import LateUnits
 from calm_tariff.store.base.paging import Page, PageQuery, listed
 from calm_tariff.store.compose.products import Plan
 from calm_tariff.store.serve.usage import Call
-from calm_tariff.store.settle.money_documents import ChargeRun, Invoice
+from calm_tariff.store.settle.money_documents import Invoice
 
 # Consumers named beside how many drafts there are.
 NAMED = 24
@@ -73,17 +73,6 @@ class PeriodView:
     late: list[LateUnits]
 
 
-@dataclass(frozen=True, slots=True)
-class RunView:
-    """A charge run that was made."""
-
-    id: int
-    started_at: datetime
-    started_by: str
-    invoices: int
-    total: Decimal
-
-
 def everything(ctx: Context) -> list[PeriodSummary]:
     """Billing months from the first recorded call to the running one, newest first."""
     ctx.actor.must_be(*ROLES)
@@ -116,12 +105,9 @@ def one(ctx: Context, start: date, wanted: PageQuery) -> PeriodView:
     starts none."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        period = period_starting(start)
+        period = month_starting(start)
         running = month_of(local_day(ctx.now_us, zone_of(session)))
-        charges, states = _charges(session, period)
-        runs = session.scalars(
-            select(ChargeRun).where(ChargeRun.period_start == period.start).order_by(ChargeRun.id.desc())
-        )
+        charges, states = _charges(session, ctx, period)
         drafts = [c for c in charges if c.invoice_state == "draft"]
         return PeriodView(
             start=period.start,
@@ -133,7 +119,7 @@ def one(ctx: Context, start: date, wanted: PageQuery) -> PeriodView:
             drafts=[c.invoice_id for c in drafts if c.invoice_id],
             draft_subtotal=sum((c.invoiced or Decimal(0) for c in drafts), Decimal(0)),
             drafted_for=[c.consumer for c in drafts[:NAMED]],
-            runs=[RunView(r.id, r.started_at, r.started_by, r.invoices, r.total) for r in runs],
+            runs=charging.of_period(session, period.start),
             late=late_usage.of_period(session, period),
         )
 
@@ -147,7 +133,7 @@ def pages(ctx: Context, start: date) -> Callable[[PageQuery], Page[RunningCharge
     """One billing month's charges, worked out once, however many pages of them are then taken."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        found = _charges(session, period_starting(start))[0]
+        found = _charges(session, ctx, month_starting(start))[0]
     return lambda wanted: listed(found, wanted, _ORDERS)
 
 
@@ -160,14 +146,16 @@ _ORDERS: dict[str, Callable[[RunningCharge], Any]] = {
 }
 
 
-def _charges(session: Session, period: Period) -> tuple[list[RunningCharge], str]:
-    """Everybody's charge in a period, worked out for those without an issued invoice; and the states of the
-    invoices."""
+def _charges(session: Session, ctx: Context, period: Period) -> tuple[list[RunningCharge], str]:
+    """Everybody's charge in a period, worked out for those without an invoice, and for everybody without an issued one
+    while it runs; and the states of the invoices."""
+    running = period.end > local_day(ctx.now_us, zone_of(session))
     of_period = select(Invoice).where(Invoice.period_start == period.start).options(defer(Invoice.evidence))
     found = {i.consumer_id: _invoiced(i) for i in session.scalars(of_period)}
     states = ",".join({c.invoice_state or "" for c in found.values()})
     plans = rating_cases.plans_in(session, period)
-    owing = [c for c in plans if c not in found or found[c].invoice_state == "draft"]
+    # What is drafted of a month that has ended is told as it was drafted: whoever wants it anew charges it anew.
+    owing = [c for c in plans if c not in found or (running and found[c].invoice_state == "draft")]
     for case in rating_cases.cases(session, period, owing) if owing else ():
         charge = rate(case.case).subtotal
         none = RunningCharge(
@@ -186,16 +174,6 @@ def _charges(session: Session, period: Period) -> tuple[list[RunningCharge], str
         if consumer in found:
             found[consumer] = replace(found[consumer], plans=[names[p] for p in dict.fromkeys(held)])
     return sorted(found.values(), key=lambda c: c.consumer), states
-
-
-def period_starting(start: date) -> Period:
-    """The billing month that starts on a day. Raises `Invalid` for a day that starts none."""
-    if start.year > 9000:
-        raise Invalid("lies further ahead than anything is charged", "period")
-    period = month_of(start)
-    if period.start != start:
-        raise Invalid("a period starts on the first of a month", "period")
-    return period
 
 
 def _invoiced(i: Invoice) -> RunningCharge:

@@ -16,7 +16,7 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import belonging
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.signing_in import passwords, sessions
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.documents import charging, issuing
 from calm_tariff.store.admit.consumers import Member
 from calm_tariff.store.base.record import Mail
 from calm_tariff.store.settle.money_documents import Invoice
@@ -142,7 +142,7 @@ def test_invoices_are_told_to_owners_and_billing_alone(office: Office) -> None:
     october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, tzinfo=UTC))
     charging.run(october, date(2026, 9, 1))
     with office.ctx.transaction() as session:
-        charging.issue(october, list(session.scalars(select(Invoice.id))))
+        issuing.issue(october, list(session.scalars(select(Invoice.id))))
     with office.ctx.transaction() as session:
         told = session.scalars(select(Mail.recipient).where(Mail.subject.contains("nvoice"))).all()
     assert {to for to in told if "ferries" in to} == {OWNER, "eva@ferries.example"}

@@ -8,7 +8,7 @@ from decimal import Decimal
 from sqlalchemy import select
 
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle.documents import charging, invoices, periods
+from calm_tariff.services.settle.documents import charging, invoices, issuing, periods
 from calm_tariff.services.settle.documents.invoices import InvoiceView
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import DailyUsage, HourlyUsage
@@ -46,5 +46,5 @@ def issue(office: Office, start: object = SEPTEMBER, consumer: str = "Ferries") 
     """Draft a month and issue one consumer's invoice."""
     charging.run(office.finance, start)  # type: ignore[arg-type]
     draft = invoice_of(office, start, consumer).summary.id
-    charging.issue(office.finance, [draft])
+    issuing.issue(office.finance, [draft])
     return invoices.one(office.finance, draft)

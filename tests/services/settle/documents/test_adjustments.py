@@ -12,7 +12,7 @@ from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.auditing import EntryFilter
 from calm_tariff.services.base.context import Actor, Context, provider_of
-from calm_tariff.services.settle.documents import adjustments, charging
+from calm_tariff.services.settle.documents import adjustments, charging, issuing
 from calm_tariff.services.settle.documents.invoices import InvoiceView
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.paging import PageQuery
@@ -70,7 +70,7 @@ def test_above_an_amount_a_second_person_has_to_agree(office: Office, draft: Inv
     assert (waits.state, waits.own, adjusted(office)) == ("waiting", True, [])
     office.clock.now = LATER
     with pytest.raises(Conflict, match="waits for a second person"):
-        charging.issue(office.finance, [draft.summary.id])
+        issuing.issue(office.finance, [draft.summary.id])
     with pytest.raises(NotAllowed, match="somebody else"):
         adjustments.agree(office.finance, waits.id)
     with pytest.raises(NotAllowed):
@@ -81,7 +81,7 @@ def test_above_an_amount_a_second_person_has_to_agree(office: Office, draft: Inv
     assert (agreed.agreed_by, agreed.state) == ("Tomas", "agreed")
     with pytest.raises(Conflict, match="it is agreed"):
         adjustments.agree(colleague(office), waits.id)
-    charging.issue(office.finance, [draft.summary.id])
+    issuing.issue(office.finance, [draft.summary.id])
     assert invoice_of(office).subtotal == Decimal("48.01")
 
 
@@ -94,7 +94,7 @@ def test_a_line_is_taken_back_while_its_invoice_is_a_draft(office: Office, draft
     adjustments.add(office.finance, draft.summary.id, DISCOUNT)
     (made,) = invoice_of(office).adjustments
     office.clock.now = LATER
-    charging.issue(office.finance, [draft.summary.id])
+    issuing.issue(office.finance, [draft.summary.id])
     for refused in (
         lambda: adjustments.take_back(office.finance, made.id),
         lambda: adjustments.add(office.finance, draft.summary.id, DISCOUNT),
@@ -112,7 +112,7 @@ def test_an_invoice_of_less_than_nothing_is_not_issued(office: Office, draft: In
     assert invoice_of(office).total == Decimal("-8.61")
     office.clock.now = LATER
     with pytest.raises(Conflict, match="less than nothing"):
-        charging.issue(office.finance, [draft.summary.id])
+        issuing.issue(office.finance, [draft.summary.id])
 
 
 @pytest.mark.parametrize(

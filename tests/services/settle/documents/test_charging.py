@@ -14,8 +14,8 @@ from calm_tariff.core.billing.numbering import document_number
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.formats.cases import rate_text
 from calm_tariff.services.base.context import Actor, provider_of
-from calm_tariff.services.settle.documents import charging, invoices, periods
-from calm_tariff.services.settle.documents.charging import Issuing
+from calm_tariff.services.settle.documents import charging, invoices, issuing, periods
+from calm_tariff.services.settle.documents.issuing import Issuing
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.settle.money_documents import ChargeRun, Invoice
@@ -51,9 +51,9 @@ def test_a_charge_run_makes_invoices_that_evidence_computes_again(office: Office
     assert sum(d.units for d in invoices.days(office.finance, invoice.lines[1].id)) == invoice.lines[1].quantity
     drafts = [c.invoice_id for c in period.charges.rows]
     both = Issuing(issued=2, nothing_due=0)
-    assert charging.issue(october, drafts, "issue") == charging.issue(october, drafts, "issue") == both
+    assert issuing.issue(october, drafts, "issue") == issuing.issue(october, drafts, "issue") == both
     with pytest.raises(Conflict, match="it is issued"):
-        charging.issue(october, drafts)
+        issuing.issue(october, drafts)
     usage(office, 61)  # one call more: issued invoices stay as they are
     assert charging.run(october, date(2026, 9, 1)).left_alone == 2
     assert invoices.one(office.finance, ferries.invoice_id).total == invoice.total
@@ -63,7 +63,7 @@ def test_the_running_period_can_be_drafted_but_not_issued(office: Office) -> Non
     usage(office, 5)
     made = charging.run(office.finance, date(2026, 9, 1))
     with pytest.raises(Conflict, match="its period runs until"):
-        charging.issue(
+        issuing.issue(
             office.finance, [c.invoice_id for c in periods.charges(office.finance, date(2026, 9, 1), PageQuery()).rows]
         )
     assert made.invoices == 2
@@ -77,16 +77,16 @@ def test_numbers_are_given_at_issue_from_one_on_without_a_gap(office: Office) ->
     charging.run(office.finance, SEPTEMBER)  # drafts made anew cost no number
     office.clock.now = LATER
     first, second = period(office).drafts
-    charging.issue(office.finance, [first])
+    issuing.issue(office.finance, [first])
     with pytest.raises(Conflict, match="issued"):
-        charging.issue(office.finance, [second, first])  # one is no draft: neither is issued, nor a number used
-    charging.issue(office.finance, [second])
+        issuing.issue(office.finance, [second, first])  # one is no draft: neither is issued, nor a number used
+    issuing.issue(office.finance, [second])
     with office.ctx.transaction() as session:
         found = [session.get_one(Invoice, n).number for n in (first, second)]
     assert found == ["INV-2026-00001", "INV-2026-00002"]
     office.clock.now = datetime(2027, 1, 2, tzinfo=UTC)
     charging.run(office.finance, OCTOBER)
-    charging.issue(office.finance, period(office, OCTOBER).drafts)
+    issuing.issue(office.finance, period(office, OCTOBER).drafts)
     with office.ctx.transaction() as session:
         numbers = session.scalars(select(Invoice.number).where(Invoice.period_start == OCTOBER).order_by(Invoice.id))
         assert list(numbers) == ["INV-2027-00001", "INV-2027-00002"]  # a series for each year of issue
@@ -98,7 +98,7 @@ def test_whoever_issues_beside_others_shares_their_series(office: Office) -> Non
     charging.run(office.finance, SEPTEMBER)
     office.clock.now = LATER
     drafts = period(office).drafts
-    at_once(office.finance, lambda n: charging.issue(office.finance, [drafts[n]]), len(drafts))
+    at_once(office.finance, lambda n: issuing.issue(office.finance, [drafts[n]]), len(drafts))
     with office.ctx.transaction() as session:
         numbers = sorted(session.scalars(select(Invoice.number)))
     assert numbers == [document_number("invoice", 2026, n) for n in range(1, len(drafts) + 1)]
@@ -117,7 +117,7 @@ def test_a_key_belongs_to_who_asks_and_not_to_a_name(office: Office) -> None:
     namesake = office.ctx.acting(Actor("Beatriz", frozenset({"finance"}), person_id=2))
     first = charging.run(one, SEPTEMBER, "k")
     assert charging.run(one, SEPTEMBER, "k") == first
-    assert charging.run(namesake, SEPTEMBER, "k").run_id != first.run_id
+    assert charging.run(namesake, SEPTEMBER, "k").id != first.id
     with pytest.raises(Conflict, match="another request"):
         charging.run(one, OCTOBER, "k")
     identities = {
@@ -141,7 +141,7 @@ def test_a_draft_of_what_is_not_charged_any_more_goes_with_the_next_run(office: 
         assert only.consumer_id == ferries.member.own_consumer
         assert {line.subscription_id for line in only.lines} == {ferries.subscription, kayaks.subscription}
     office.clock.now = LATER
-    charging.issue(office.finance, [only.id])
+    issuing.issue(office.finance, [only.id])
     with office.ctx.transaction() as session:
         session.get_one(Application, kayaks.application).consumer_id = kayaks.member.own_consumer
         session.get_one(Application, ferries.application).consumer_id = kayaks.member.own_consumer
@@ -155,7 +155,7 @@ def test_where_nothing_is_due_nothing_is_issued_and_no_number_used(office: Offic
     charging.run(office.finance, SEPTEMBER)
     office.clock.now = LATER
     drafts = period(office).drafts
-    assert charging.issue(office.finance, drafts) == Issuing(issued=2, nothing_due=1)
+    assert issuing.issue(office.finance, drafts) == Issuing(issued=2, nothing_due=1)
     pelorus = invoice_of(office, consumer="Pelorus")
     assert (pelorus.summary.state, pelorus.summary.number, pelorus.summary.due_on) == ("nothing due", None, None)
     assert invoices.own(office.acting(office.consumers[2])) == []
@@ -163,7 +163,7 @@ def test_where_nothing_is_due_nothing_is_issued_and_no_number_used(office: Offic
         invoices.own_one(office.acting(office.consumers[2]), pelorus.summary.id)
     assert period(office).state == "issued"
     with pytest.raises(Conflict, match="it is nothing due"):
-        charging.issue(office.finance, [pelorus.summary.id])
+        issuing.issue(office.finance, [pelorus.summary.id])
     assert charging.run(office.finance, SEPTEMBER).left_alone == 3
     # What arrives for that month after all is charged late.
     arrive(office, 5, 0, whose=2)
@@ -179,7 +179,7 @@ def test_a_provider_may_want_invoices_of_nothing(office: Office) -> None:
         provider_of(session).zero_invoices = True
     charging.run(office.finance, SEPTEMBER)
     office.clock.now = LATER
-    assert charging.issue(office.finance, period(office).drafts) == Issuing(issued=3, nothing_due=0)
+    assert issuing.issue(office.finance, period(office).drafts) == Issuing(issued=3, nothing_due=0)
     assert invoice_of(office, consumer="Pelorus").summary.number
 
 

@@ -9,15 +9,15 @@ from decimal import Decimal
 import pytest
 
 from calm_tariff.core.errors import Conflict, NotFound
+from calm_tariff.core.periods import month_starting
 from calm_tariff.core.rating import rate
 from calm_tariff.formats.cases import late_text
 from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.settle import rating_cases
-from calm_tariff.services.settle.documents import charging, invoices, late_lines
+from calm_tariff.services.settle.documents import charging, invoices, issuing, late_lines
 from calm_tariff.services.settle.documents.invoices import InvoiceView
-from calm_tariff.services.settle.documents.periods import period_starting
 from calm_tariff.store.settle.money_documents import Invoice
 from tests.office import Office
 from tests.services.months import LATER, OCTOBER, SEPTEMBER
@@ -39,7 +39,7 @@ def september(office: Office) -> Decimal:
     """What Ferries' September comes to by all that is recorded now."""
     with office.ctx.transaction() as session:
         owner = office.consumers[0].member.own_consumer
-        (case,) = rating_cases.cases(session, period_starting(SEPTEMBER), [owner])
+        (case,) = rating_cases.cases(session, month_starting(SEPTEMBER), [owner])
         return rate(case.case).subtotal
 
 
@@ -63,7 +63,7 @@ def test_what_arrives_late_stands_on_the_next_invoice_and_once(office: Office) -
     assert late_text(evidence)["subtotal"] == "1.20"
     with pytest.raises(NotFound):
         invoices.late_evidence(office.finance, draft.summary.id, draft.summary.id)
-    charging.issue(office.finance, [draft.summary.id])
+    issuing.issue(office.finance, [draft.summary.id])
     # On its own month's invoice nothing is said to be missing any more, and the next invoice charges what comes then.
     (usage,) = [x for x in invoices.one(office.finance, first.summary.id).lines if x.kind == "usage"]
     assert usage.late == 0
@@ -96,10 +96,10 @@ def test_two_drafts_may_hold_it_and_one_of_them_is_issued(office: Office) -> Non
         assert len(late_of(invoice_of(office, start))) == 1
     october, november = (invoice_of(office, start).summary.id for start in (OCTOBER, NOVEMBER))
     with pytest.raises(Conflict, match="September 2026 was charged or credited on another document meanwhile"):
-        charging.issue(office.finance, [october, november])
-    charging.issue(office.finance, [october])
+        issuing.issue(office.finance, [october, november])
+    issuing.issue(office.finance, [october])
     with pytest.raises(Conflict, match="charge anew"):
-        charging.issue(office.finance, [november])
+        issuing.issue(office.finance, [november])
     assert late_of(issue(office, NOVEMBER)) == []
 
 
@@ -110,7 +110,7 @@ def test_what_is_recorded_after_the_draft_hinders_nothing_and_is_late_next_time(
     at(office, 2026, 11, 3)
     charging.run(office.finance, OCTOBER)
     arrive(office, 300, 600)
-    charging.issue(office.finance, [invoice_of(office, OCTOBER).summary.id])
+    issuing.issue(office.finance, [invoice_of(office, OCTOBER).summary.id])
     at(office, 2026, 12, 3)
     assert [x[3] for x in late_of(issue(office, NOVEMBER))] == [300]
 

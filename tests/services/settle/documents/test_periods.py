@@ -14,7 +14,7 @@ from calm_tariff.edge import lists
 from calm_tariff.services.admit import carrying_over
 from calm_tariff.services.house.people import PEOPLE
 from calm_tariff.services.house.signing_in import sessions
-from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.documents import charging, issuing, periods
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.settle.money_documents import Invoice
@@ -39,7 +39,7 @@ def test_months_are_told_from_the_first_call_to_the_running_one_with_how_far_eac
     with office.ctx.transaction() as session:
         every = session.scalars(select(Invoice.total).where(Invoice.period_start == SEPTEMBER))
         assert sums[SEPTEMBER] == sum(every)
-    charging.issue(office.finance, period(office, OCTOBER).drafts[:1])
+    issuing.issue(office.finance, period(office, OCTOBER).drafts[:1])
     assert told()[1] == (OCTOBER, "drafted", 2)  # as long as one is a draft
     with pytest.raises(NotSignedIn):
         periods.everything(office.acting(office.consumers[0]))
@@ -82,9 +82,9 @@ def test_a_file_of_a_months_charges_works_them_out_once(office: Office, monkeypa
     done: list[date] = []
     real = periods._charges
 
-    def counted(session: Any, period: Any) -> Any:
+    def counted(session: Any, ctx: Any, period: Any) -> Any:
         done.append(period.start)
-        return real(session, period)
+        return real(session, ctx, period)
 
     monkeypatch.setattr(periods, "_charges", counted)
     monkeypatch.setattr(lists, "PART", 1)  # every charge a page of its own

@@ -4,6 +4,13 @@ import { asking, type List, type Read } from "./asking";
 const ask = asking<paths>(api);
 
 export const periods = () => ask("/periods");
+/** A charge run as far as it is, looked at again and again while it goes on. */
+export const chargeRun = (id: number) =>
+  ask(
+    "/charge-runs/{run_id}",
+    { params: { path: { run_id: id } } },
+    { refetchInterval: (query) => (query.state.data?.state === "running" ? 700 : false) },
+  );
 export const invoice = (id: number) =>
   ask("/invoices/{invoice_id}", { params: { path: { invoice_id: id } } });
 export const creditNote = (id: number) =>
@@ -26,6 +33,8 @@ export const STALE = {
   invoices: [
     "/periods",
     "/periods/{start}/charges",
+    "/periods/{start}/drafts",
+    "/charge-runs/{run_id}",
     "/invoices/{invoice_id}",
     "/consumers/{consumer_id}",
     "/counts",

@@ -36,6 +36,8 @@ const LABELS = {
   credit_note_prefix: "Numbers of credit notes begin with",
   zero_invoices: "Issue invoices of nothing, too",
   adjustment_limit: "Adjustments take a second person above",
+  review_percent: "Percent from which on a change is out of the ordinary",
+  charge_after_days: "Days after its end that a month is drafted by itself",
   body_days: "Days that bodies of sandbox calls are kept",
   call_months: "Months that calls are kept",
 };
@@ -90,6 +92,8 @@ function said(of: Settings, name: Name): string {
       .join(", ");
   if (name === "tax_changes") return asLines(of.tax_changes) || "none";
   if (name === "zero_invoices") return of.zero_invoices ? "yes" : "no";
+  if (name === "charge_after_days")
+    return of.charge_after_days === null ? "never" : String(of.charge_after_days);
   if (name === "call_months") return of.call_months ? String(of.call_months) : "for ever";
   return String(of[name] || "none");
 }
@@ -118,14 +122,16 @@ function Change({ of }: { of: Settings }) {
       ...values,
       tax_changes: asLines(of.tax_changes),
       adjustment_limit: of.adjustment_limit ?? "",
+      charge_after_days: of.charge_after_days === null ? "" : String(of.charge_after_days),
     },
-    send: ({ tax_changes, adjustment_limit, ...rest }) =>
+    send: ({ tax_changes, adjustment_limit, charge_after_days, ...rest }) =>
       api.put("/house/settings", {
         params: { header: { "if-match": `"${edition}"` } },
         body: {
           ...rest,
           tax_changes: fromLines(tax_changes),
           adjustment_limit: adjustment_limit.trim() || null,
+          charge_after_days: charge_after_days.trim() ? digits(charge_after_days) : null,
         },
       }),
     done: async (kept) => {
@@ -178,6 +184,8 @@ function Change({ of }: { of: Settings }) {
       {line("invoice_prefix")}
       {line("credit_note_prefix")}
       {line("adjustment_limit", { required: false, inputMode: "decimal" })}
+      {line("charge_after_days", { required: false, inputMode: "numeric" })}
+      {figure("review_percent")}
       <Tick name="zero_invoices">
         {LABELS.zero_invoices}
         <span className="block text-[13px] text-soft">{about.zero_invoices?.effect}</span>

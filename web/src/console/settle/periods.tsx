@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
+import { me } from "../../api/queries/house";
 import { periods, STALE } from "../../api/queries/settle";
 import { Button, Dialog, Trouble, Waiting } from "../../kit/controls";
 import { amount, count, dayAndMinute, month, plural } from "../../kit/format";
@@ -11,8 +12,12 @@ import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../lately";
 import { useList } from "../list";
+import { isOne } from "../roles";
+import { Review } from "./review";
+import { Going } from "./run";
 
 type View = Console["PeriodView"];
+type Charge = View["charges"]["rows"][number];
 
 export function Periods() {
   const navigate = useNavigate();
@@ -58,7 +63,6 @@ const SAYS: Record<string, string> = {
 
 export function PeriodPage() {
   const { start = "" } = useParams();
-  const stale = useStale();
   const list = useList(
     "/periods/{start}/charges",
     async (query) => {
@@ -67,123 +71,144 @@ export function PeriodPage() {
     },
     { fill: { start }, every: 30_000 },
   );
-  const [issuing, setIssuing] = useState(false);
-  const run = useMutation({
-    mutationFn: () =>
-      api.post("/periods/{start}/run", {
-        params: { path: { start }, header: { "idempotency-key": crypto.randomUUID() } },
-      }),
-    onSuccess: () => stale(STALE.invoices),
-  });
   const p = list.first?.period;
   useOpened(p ? month(p.start) : undefined);
-  const navigate = useNavigate();
+  const finance = isOne(useQuery(me()).data?.roles, ["finance"]);
   if (!p)
     return (
       <Page title="Period">
         {list.error ? <Trouble error={list.error} /> : <Waiting words="Working out the charges" />}
       </Page>
     );
-  const { drafts } = p;
-  const ended = p.state !== "running";
+  const [latest] = p.runs;
   return (
-    <Page title={month(p.start)} sub={SAYS[p.state]} margin={<PeriodMargin period={p} result={run.data} />}>
-      <Trouble error={run.error} />
-      <Listing
-        list={list}
-        id={(c) => c.consumer_id}
-        words="Consumer named"
-        reading="Working out the charges"
-        empty="Nobody here was subscribed in this period."
-        open={(c) =>
-          navigate(c.invoice_id ? `/settle/invoices/${c.invoice_id}` : `/admit/consumers/${c.consumer_id}`)
-        }
-        actions={
-          <>
-            {p.state !== "issued" && (
-              <Button main={drafts.length === 0} disabled={run.isPending} onClick={() => run.mutate()}>
-                {run.isPending
-                  ? "Charging …"
-                  : drafts.length
-                    ? "Charge anew"
-                    : `Make draft invoices for ${month(p.start)}`}
-              </Button>
-            )}
-            {drafts.length > 0 && ended && (
-              <Button main onClick={() => setIssuing(true)}>
-                Issue {plural(drafts.length, "invoice")}…
-              </Button>
-            )}
-          </>
-        }
-        columns={[
-          {
-            head: "Consumer",
-            sort: "consumer",
-            cell: (c) => (
-              <Link className="figure-link" to={`/admit/consumers/${c.consumer_id}`}>
-                {c.consumer}
-              </Link>
-            ),
-          },
-          { head: "Plans", cell: (c) => c.plans.join(", ") },
-          {
-            head: "Invoice",
-            sort: "invoice",
-            cell: (c) =>
-              c.invoice_id ? (
-                <Link className="figure-link" to={`/settle/invoices/${c.invoice_id}`}>
-                  {c.invoice_number ?? (c.invoice_state === "draft" ? "a draft" : "none")}
-                </Link>
-              ) : (
-                <span className="text-soft">none yet</span>
-              ),
-          },
-          {
-            head: "State",
-            sort: "state",
-            cell: (c) => c.invoice_state ?? (ended ? "to charge" : "running"),
-          },
-          drafts.length > 0 && {
-            head: "On the draft",
-            sort: "invoiced",
-            cell: (c) => (c.invoiced ? amount(c.invoiced) : ""),
-            number: true,
-            look: "text-brass",
-          },
-          {
-            head: ended ? "Before tax" : "So far, before tax",
-            sort: "charge",
-            cell: (c) => amount(c.charge),
-            number: true,
-            look: "text-brass",
-          },
-        ]}
-        foot={
-          <tr>
-            <td colSpan={4}>Together, everybody</td>
-            {drafts.length > 0 && (
-              <td className="number font-semibold text-brass">{amount(p.draft_subtotal)}</td>
-            )}
-            <td className="number font-semibold text-brass">{amount(p.subtotal)}</td>
-          </tr>
-        }
-      />
-      {issuing && <Issue period={p} onClose={() => setIssuing(false)} />}
+    <Page title={month(p.start)} sub={SAYS[p.state]} margin={<PeriodMargin period={p} />}>
+      {latest && <Going key={latest.id} of={latest} finance={finance} />}
+      {p.state === "drafted" ? (
+        <Review
+          start={start}
+          finance={finance}
+          actions={(drafts) => finance && <Moves of={p} drafts={drafts} />}
+        />
+      ) : (
+        <Charges list={list} period={p} finance={finance} />
+      )}
     </Page>
   );
 }
 
-function PeriodMargin({ period, result }: { period: View; result?: Console["RunResult"] }) {
+/** What can be done with a month: draft it, draft it anew, issue what is drafted. */
+function Moves({ of: p, drafts }: { of: View; drafts?: Console["Drafts"] }) {
+  const stale = useStale();
+  const [issuing, setIssuing] = useState(false);
+  const run = useMutation({
+    mutationFn: () =>
+      api.post("/periods/{start}/run", {
+        params: { path: { start: p.start }, header: { "idempotency-key": crypto.randomUUID() } },
+      }),
+    onSuccess: () => stale(STALE.invoices),
+  });
+  const going = p.runs[0]?.state === "running" || run.isPending;
+  const drafted = p.drafts.length > 0;
   return (
     <>
-      {result && (
-        <Aside title="This charge run">
-          <Pair name="Draft invoices made">{result.invoices}</Pair>
-          {result.left_alone > 0 && <Pair name="Left alone, because issued">{result.left_alone}</Pair>}
-          <Pair name="Total with tax">{amount(result.total)}</Pair>
-        </Aside>
+      {p.state !== "issued" && (
+        <Button main={!drafted} disabled={going} onClick={() => run.mutate()}>
+          {drafted ? "Charge anew" : `Make draft invoices for ${month(p.start)}`}
+        </Button>
       )}
+      {drafts && drafts.to_issue > 0 && (
+        <Button main disabled={going} onClick={() => setIssuing(true)}>
+          Issue {plural(drafts.to_issue, "invoice")}…
+        </Button>
+      )}
+      <Trouble error={run.error} />
+      {issuing && drafts && <Issue period={p} drafts={drafts} onClose={() => setIssuing(false)} />}
+    </>
+  );
+}
+
+/** Everybody's charges of a month that runs, waits to be drafted, or is issued. */
+function Charges({
+  list,
+  period: p,
+  finance,
+}: {
+  list: ReturnType<typeof useList<Charge, { period: View }>>;
+  period: View;
+  finance: boolean;
+}) {
+  const navigate = useNavigate();
+  const ended = p.state !== "running";
+  const drafted = p.drafts.length > 0;
+  return (
+    <Listing
+      list={list}
+      id={(c) => c.consumer_id}
+      words="Consumer named"
+      reading="Working out the charges"
+      empty="Nobody here was subscribed in this period."
+      open={(c) =>
+        navigate(c.invoice_id ? `/settle/invoices/${c.invoice_id}` : `/admit/consumers/${c.consumer_id}`)
+      }
+      actions={finance && <Moves of={p} />}
+      columns={[
+        {
+          head: "Consumer",
+          sort: "consumer",
+          cell: (c) => (
+            <Link className="figure-link" to={`/admit/consumers/${c.consumer_id}`}>
+              {c.consumer}
+            </Link>
+          ),
+        },
+        { head: "Plans", cell: (c) => c.plans.join(", ") },
+        {
+          head: "Invoice",
+          sort: "invoice",
+          cell: (c) =>
+            c.invoice_id ? (
+              <Link className="figure-link" to={`/settle/invoices/${c.invoice_id}`}>
+                {c.invoice_number ?? (c.invoice_state === "draft" ? "a draft" : "none")}
+              </Link>
+            ) : (
+              <span className="text-soft">none yet</span>
+            ),
+        },
+        {
+          head: "State",
+          sort: "state",
+          cell: (c) => c.invoice_state ?? (ended ? "to charge" : "running"),
+        },
+        drafted && {
+          head: "On the draft",
+          sort: "invoiced",
+          cell: (c) => (c.invoiced ? amount(c.invoiced) : ""),
+          number: true,
+          look: "text-brass",
+        },
+        {
+          head: ended ? "Before tax" : "So far, before tax",
+          sort: "charge",
+          cell: (c) => amount(c.charge),
+          number: true,
+          look: "text-brass",
+        },
+      ]}
+      foot={
+        <tr>
+          <td colSpan={4}>Together, everybody</td>
+          {drafted && <td className="number font-semibold text-brass">{amount(p.draft_subtotal)}</td>}
+          <td className="number font-semibold text-brass">{amount(p.subtotal)}</td>
+        </tr>
+      }
+    />
+  );
+}
+
+function PeriodMargin({ period }: { period: View }) {
+  return (
+    <>
       <Aside title="How a charge comes about">
         <p className="text-soft">
           Usage of the period, cut where a plan or revision changed, priced by the revision in force. Every
@@ -208,7 +233,7 @@ function PeriodMargin({ period, result }: { period: View; result?: Console["RunR
         <Aside title="Charge runs">
           {period.runs.map((r) => (
             <Pair key={r.id} name={`${dayAndMinute(r.started_at)}, ${r.started_by}`}>
-              {plural(r.invoices, "invoice")}, {amount(r.total)}
+              {r.kind === "issue" ? "issued" : "drafted"} {plural(r.invoices, "invoice")}, {amount(r.total)}
             </Pair>
           ))}
         </Aside>
@@ -217,33 +242,42 @@ function PeriodMargin({ period, result }: { period: View; result?: Console["RunR
   );
 }
 
-function Issue({ period, onClose }: { period: View; onClose: () => void }) {
+function Issue({
+  period,
+  drafts,
+  onClose,
+}: {
+  period: View;
+  drafts: Console["Drafts"];
+  onClose: () => void;
+}) {
   const stale = useStale();
   const [key] = useState(() => crypto.randomUUID());
-  const more = period.drafts.length - period.drafted_for.length;
+  const more = drafts.to_issue + drafts.held - period.drafted_for.length;
   const issue = useMutation({
     mutationFn: () =>
-      api.post("/invoices/issue", {
-        params: { header: { "idempotency-key": key } },
-        body: { invoices: period.drafts },
+      api.post("/periods/{start}/issue", {
+        params: { path: { start: period.start }, header: { "idempotency-key": key } },
       }),
     onSuccess: async () => {
       await stale(STALE.invoices);
       onClose();
     },
   });
+  const whom = drafts.held
+    ? `${plural(drafts.held, "draft")} that ${drafts.held === 1 ? "is" : "are"} held back stay.`
+    : `They go out to ${period.drafted_for.join(", ")}${more > 0 ? ` and ${count(more)} more` : ""}.`;
   return (
     <Dialog open onClose={onClose} title={`Issue the invoices of ${month(period.start)}`}>
       <p>
-        {plural(period.drafts.length, "invoice")} of together {amount(period.draft_subtotal)} before tax go
-        out to {period.drafted_for.join(", ")}
-        {more > 0 && ` and ${count(more)} more`}. Once issued they are never changed.
+        {plural(drafts.to_issue, "invoice")} of together {amount(drafts.to_issue_subtotal)} before tax. {whom}{" "}
+        Once issued they are never changed; where nothing is due, no invoice is issued.
       </p>
       <Trouble error={issue.error} />
       <div className="mt-4 flex justify-end gap-2">
         <Button onClick={onClose}>Not yet</Button>
         <Button main disabled={issue.isPending} onClick={() => issue.mutate()}>
-          Issue {plural(period.drafts.length, "invoice")}
+          Issue {plural(drafts.to_issue, "invoice")}
         </Button>
       </div>
     </Dialog>
