@@ -10,7 +10,7 @@ from sqlalchemy import select
 from calm_tariff.core.billing.adjustments import Wanted as Adjusting
 from calm_tariff.core.billing.credit_notes import Taken
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.settle.documents import adjustments, credit_notes, invoices
+from calm_tariff.services.settle.documents import adjustments, credit_notes, invoices, reviewing
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.settle.money_documents import Invoice
@@ -29,6 +29,13 @@ def adjust(ctx: Context, start: date) -> None:
     invoice = _of(ctx, "Quayside Freight", start)
     if invoice is not None:
         adjustments.add(ctx, invoice, BERTHS)
+
+
+def hold_back(ctx: Context, start: date) -> None:
+    """Hold the draft of Stonechat Surf back, which asks about it."""
+    invoice = _of(ctx, "Stonechat Surf", start)
+    if invoice is not None:
+        reviewing.hold_back(ctx, invoice, "It asks whether its rehearsal of the 19th was meant to count.")
 
 
 def credit(ctx: Context, start: date) -> None:

@@ -48,8 +48,7 @@ from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.compose.sheet.tariff_sheet import Sheet
 from calm_tariff.services.house import installation
 from calm_tariff.services.serve import gateway_feed, replaying, trials
-from calm_tariff.services.settle.documents import charging, issuing, periods
-from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.services.settle.documents import charging
 
 DOCUMENTS = Path(__file__).parent / "documents"
 PICTURES = Path(__file__).parent / "pictures"
@@ -348,7 +347,7 @@ def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
         last = period is ended[0]
         if last:
             corrections.adjust(ctx, period.start)
-        drafts = [c.invoice_id for c in periods.charges(ctx, period.start, PageQuery(rows=1000)).rows if c.invoice_id]
-        issuing.issue(ctx, drafts)
+            corrections.hold_back(ctx, period.start)
+        charging.go_on(ctx, charging.begin_issuing(ctx, period.start).id)
         if last:
             corrections.credit(ctx, period.start)

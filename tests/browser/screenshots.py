@@ -29,7 +29,7 @@ VIEWS = {
         "allowances": "/observe/allowances",
         "gateways": "/observe/gateways",
     },
-    "Beatriz": {"period": "/settle/periods/2026-10-01", "invoice": "/settle/periods/2026-10-01"},
+    "Beatriz": {"period": "/settle/periods/2026-10-01", "invoice": "/settle/periods/2026-10-01?show=everybody"},
 }
 PORTAL = {
     "portal-product": "/portal/products/harbour-data",

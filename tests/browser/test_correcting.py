@@ -16,12 +16,19 @@ def figure(page: Page, name: str) -> str:
     return row.get_by_role("cell").last.inner_text()
 
 
+def drafted(page: Page) -> None:
+    """Have the month in view drafted, and wait until that is done."""
+    with page.expect_response(re.compile("/periods/.*/run$")) as begun:
+        page.get_by_role("button", name=re.compile("^(Make draft invoices|Charge anew)")).click()
+    run = page.locator(f"[data-run='{begun.value.json()['id']}']")
+    expect(run.get_by_text("draft invoices made")).to_be_visible()
+
+
 def test_a_line_is_added_to_a_draft_and_taken_off_again(people: People) -> None:
     page = people.staff("Beatriz")
     page.goto("/settle/periods")
     page.get_by_role("row").nth(1).get_by_role("link").click()
-    page.get_by_role("button", name=re.compile("^(Make draft invoices|Charge anew)")).click()
-    expect(page.get_by_text("Draft invoices made")).to_be_visible()
+    drafted(page)
     page.get_by_role("row").filter(has_text="Thornhithe Harbour").get_by_role("link", name="a draft").click()
     expect(page.get_by_role("heading", name="Draft for Thornhithe Harbour")).to_be_visible()
     before = figure(page, "Total")
@@ -48,7 +55,7 @@ def test_a_line_is_added_to_a_draft_and_taken_off_again(people: People) -> None:
 
 def test_part_of_an_invoice_is_credited_and_its_consumer_reads_why(people: People) -> None:
     page = people.staff("Beatriz")
-    page.goto("/settle/periods/2026-10-01")
+    page.goto("/settle/periods/2026-10-01?show=everybody")
     page.get_by_role("row").filter(has_text="Gannet Ferries").get_by_role("link", name="INV-").click()
     page.get_by_role("button", name="credit something of it…").click()
     dialog = page.get_by_role("dialog")
@@ -78,3 +85,28 @@ def test_part_of_an_invoice_is_credited_and_its_consumer_reads_why(people: Peopl
     assert serious(own) == []
     own.get_by_role("link", name="INV-").first.click()
     expect(own.get_by_text("takes €2.46 off it.")).to_be_visible()
+
+
+def test_what_was_held_back_is_looked_through_and_issued(people: People) -> None:
+    page = people.staff("Beatriz")
+    page.goto("/settle/periods/2026-10-01")
+    row = page.get_by_role("row").filter(has_text="Stonechat Surf")
+    expect(row).to_contain_text("held back by Beatriz: It asks whether its rehearsal")
+    expect(row).to_contain_text("more than")
+    expect(page.get_by_role("button", name=re.compile("^Issue"))).to_have_count(0)
+    row.get_by_role("button", name="let go").click()
+    row.get_by_role("button", name="hold back").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Why").fill("Its meter is looked at.")
+    assert serious(page) == []
+    dialog.get_by_role("button", name="Hold it back").click()
+    expect(row).to_contain_text("Its meter is looked at.")
+    row.get_by_role("button", name="let go").click()
+    page.get_by_role("button", name="Issue 1 invoice…").click()
+    expect(dialog.get_by_text("They go out to Stonechat Surf.")).to_be_visible()
+    with page.expect_response(re.compile("/periods/.*/issue$")) as begun:
+        dialog.get_by_role("button", name="Issue 1 invoice").click()
+    run = page.locator(f"[data-run='{begun.value.json()['id']}']")
+    expect(run.get_by_text("1 invoice issued, of together")).to_be_visible()
+    expect(page.get_by_role("row").filter(has_text="Stonechat Surf")).to_contain_text("INV-")
+    assert serious(page) == []

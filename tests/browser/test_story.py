@@ -15,6 +15,7 @@ from playwright.sync_api import Page, expect
 
 from calm_tariff.core.keys import beginning
 from tests.browser.conftest import People
+from tests.browser.test_correcting import drafted
 from tests.browser.test_house import letter_link
 from tests.processes import Processes, wait_for
 
@@ -229,8 +230,7 @@ def settle(page: Page, tmp_path: Path) -> None:
     page.keyboard.press("4")
     page.get_by_role("row").nth(1).get_by_role("link").click()
     running = page.get_by_role("row").filter(has_text="Anglers Guild").get_by_role("cell").last.inner_text()
-    page.get_by_role("button", name=re.compile("^(Make draft invoices|Charge anew)")).click()
-    expect(page.get_by_text("Draft invoices made")).to_be_visible()
+    drafted(page)
     page.get_by_role("row").filter(has_text="Anglers Guild").get_by_role("link").last.click()
     expect(page.get_by_role("heading", name="Draft for Anglers Guild")).to_be_visible()
     usage = page.get_by_role("row").filter(has=page.get_by_role("cell", name="Height calls", exact=True))

@@ -5,6 +5,7 @@ import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
 import { me } from "../../api/queries/house";
 import { periods, STALE } from "../../api/queries/settle";
+import { useAddress } from "../../kit/address";
 import { Button, Dialog, Trouble, Waiting } from "../../kit/controls";
 import { amount, count, dayAndMinute, month, plural } from "../../kit/format";
 import { Listing } from "../../kit/list";
@@ -57,12 +58,13 @@ export function Periods() {
 const SAYS: Record<string, string> = {
   running: "Still running: charges are what is recorded so far.",
   "ready to charge": "It has ended and has no invoices yet.",
-  drafted: "Draft invoices can be read, checked and charged anew.",
+  drafted: "Its drafts are looked through, put right and issued: what is out of the ordinary comes first.",
   issued: "Its invoices are issued and never change again.",
 };
 
 export function PeriodPage() {
   const { start = "" } = useParams();
+  const show = useAddress().search.get("show");
   const list = useList(
     "/periods/{start}/charges",
     async (query) => {
@@ -81,10 +83,22 @@ export function PeriodPage() {
       </Page>
     );
   const [latest] = p.runs;
+  const drafts = p.drafts.length > 0 && (show ? show === "drafts" : p.state === "drafted");
   return (
     <Page title={month(p.start)} sub={SAYS[p.state]} margin={<PeriodMargin period={p} />}>
       {latest && <Going key={latest.id} of={latest} finance={finance} />}
-      {p.state === "drafted" ? (
+      {p.drafts.length > 0 && (
+        <p className="mt-4">
+          <Shown is={drafts} to="?show=drafts">
+            To look through, {count(p.drafts.length)}
+          </Shown>{" "}
+          ·{" "}
+          <Shown is={!drafts} to="?show=everybody">
+            Everybody
+          </Shown>
+        </p>
+      )}
+      {drafts ? (
         <Review
           start={start}
           finance={finance}
@@ -94,6 +108,17 @@ export function PeriodPage() {
         <Charges list={list} period={p} finance={finance} />
       )}
     </Page>
+  );
+}
+
+/** Which of two lists is shown, and the way to the other. */
+function Shown({ is, to, children }: { is: boolean; to: string; children: React.ReactNode }) {
+  return is ? (
+    <b className="font-medium">{children}</b>
+  ) : (
+    <Link className="figure-link" to={to}>
+      {children}
+    </Link>
   );
 }
 
@@ -117,7 +142,7 @@ function Moves({ of: p, drafts }: { of: View; drafts?: Console["Drafts"] }) {
           {drafted ? "Charge anew" : `Make draft invoices for ${month(p.start)}`}
         </Button>
       )}
-      {drafts && drafts.to_issue > 0 && (
+      {drafts && drafts.to_issue > 0 && p.state !== "running" && (
         <Button main disabled={going} onClick={() => setIssuing(true)}>
           Issue {plural(drafts.to_issue, "invoice")}…
         </Button>

@@ -7,7 +7,7 @@ import { STALE } from "../../api/queries/settle";
 import { Dialog, Trouble, WordButton } from "../../kit/controls";
 import { Line } from "../../kit/fields";
 import { Ends, Form, Send, useEntry } from "../../kit/form";
-import { amount, plural } from "../../kit/format";
+import { amount, count, plural } from "../../kit/format";
 import { Listing } from "../../kit/list";
 import { useList } from "../list";
 
@@ -67,6 +67,7 @@ export function Review({
           finance && {
             head: "Hold back",
             quiet: true,
+            look: "whitespace-nowrap",
             cell: (d) =>
               d.held ? (
                 <LetGo of={d} />
@@ -95,7 +96,7 @@ export function Review({
             <tr>
               <td colSpan={finance ? 4 : 3}>
                 Together, {plural(whole.to_issue + whole.held, "draft")}
-                {whole.held > 0 && `, ${whole.held} of them held back`}
+                {whole.held > 0 && `, ${whole.to_issue ? `${count(whole.held)} of them ` : ""}held back`}
               </td>
               <td className="number font-semibold text-brass">{amount(whole.subtotal)}</td>
             </tr>

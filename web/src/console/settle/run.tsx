@@ -28,7 +28,7 @@ export function Going({ of, finance }: { of: Run; finance: boolean }) {
     was.current = run.state;
   }, [run.state, stale]);
   return (
-    <section aria-label="Charge run" className="mt-4 border-y border-line py-3">
+    <section aria-label="Charge run" data-run={run.id} className="mt-4 border-y border-line py-3">
       <p role="status">
         <Said of={run} />{" "}
         {finance && run.state === "running" && <WordButton onClick={() => stop.mutate()}>stop</WordButton>}
