@@ -59,7 +59,8 @@ def drafted(people: People) -> Decimal:
         """async () => {
             const ask = async (path, how) => (await fetch(`/api/v1${path}`, how)).json();
             const [{start}] = await ask("/periods");
-            await ask(`/periods/${start}/run`, {method: "POST"});
+            let run = await ask(`/periods/${start}/run`, {method: "POST"});
+            while (run.state !== "done") run = await ask(`/charge-runs/${run.id}`);
             const {charges} = await ask(`/periods/${start}?words=Gannet`);
             return (await ask(`/invoices/${charges.rows[0].invoice_id}`)).total;
         }"""

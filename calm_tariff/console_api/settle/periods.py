@@ -91,7 +91,7 @@ def resume_run(ctx: Asking, run_id: int) -> RunView:
 
 @router.put("/invoices/{invoice_id}/held-back", status_code=204)
 def hold_back(ctx: Asking, invoice_id: int, typed: HoldIn) -> None:
-    """Hold a draft back: it is issued with no others."""
+    """Hold a draft back: it is not issued until somebody lets it go."""
     reviewing.hold_back(ctx, invoice_id, typed.why)
 
 

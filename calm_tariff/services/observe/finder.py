@@ -13,7 +13,7 @@ from calm_tariff.store.compose.apis import Api, ApiVersion
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan, Product
 from calm_tariff.store.serve import call_queries
-from calm_tariff.store.settle.money_documents import Invoice
+from calm_tariff.store.settle.money_documents import CreditNote, Invoice
 
 EACH = 5
 
@@ -53,6 +53,8 @@ def find(ctx: Context, words: str) -> list[Found]:
             found.append(Found("meter", m.name, f"/compose/meters/{m.id}"))
         for i in session.scalars(select(Invoice).where(Invoice.number.like(like)).limit(EACH)):
             found.append(Found("invoice", f"{i.number}, {i.consumer.name}", f"/settle/invoices/{i.id}"))
+        for n in session.scalars(select(CreditNote).where(CreditNote.number.like(like)).limit(EACH)):
+            found.append(Found("credit note", f"{n.number}, {n.consumer.name}", f"/settle/credit-notes/{n.id}"))
         if len(words) == 26 and call_queries.one(session, words.upper()):
             found.append(Found("call", words.upper(), f"/observe/traffic?call={words.upper()}"))
         return found

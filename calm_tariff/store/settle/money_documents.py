@@ -91,7 +91,7 @@ class Invoice(MoneyDocument):
 class DraftReview(Base):
     """What somebody who reviews a draft looks at first: what of it is out of the ordinary (core.billing.review), and
     how much. `last_month` is the subtotal of its consumer's invoice of the month before. One that is held back is
-    issued with no others."""
+    not issued."""
 
     __tablename__ = "draft_review"
     document_id: Mapped[int] = mapped_column(ForeignKey("money_document.id"), primary_key=True)

@@ -8,6 +8,7 @@ from decimal import Decimal
 
 import pytest
 
+from calm_tariff.core.billing.tax import Rate
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn, Stale
 from calm_tariff.core.provider import ProviderSettings
 from calm_tariff.services.admit.desk import routing
@@ -52,6 +53,29 @@ def test_an_owner_changes_settings_and_the_record_tells_which(office: Office) ->
     }
     again = change(office)
     assert again.edition == after.edition  # the same once more is no change
+
+
+def test_what_charges_go_by_is_kept_as_it_was_typed_and_told(office: Office) -> None:
+    later = (Rate(since=date(2027, 1, 1), percent=Decimal(24)), Rate(since=date(2028, 1, 1), percent=Decimal("24.5")))
+    after = change(
+        office,
+        country="pt",
+        tax_number="PT 501 964 843",
+        tax_changes=later,
+        adjustment_limit=Decimal("250.00"),
+        charge_after_days=0,
+        zero_invoices=True,
+    )
+    assert (after.country, after.tax_number, tuple(after.tax_changes)) == ("PT", "PT501964843", later)
+    assert (after.adjustment_limit, after.charge_after_days, after.zero_invoices) == (Decimal(250), 0, True)
+    assert change(office).edition == after.edition  # read as it was kept
+    [entry] = auditing.entries(office.manager, PageQuery(words="changed the settings")).rows
+    told = {c.what: c.after for c in entry.changes}
+    assert told["tax changes"] == "24% from 2027-01-01, 24.5% from 2028-01-01"
+    assert (told["adjustment limit"], told["country"]) == ("250", "PT")
+    with pytest.raises(Invalid) as refused:
+        change(office, tax_number="501964844")
+    assert refused.value.where == "tax_number"
 
 
 def test_only_owners_change_them_and_who_is_later_is_told(office: Office) -> None:

@@ -80,7 +80,7 @@ def run(ctx: Context, start: date, key: str | None = None) -> RunView:
     """The same, done here and now."""
     begun = begin(ctx, start, key)
     go_on(ctx, begun.id)
-    return one(ctx.acting(Actor(name=ctx.actor.name, roles=frozenset({"finance"}))), begun.id)
+    return one(ctx, begun.id)
 
 
 def begin_issuing(ctx: Context, start: date, key: str | None = None) -> RunView:

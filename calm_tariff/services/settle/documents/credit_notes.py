@@ -215,7 +215,7 @@ def _taken_back(line: MoneyLine, amount: Decimal, quantity: Decimal | None = Non
 
 def _without_origin(of: LatePeriod, each: Difference, meter_id: int | None) -> MoneyLine:
     line = late_lines.line_of(of, each, meter_id)
-    line.sort, line.amount, line.slices = "credit", -each.amount, []
+    line.sort, line.origin, line.amount, line.slices = "credit", None, -each.amount, []
     line.quantity = None if each.quantity is None else -each.quantity
     return line
 
@@ -268,7 +268,7 @@ def _numbered(session: Session, ctx: Context, invoice: Invoice, note: CreditNote
     note.number = numbering.next_number(session, "credit note", year, provider.credit_note_prefix)
     session.add(note)
     session.flush()
-    if invoice.state in UNPAID and rules.credited_whole(_creditable(session, invoice)):
+    if invoice.state in UNPAID and sum(other.total for other in of_invoice(session, invoice.id)) == invoice.total:
         invoice.state = move(INVOICE, invoice.number or "", invoice.state, "credited")
     subject = Thing("credit note", note.id, note.number, note.consumer_id)
     after = {"total": str(note.total), "of": invoice.number}

@@ -43,8 +43,8 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> I
     """Issue draft invoices: from then on they never change, and their owners get them by mail. One whose lines are all
     0 is kept as nothing due, unless the provider wants such invoices, too.
 
-    Raises `Conflict` where one is no draft, comes to less than nothing, waits for somebody's agreement, or charges late
-    what was charged elsewhere since it was computed; then none is issued.
+    Raises `Conflict` where one is no draft, is held back, comes to less than nothing, waits for somebody's agreement,
+    or charges late what was charged elsewhere since it was computed; then none is issued.
     """
     ctx.actor.must_be("finance")
     request = f"issue {sorted(invoice_ids)}"
@@ -81,6 +81,8 @@ def _issued(session: Session, ctx: Context, invoice: Invoice) -> bool:
     move(INVOICE, called, invoice.state, "issued")
     if invoice.period_end > local_day(ctx.now_us, zone_of(session)):
         raise Conflict(f"its period runs until {invoice.period_end:%-d %B}", called)
+    if invoice.review is not None and invoice.review.held_by:
+        raise Conflict(f"is held back by {invoice.review.held_by}: {invoice.review.held_why}", called)
     adjustments.refuse_waiting(session, invoice, called)
     late_lines.refuse_charged_since(session, invoice, called)
     if documents.nothing_due([line.amount for line in invoice.lines], provider.zero_invoices):
@@ -103,7 +105,8 @@ def _hold_consumers(session: Session, invoice_ids: Sequence[int]) -> None:
 
 def _issue(session: Session, ctx: Context, provider: Provider, invoice: Invoice) -> None:
     today = local_day(ctx.now_us, zone_of(session))
-    invoice.state = "issued"
+    # Of an invoice that comes to nothing, nothing is open.
+    invoice.state = "issued" if invoice.total else "paid"
     invoice.number = numbering.next_number(session, "invoice", today.year, provider.invoice_prefix)
     invoice.issued_at = ctx.now
     invoice.payment_method = invoice.consumer.payment_method

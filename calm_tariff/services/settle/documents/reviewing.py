@@ -31,7 +31,7 @@ LONGEST_WHY = 500
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DraftRow:
     """A draft as it is reviewed: what is out of the ordinary in words, with last month's subtotal beside its own. One
-    that is `held` back, by whom and why, is issued with no others."""
+    that is `held` back, by whom and why, is not issued."""
 
     invoice_id: int
     consumer_id: int
@@ -144,8 +144,8 @@ def _row(
 
 
 def hold_back(ctx: Context, invoice_id: int, why: str) -> None:
-    """Hold a draft back: it is issued with no others. Raises `NotFound`, `Invalid`, naming the field, or `Conflict`
-    where it is issued."""
+    """Hold a draft back: it is not issued until somebody lets it go. Raises `NotFound`, `Invalid`, naming the field, or
+    `Conflict` where it is issued."""
     ctx.actor.must_be("finance")
     why = why.strip()
     if not 1 <= len(why) <= LONGEST_WHY:

@@ -32,6 +32,17 @@ def test_they_are_kept_in_their_form_and_recorded_once(office: Office) -> None:
     assert (newest.before or {})["references"] == [] and (newest.after or {})["references"] == ["Ledger: 10423"]
 
 
+def test_how_it_is_taxed_is_kept_with_what_exempts_it(office: Office) -> None:
+    ferries = office.consumers[0].member.own_consumer
+    owes = details.change(office.finance, ferries, replace(WHOLE, tax_treatment="reverse charge", tax_note="not said"))
+    assert (owes.tax_treatment, owes.tax_note) == ("reverse charge", "")
+    details.change(office.finance, ferries, Details(tax_treatment="exempt", tax_note=" A lifeboat service. "))
+    told = EntryFilter(action="changed an organisation's details")
+    newest, *_ = auditing.entries(office.manager, PageQuery(), told).rows
+    assert (newest.before or {})["tax"] == "reverse charge"
+    assert (newest.after or {})["tax"] == "exempt: A lifeboat service."
+
+
 def test_a_reference_is_one_consumers_alone(office: Office) -> None:
     ferries, kayaks = (c.member.own_consumer for c in office.consumers)
     details.change(office.manager, ferries, Details(references=(LEDGER,)))
@@ -49,6 +60,9 @@ def test_a_reference_is_one_consumers_alone(office: Office) -> None:
     [
         (Details(country="Portugal"), "country"),
         (Details(tax_number="12", country="PT"), "tax_number"),
+        (Details(tax_treatment="reverse charge"), "tax_number"),
+        (Details(tax_treatment="exempt", tax_note=" "), "tax_note"),
+        (Details(tax_treatment="exempt", tax_note="x" * 201), "tax_note"),
         (Details(address="x\n" * 9), "address"),
         (Details(address="x" * 501), "address"),
         (Details(address="a\u200bb"), "address"),

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 
 from sqlalchemy import select
 
+from calm_tariff.core.periods import day_start, month_of, zone
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle.documents import charging, invoices, issuing, periods
 from calm_tariff.services.settle.documents.invoices import InvoiceView
@@ -14,6 +15,8 @@ from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import DailyUsage, HourlyUsage
 from tests.office import START, Office
 from tests.services.months import SEPTEMBER
+
+ZONE = zone("Europe/Lisbon")
 
 
 def arrive(office: Office, count: int, first: int, since: datetime = START, whose: int = 0) -> None:
@@ -23,12 +26,14 @@ def arrive(office: Office, count: int, first: int, since: datetime = START, whos
     history.take_in(office.ctx, office.counted(calls))
 
 
-def lose(office: Office, units: int) -> None:
-    """Have fewer units recorded, as where calls are struck out."""
+def lose(office: Office, units: int, month: date = SEPTEMBER) -> None:
+    """Have fewer units of a month recorded, as where calls are struck out."""
+    begin, end = (day_start(day, ZONE) for day in (month_of(month).start, month_of(month).end))
     with office.ctx.transaction() as session:
-        for table in (HourlyUsage, DailyUsage):
+        for table, at in ((HourlyUsage, HourlyUsage.hour_us), (DailyUsage, DailyUsage.day_us)):
             left = Decimal(units)
-            for row in session.scalars(select(table).where(table.subscription_id == office.consumers[0].subscription)):
+            mine = table.subscription_id == office.consumers[0].subscription
+            for row in session.scalars(select(table).where(mine, at >= begin, at < end)):
                 taken = min(left, row.units)
                 row.units -= taken
                 left -= taken

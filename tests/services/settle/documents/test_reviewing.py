@@ -112,6 +112,8 @@ def test_one_that_is_held_back_is_issued_with_no_others(office: Office) -> None:
     )
     with pytest.raises(Conflict, match="no draft to be issued"):
         charging.begin_issuing(office.finance, SEPTEMBER)
+    with pytest.raises(Conflict, match=r"is held back by Beatriz: Asked about\."):
+        issuing.issue(office.finance, [draft])
     reviewing.let_go(office.finance, draft)
     charging.go_on(office.ctx, charging.begin_issuing(office.finance, SEPTEMBER).id)
     assert invoice_of(office).summary.number == "INV-2026-00002"

@@ -142,8 +142,7 @@ function Hold({ of: d, onClose }: { of: Draft; onClose: () => void }) {
   return (
     <Dialog open onClose={onClose} title={`Hold ${d.consumer} back`}>
       <p className="mb-2 text-soft">
-        Its draft of {amount(d.subtotal, d.currency)} before tax is issued with no others until somebody lets
-        it go.
+        Its draft of {amount(d.subtotal, d.currency)} before tax is not issued until somebody lets it go.
       </p>
       <Form of={entry}>
         <Line name="why" label="Why" required autoFocus />
