@@ -38,7 +38,7 @@ def run(office: Office, finance: TestClient, what: str, key: str) -> Any:
 
 def test_a_script_takes_a_month_from_its_run_to_a_credit_note(office: Office, finance: TestClient) -> None:
     drafted = run(office, finance, "run", "a")
-    assert (drafted["kind"], drafted["state"], drafted["invoices"], drafted["todo"]) == ("draft", "done", 2, 2)
+    assert (drafted["kind"], drafted["state"], drafted["invoices"], drafted["planned"]) == ("draft", "done", 2, 2)
     drafts = finance.get(f"{MONTH}/drafts").json()
     ferries, kayaks = sorted(drafts["rows"], key=lambda row: row["consumer"])
     assert ferries["findings"] == ["the first invoice of its consumer"]

@@ -4,7 +4,7 @@ import csv
 import io
 import re
 from dataclasses import replace
-from datetime import UTC, date, datetime, timedelta
+from datetime import datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
@@ -13,8 +13,6 @@ from fastapi import FastAPI
 from starlette.testclient import TestClient
 
 from calm_tariff.console_api import app as console
-from calm_tariff.core.billing.adjustments import Wanted as Adjusting
-from calm_tariff.core.billing.credit_notes import Taken
 from calm_tariff.portal_api import app as portal
 from calm_tariff.services.admit.community import questions
 from calm_tariff.services.admit.importing import imports
@@ -33,11 +31,9 @@ from calm_tariff.services.house.telling import Answered
 from calm_tariff.services.observe import alerts
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, invoices, issuing, periods
-from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
 from calm_tariff.settings import Settings
-from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.web import create_app
+from tests.edge.charged import charged
 from tests.office import PASSWORD, START, Office
 from tests.soft_passkey import SoftPasskey
 
@@ -87,38 +83,16 @@ def lived(office: Office) -> dict[str, Any]:
     ferries = office.consumers[0]
     calls = [office.call(ferries, START + timedelta(minutes=n), n) for n in range(30)]
     history.take_in(office.ctx, calls)
-    october = replace(office.finance, clock=lambda: datetime(2026, 10, 2, tzinfo=UTC))
-    charging.run(october, date(2026, 9, 1))
-    period = periods.one(october, date(2026, 9, 1), PageQuery())
-    invoice = next(c.invoice_id for c in period.charges.rows if c.consumer == "Ferries")
-    less = Adjusting(words="A week without data", amount=Decimal(-1), treatment="standard", reason="Ticket 17")
-    adjustments.add(october, invoice, less)
-    (adjustment,) = invoices.one(october, invoice).adjustments
-    issuing.issue(october, [invoice])
-    fee = next(x.id for x in invoices.one(october, invoice).lines if x.kind == "fee")
-    taken = Crediting(reason="A quay was closed.", lines=(Taken(line=fee, amount=Decimal(1)),))
-    note = credit_notes.issue(october, invoice, taken)
-    history.take_in(office.ctx, [office.call(ferries, START + timedelta(minutes=n), 100 + n) for n in range(10)])
-    november = replace(office.finance, clock=lambda: datetime(2026, 11, 2, tzinfo=UTC))
-    charging.run(november, date(2026, 10, 1))
-    charges = periods.charges(november, date(2026, 10, 1), PageQuery()).rows
-    with_late = next(c.invoice_id for c in charges if c.consumer == "Ferries")
-    issuing.issue(november, [with_late])
     ours = office.ctx.acting(ferries.member)
     invited = joining.invite(ours, "rui@ferries.example", "developer")
     asked = questions.ask(ours, "harbour-data", "Which datum?", "Above what are they?")
-    line = next(x.id for x in invoices.one(october, invoice).lines if x.kind == "usage")
     return {
         "office": office,
         "application_id": ferries.application,
         "key_id": ferries.key,
         "request_id": ferries.request,
         "call_id": calls[0]["call_id"],
-        "invoice_id": with_late,
-        "line_id": line,
-        "of_id": invoice,
-        "adjustment_id": adjustment.id,
-        "credit_note_id": note.id,
+        **charged(office),
         "slug": "harbour-data",
         "language": "python",
         "version_id": office.api,
@@ -140,7 +114,6 @@ def lived(office: Office) -> dict[str, Any]:
         "issuer_id": 1,
         "identity_id": 1,
         "note_id": 1,
-        "run_id": charging.run(october, date(2026, 9, 1)).id,
         "session_id": "0" * 24,
         "member_id": ferries.member.member_id,
         "invitation_id": invited.id,

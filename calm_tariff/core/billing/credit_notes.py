@@ -70,8 +70,3 @@ def spread(amount: Decimal, lines: Iterable[Creditable]) -> Mapping[int, Decimal
     if amount:
         raise Conflict(f"is {amount} more than is left of its lines", "amount")
     return found
-
-
-def credited_whole(lines: Iterable[Creditable]) -> bool:
-    """Whether nothing is left of any line."""
-    return not any(each.left for each in lines)

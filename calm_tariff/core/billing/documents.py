@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import date
 from decimal import Decimal
 from typing import Literal
 
@@ -15,7 +14,6 @@ from calm_tariff.core.money import rounded, total
 # Where a line of a document comes from: the period's own charges, those of an earlier period, a person, or a line of
 # an issued invoice that is taken back.
 Sort = Literal["own", "late", "adjustment", "credit"]
-_ORDER: dict[Sort, int] = {"own": 0, "late": 1, "adjustment": 2, "credit": 3}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -35,12 +33,6 @@ def totals(lines: Iterable[Taxed], currency: str) -> Totals:
     subtotal = rounded(total(line.amount for line in kept), currency)
     tax = rounded(total(group.tax for group in found), currency)
     return Totals(subtotal=subtotal, groups=found, tax=tax, total=subtotal + tax)
-
-
-def order_of(sort: Sort, period: date) -> tuple[int, date]:
-    """Where a line stands among those of other sorts and periods: the period's own, late ones, those of the oldest
-    period first, adjustments."""
-    return _ORDER[sort], period
 
 
 def nothing_due(amounts: Sequence[Decimal], wants_zero_invoices: bool = False) -> bool:

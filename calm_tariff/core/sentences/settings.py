@@ -8,8 +8,8 @@ from datetime import date
 EFFECTS: Mapping[str, str] = {
     "name": "Stands over every letter that is written from now on, and on the sign-in page.",
     "address": "Stands under every letter that is written from now on, with the name.",
-    "country": "Stands on invoices; two letters (ISO 3166-1), such as PT.",
-    "tax_number": "Stands on invoices; of the form that the country gives it.",
+    "country": "Its tax number is held to the form of this country.",
+    "tax_number": "Held to the form that the country gives it, check digit and all.",
     "time_zone": "Days, periods and calendar windows of quotas begin at its midnight; gateways know within a second.",
     "currency": "Prices are told and charges made in it; prices there are keep their figures.",
     "tax_percent": "Is added to charges that are made from now on; drafts have it when they are made again.",

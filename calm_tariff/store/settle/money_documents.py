@@ -15,7 +15,7 @@ from calm_tariff.store.base.columns import Base, Id, LongJson, Money, Name, Pros
 
 class ChargeRun(Base):
     """One turning of a period's usage into draft invoices (`kind` "draft"), or issuing of those (`kind` "issue").
-    States: core.lifecycles.CHARGE_RUN. `todo` are the ids of consumers, or of drafts, of which so many are `done`.
+    States: core.lifecycles.CHARGE_RUN. `planned` are the ids of consumers, or of drafts, of which so many are `done`.
     `invoices` came of it, of together `total`; `left_alone` were issued already; `refused` says which were not issued
     and why. `late_of` are the periods of which something has to be charged late.
     A period has one at a time that is `going`."""
@@ -29,7 +29,7 @@ class ChargeRun(Base):
     started_at: Mapped[datetime]
     started_by: Mapped[Name]
     identity: Mapped[Name]
-    todo: Mapped[LongJson]
+    planned: Mapped[LongJson]
     late_of: Mapped[list[Any]]
     done: Mapped[int] = mapped_column(default=0)
     invoices: Mapped[int] = mapped_column(default=0)

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from calm_tariff.core.billing.documents import nothing_due, order_of, totals
+from calm_tariff.core.billing.documents import nothing_due, totals
 from calm_tariff.core.billing.tax import Rate, Taxed, TaxRule, groups, percent_on, rule_of
 from calm_tariff.core.errors import Invalid
 
@@ -70,17 +70,6 @@ def test_a_document_comes_to_its_lines_and_its_groups(drawn: list[Taxed]) -> Non
     assert back.total == -found.total
     for group in found.groups:
         assert abs(group.tax - group.base * group.rule.percent / 100) <= Decimal("0.005")
-
-
-def test_lines_stand_in_the_order_of_what_they_are() -> None:
-    october, september, august = date(2026, 10, 1), date(2026, 9, 1), date(2026, 8, 1)
-    given = [("adjustment", october), ("late", september), ("own", october), ("late", august)]
-    assert sorted(given, key=lambda each: order_of(*each)) == [
-        ("own", october),
-        ("late", august),
-        ("late", september),
-        ("adjustment", october),
-    ]
 
 
 def test_nothing_is_due_where_every_line_is_nothing() -> None:

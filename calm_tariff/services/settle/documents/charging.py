@@ -37,7 +37,7 @@ class RunView:
     started_at: datetime
     started_by: str
     ended_at: datetime | None
-    todo: int
+    planned: int
     done: int
     invoices: int
     total: Decimal
@@ -103,7 +103,7 @@ def begin_issuing(ctx: Context, start: date, key: str | None = None) -> RunView:
         drafts = list(session.scalars(query.order_by(Invoice.id)))
         if not drafts:
             raise Conflict("has no draft to be issued", f"{start:%B %Y}")
-        run = _made(session, ctx, period, "issue", todo=drafts)
+        run = _made(session, ctx, period, "issue", planned=drafts)
         idempotency.remember(session, ctx, key, {"run_id": run.id})
         return _view(run)
 
@@ -125,10 +125,10 @@ def when_it_is_time(ctx: Context) -> None:
 def _begun(session: Session, ctx: Context, period: Period) -> ChargeRun:
     planned = drafting.planned(session, period)
     late_of = [start.isoformat() for start in planned.late_of]
-    return _made(session, ctx, period, "draft", todo=list(planned.consumers), late_of=late_of)
+    return _made(session, ctx, period, "draft", planned=list(planned.consumers), late_of=late_of)
 
 
-def _made(session: Session, ctx: Context, period: Period, kind: str, todo: list[int], **more: Any) -> ChargeRun:
+def _made(session: Session, ctx: Context, period: Period, kind: str, planned: list[int], **more: Any) -> ChargeRun:
     _refuse_going(session, period.start)
     made = ChargeRun(
         kind=kind,
@@ -138,7 +138,7 @@ def _made(session: Session, ctx: Context, period: Period, kind: str, todo: list[
         started_at=ctx.now,
         started_by=ctx.actor.name,
         identity=ctx.actor.identity,
-        todo=todo,
+        planned=planned,
         **{"late_of": [], **more},
     )
     session.add(made)
@@ -177,10 +177,10 @@ def _draft_part(ctx: Context, run_id: int) -> bool:
         if run.state != "running":
             return False
         acting = _acting(ctx, run).joining(session)
-        part = run.todo[run.done : run.done + PART]
+        part = run.planned[run.done : run.done + PART]
         _draft(session, acting, run, part)
         run.done += len(part)
-        if run.done < len(run.todo):
+        if run.done < len(run.planned):
             return True
         _clear(session, run)
         _ended(session, acting, run, "made a charge run")
@@ -225,8 +225,8 @@ def _clear(session: Session, run: ChargeRun) -> None:
     query = select(Invoice.id, Invoice.consumer_id).where(
         Invoice.period_start == run.period_start, Invoice.state == "draft"
     )
-    todo = set(run.todo)
-    gone = [invoice for invoice, consumer in session.execute(query) if consumer not in todo]
+    planned = set(run.planned)
+    gone = [invoice for invoice, consumer in session.execute(query) if consumer not in planned]
     for draft in all_locked(session, Invoice, gone):
         session.delete(draft)
 
@@ -237,7 +237,7 @@ def _issue_part(ctx: Context, run_id: int) -> bool:
         run = session.get_one(ChargeRun, run_id, populate_existing=True)
         if run.state != "running":
             return False
-        acting, done, part = _acting(ctx, run), run.done, run.todo[run.done : run.done + PART]
+        acting, done, part = _acting(ctx, run), run.done, run.planned[run.done : run.done + PART]
     outcomes: list[tuple[int, str | None, str]] = []
     for invoice_id in part:
         try:
@@ -250,7 +250,7 @@ def _issue_part(ctx: Context, run_id: int) -> bool:
             return run.state == "running"  # another has gone on with it, and counted these
         _count(session, run, outcomes)
         run.done += len(part)
-        if run.state == "running" and run.done >= len(run.todo):
+        if run.state == "running" and run.done >= len(run.planned):
             _ended(session, acting.joining(session), run, "issued the invoices of a month")
         return run.state == "running"
 
@@ -343,7 +343,7 @@ def _view(run: ChargeRun) -> RunView:
         started_at=run.started_at,
         started_by=run.started_by,
         ended_at=run.ended_at,
-        todo=len(run.todo),
+        planned=len(run.planned),
         done=run.done,
         invoices=run.invoices,
         total=run.total,

@@ -19,7 +19,7 @@ def upgrade() -> None:
     ):
         op.add_column("charge_run", sa.Column(column, kind, nullable=False, server_default=before))
         op.alter_column("charge_run", column, existing_type=kind, existing_nullable=False, server_default=None)
-    for column in ("todo", "late_of", "refused"):
+    for column in ("planned", "late_of", "refused"):
         op.add_column("charge_run", sa.Column(column, sa.JSON(), nullable=True))
         op.execute(f"UPDATE charge_run SET {column} = '[]'")
         op.alter_column("charge_run", column, existing_type=sa.JSON(), nullable=False)

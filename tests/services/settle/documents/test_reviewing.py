@@ -143,7 +143,7 @@ def test_a_run_goes_on_part_by_part_can_be_stopped_and_comes_to_the_same(
     monkeypatch.setattr(charging, "PART", 2)
     begun = charging.begin(office.finance, SEPTEMBER, "k")
     assert charging.begin(office.finance, SEPTEMBER, "k").id == begun.id
-    assert (begun.state, begun.todo, begun.done) == ("running", 7, 0)
+    assert (begun.state, begun.planned, begun.done) == ("running", 7, 0)
     with office.ctx.transaction() as session:
         (job,) = session.scalars(select(Job).where(Job.kind == charging.GO_ON))
         assert (job.arguments, job.about) == ({"run": begun.id}, "charging September 2026")

@@ -35,8 +35,8 @@ export function Going({ of, finance }: { of: Run; finance: boolean }) {
         {finance && run.state === "stopped" && <WordButton onClick={() => resume.mutate()}>go on</WordButton>}
       </p>
       {run.state === "running" && (
-        <progress className="mt-2 w-full max-w-[420px] accent-kelp" max={run.todo} value={run.done}>
-          {count(run.done)} of {count(run.todo)}
+        <progress className="mt-2 w-full max-w-[420px] accent-kelp" max={run.planned} value={run.done}>
+          {count(run.done)} of {count(run.planned)}
         </progress>
       )}
       {run.refused.map((each) => (
@@ -54,7 +54,7 @@ export function Going({ of, finance }: { of: Run; finance: boolean }) {
 
 function Said({ of: run }: { of: Run }) {
   const issues = run.kind === "issue";
-  const so = `${count(run.done)} of ${plural(run.todo, issues ? "draft" : "consumer")}`;
+  const so = `${count(run.done)} of ${plural(run.planned, issues ? "draft" : "consumer")}`;
   if (run.state === "running") return `${issues ? "Issuing" : "Drafting"}: ${so} …`;
   if (run.state === "stopped") return `Stopped at ${so}. What came of it stays.`;
   if (issues)

@@ -1,0 +1,48 @@
+"""A consumer that was charged for two months, with everything that can become of a charge."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, date, datetime, timedelta
+from decimal import Decimal
+
+from calm_tariff.core.billing.adjustments import Wanted as Adjusting
+from calm_tariff.core.billing.credit_notes import Taken
+from calm_tariff.services.serve import history
+from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, invoices, issuing, periods
+from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
+from calm_tariff.store.base.paging import PageQuery
+from tests.office import START, Office
+
+
+def charged(office: Office) -> dict[str, int]:
+    """The ids of what there is then, by the parameters of routes: September's invoice (`of_id`) is adjusted, issued and
+    credited in part, October's (`invoice_id`) has a late line for it; of another consumer September is a draft."""
+    ferries = office.consumers[0]
+    september, october = date(2026, 9, 1), date(2026, 10, 1)
+    in_october, in_november = (
+        replace(office.finance, clock=lambda month=month: datetime(2026, month, 2, tzinfo=UTC)) for month in (10, 11)
+    )
+    run = charging.run(in_october, september)
+    charges = periods.charges(in_october, september, PageQuery()).rows
+    first = next(c.invoice_id for c in charges if c.consumer == "Ferries" and c.invoice_id)
+    less = Adjusting(words="A week without data", amount=Decimal(-1), treatment="standard", reason="Ticket 17")
+    adjustments.add(in_october, first, less)
+    (adjustment,) = invoices.one(in_october, first).adjustments
+    issuing.issue(in_october, [first])
+    lines = {x.kind: x.id for x in invoices.one(in_october, first).lines}
+    taken = Crediting(reason="A quay was closed.", lines=(Taken(line=lines["fee"], amount=Decimal(1)),))
+    note = credit_notes.issue(in_october, first, taken)
+    history.take_in(office.ctx, [office.call(ferries, START + timedelta(minutes=n), 100 + n) for n in range(10)])
+    charging.run(in_november, october)
+    charges = periods.charges(in_november, october, PageQuery()).rows
+    second = next(c.invoice_id for c in charges if c.consumer == "Ferries" and c.invoice_id)
+    issuing.issue(in_november, [second])
+    return {
+        "invoice_id": second,
+        "of_id": first,
+        "line_id": lines["usage"],
+        "adjustment_id": adjustment.id,
+        "credit_note_id": note.id,
+        "run_id": run.id,
+    }
