@@ -44,6 +44,11 @@ def rounded(amount: Decimal, currency: str) -> Decimal:
     return abs(whole) if whole == 0 else whole
 
 
+def in_digits(amount: Decimal, currency: str) -> str:
+    """An amount as it stands in letters, with all digits of the minor unit: 7.5 of EUR is 7.50, of JPY 8."""
+    return format(rounded(amount, currency), "f")
+
+
 def plain(number: Decimal) -> str:
     """A decimal as text without exponent and without trailing zeros: 1E+3 is 1000, 2.50 is 2.5."""
     text = format(number, "f")

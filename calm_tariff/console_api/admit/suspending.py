@@ -6,6 +6,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.core import reasons
 from calm_tariff.edge.again import Again
 from calm_tariff.services.admit import consumer_notes, suspending
 from calm_tariff.services.admit.consumer_notes import ConsumerNoteView
@@ -16,7 +17,7 @@ router = APIRouter(tags=["consumers"], route_class=Again)
 class SuspendedIn(BaseModel):
     """Why a consumer is suspended; its members are told."""
 
-    reason: str = Field(max_length=suspending.LONGEST)
+    reason: str = Field(max_length=reasons.LONGEST)
 
 
 class ConsumerNoteIn(BaseModel):

@@ -11,7 +11,7 @@ from decimal import Decimal
 from typing import Literal
 
 from calm_tariff.core.errors import Invalid
-from calm_tariff.core.money import rounded, total
+from calm_tariff.core.money import plain, rounded, total
 from calm_tariff.core.prices import ZERO
 
 State = Literal["issued", "overdue", "paid", "credited", "written off"]
@@ -66,7 +66,19 @@ class WrittenOff:
     kind: Literal["write-off"] = "write-off"
 
 
-Entry = Invoiced | Credited | Paid | Refunded | WrittenOff
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Returned:
+    """A payment was taken back by whoever made it, or was booked by mistake (+). It is named by its place in the list;
+    what it closed is open again."""
+
+    on: date
+    of: int
+    kind: Literal["returned payment"] = "returned payment"
+
+
+Entry = Invoiced | Credited | Paid | Refunded | WrittenOff | Returned
+# The kinds of entries that add to what is owed (+); the others take from it (−).
+ADDS = frozenset({"invoice", "refund", "returned payment"})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -89,11 +101,19 @@ class Credit:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Allocation:
     """So much of an entry went to an invoice, or was paid out where that is None. The entry is a payment, a credit
-    note or a write-off."""
+    note or a write-off. Below 0: so much of it came back from there, because the payment was returned."""
 
     entry: int
     invoice: str | None
     amount: Decimal
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Closed:
+    """So much of an invoice was closed by credit notes that name it, and by write-offs."""
+
+    by_credit_notes: Decimal = ZERO
+    by_write_offs: Decimal = ZERO
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -123,7 +143,10 @@ class Account:
 
 
 def allocated(
-    entry: Entry, place: int, open_invoices: Iterable[Open], credits: Iterable[Credit]
+    entry: Invoiced | Credited | Paid | Refunded | WrittenOff,
+    place: int,
+    open_invoices: Iterable[Open],
+    credits: Iterable[Credit],
 ) -> tuple[Allocation, ...]:
     """What an entry does to what is open. `credits` stand oldest first; of an invoice entry, its own is not among the
     open ones.
@@ -139,9 +162,9 @@ def allocated(
         given = _used(entry.amount, credits)
         left = entry.amount - total(part for _, part in given)
         if left:
-            raise Invalid(f"is {left} more than the credit on account", "amount")
+            raise Invalid(f"is {plain(left)} more than the credit on account", "amount")
         return tuple(Allocation(entry=each.entry, invoice=None, amount=part) for each, part in given)
-    waiting = sorted(open_invoices, key=lambda each: (each.due, by_number(each.id)))
+    waiting = in_turn(open_invoices)
     meant = [each for each in waiting if each.id == entry.for_]
     if isinstance(entry, WrittenOff):
         if not meant:
@@ -154,6 +177,35 @@ def allocated(
             found.append(Allocation(entry=place, invoice=each.id, amount=part))
             left -= part
     return tuple(found)
+
+
+def returned(place: int, went: Iterable[Allocation]) -> tuple[Allocation, ...]:
+    """What a payment comes back from once it is returned, given where it `went`.
+
+    Raises `Invalid`, naming the field, where part of it was paid out again.
+    """
+    sums: dict[str | None, Decimal] = {}
+    for each in went:
+        sums[each.invoice] = sums.get(each.invoice, ZERO) + each.amount
+    if sums.get(None):
+        raise Invalid(f"is a payment of which {plain(sums[None])} were paid out again", "of")
+    return tuple(Allocation(entry=place, invoice=invoice, amount=-part) for invoice, part in sums.items() if part)
+
+
+def used(open_invoices: Iterable[Open], credits: Iterable[Credit]) -> tuple[Allocation, ...]:
+    """What credit on account there is goes to what is open: the oldest first, to what is due first."""
+    left, found = {each.entry: each.amount for each in credits}, []
+    for invoice in in_turn(open_invoices):
+        rest = [Credit(entry=entry, amount=amount) for entry, amount in left.items()]
+        for each, part in _used(invoice.amount, rest):
+            left[each.entry] -= part
+            found.append(Allocation(entry=each.entry, invoice=invoice.id, amount=part))
+    return tuple(found)
+
+
+def in_turn(open_invoices: Iterable[Open]) -> list[Open]:
+    """Open invoices as they are paid: the earliest due first, of those the lowest number."""
+    return sorted(open_invoices, key=lambda each: (each.due, by_number(each.id)))
 
 
 def _used(amount: Decimal, credits: Iterable[Credit]) -> list[tuple[Credit, Decimal]]:
@@ -181,7 +233,7 @@ class _Invoice:
     course: list[tuple[date, Decimal]]
     by_credit_notes: Decimal = ZERO
     credit_notes: Decimal = ZERO
-    written_off: bool = False
+    by_write_offs: Decimal = ZERO
 
     def closed(self, on: date, amount: Decimal) -> None:
         self.open -= amount
@@ -197,6 +249,7 @@ def settled(entries: Sequence[Entry], as_of: date, currency: str) -> Account:
     """
     invoices: dict[str, _Invoice] = {}
     credits: dict[int, Decimal] = {}
+    gone_back: set[int] = set()
     kept: list[Allocation] = []
     for place, entry in enumerate(_checked(entries, currency)):
         if entry.on > as_of:
@@ -206,7 +259,10 @@ def settled(entries: Sequence[Entry], as_of: date, currency: str) -> Account:
         try:
             if isinstance(entry, Credited):
                 _within_invoice(entry, invoices[entry.for_])
-            found = allocated(entry, place, opened, left)
+            if isinstance(entry, Returned):
+                found = _gone_back(entry, entries[:place], kept, gone_back)
+            else:
+                found = allocated(entry, place, opened, left)
         except Invalid as error:
             raise Invalid(error.what, f"entries[{place}].{error.where}") from None
         if isinstance(entry, Invoiced):
@@ -222,8 +278,16 @@ def settled(entries: Sequence[Entry], as_of: date, currency: str) -> Account:
             named = (each.amount for each in found if each.invoice == entry.for_)
             invoices[entry.for_].by_credit_notes += total(named)
         if isinstance(entry, WrittenOff):
-            invoices[entry.for_].written_off = True
+            invoices[entry.for_].by_write_offs += total(each.amount for each in found)
         kept.extend(found)
+        if isinstance(entry, Returned):
+            credits[entry.of] = ZERO
+            opened = [Open(id=i, due=x.entry.due, amount=x.open) for i, x in invoices.items() if x.open]
+            again = used(opened, [Credit(entry=each, amount=amount) for each, amount in credits.items() if amount])
+            for each in again:
+                credits[each.entry] -= each.amount
+                invoices[each.invoice or ""].closed(entry.on, each.amount)
+            kept.extend(again)
     credit = rounded(total(credits.values()), currency)
     standing = tuple(_standing(x, as_of, currency) for x in invoices.values())
     balance = rounded(total(each.open for each in standing) - credit, currency)
@@ -239,7 +303,7 @@ def _checked(entries: Sequence[Entry], currency: str) -> Iterator[Entry]:
         if before is not None and entry.on < before:
             raise Invalid("must not lie before the entry above it", f"{at}.on")
         before = entry.on
-        if not isinstance(entry, WrittenOff):
+        if not isinstance(entry, WrittenOff | Returned):
             if entry.amount <= 0:
                 raise Invalid("must be above 0", f"{at}.amount")
             if entry.amount != rounded(entry.amount, currency):
@@ -250,31 +314,47 @@ def _checked(entries: Sequence[Entry], currency: str) -> Iterator[Entry]:
             if entry.due < entry.on:
                 raise Invalid("must not lie before the day of issue", f"{at}.due")
             numbers.add(entry.id)
-        elif not isinstance(entry, Refunded) and entry.for_ is not None and entry.for_ not in numbers:
+        elif not isinstance(entry, Refunded | Returned) and entry.for_ is not None and entry.for_ not in numbers:
             raise Invalid(f"names {entry.for_}, and no invoice above it is that", f"{at}.for")
         yield entry
+
+
+def _gone_back(
+    entry: Returned, before: Sequence[Entry], kept: Iterable[Allocation], gone_back: set[int]
+) -> tuple[Allocation, ...]:
+    """Where a returned payment comes back from."""
+    if not 0 <= entry.of < len(before) or not isinstance(before[entry.of], Paid):
+        raise Invalid(f"is {entry.of}, and no entry of that place above it is a payment", "of")
+    if entry.of in gone_back:
+        raise Invalid("is a payment that was returned already", "of")
+    gone_back.add(entry.of)
+    return returned(entry.of, (each for each in kept if each.entry == entry.of))
+
+
+def state_of(amount: Decimal, left: Decimal, of: Closed, overdue: bool) -> State:
+    """The state of an invoice of which so much is `left` open; `overdue` is whether the day is after the due date."""
+    if left:
+        return "overdue" if overdue else "issued"
+    if of.by_write_offs:
+        return "written off"
+    return "credited" if amount and of.by_credit_notes == amount else "paid"
 
 
 def _within_invoice(note: Credited, invoice: _Invoice) -> None:
     invoice.credit_notes += note.amount
     if invoice.credit_notes > invoice.entry.amount:
         beyond = invoice.credit_notes - invoice.entry.amount
-        raise Invalid(f"is {beyond} more than is left of {invoice.entry.id} to be credited", "amount")
+        raise Invalid(f"is {plain(beyond)} more than is left of {invoice.entry.id} to be credited", "amount")
 
 
 def _standing(invoice: _Invoice, as_of: date, currency: str) -> Standing:
     entry = invoice.entry
-    if invoice.open:
-        state: State = "overdue" if as_of > entry.due else "issued"
-    elif invoice.written_off:
-        state = "written off"
-    else:
-        state = "credited" if invoice.by_credit_notes == entry.amount else "paid"
+    closed = Closed(by_credit_notes=invoice.by_credit_notes, by_write_offs=invoice.by_write_offs)
     return Standing(
         id=entry.id,
         due=entry.due,
         amount=entry.amount,
         open=rounded(invoice.open, currency),
-        state=state,
+        state=state_of(entry.amount, invoice.open, closed, overdue=as_of > entry.due),
         course=tuple(invoice.course),
     )

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from decimal import Decimal
 
-from calm_tariff.core import names
+from calm_tariff.core import names, reasons
 from calm_tariff.core.billing.tax import TREATMENTS, Treatment
-from calm_tariff.core.errors import Invalid, NotAllowed
+from calm_tariff.core.errors import Invalid
 from calm_tariff.core.money import rounded
 
-LONGEST_WORDS, LONGEST_REASON = 200, 2000
+LONGEST_WORDS = 200
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,11 +27,7 @@ class Wanted:
 def checked(wanted: Wanted, currency: str) -> Wanted:
     """The same as it is kept. Raises `Invalid`, naming the field."""
     words = names.plain(wanted.words, "words", LONGEST_WORDS)
-    reason = wanted.reason.strip()
-    if not reason:
-        raise Invalid("say why", "reason")
-    if len(reason) > LONGEST_REASON:
-        raise Invalid(f"must have at most {LONGEST_REASON} characters", "reason")
+    reason = reasons.given(wanted.reason)
     if wanted.treatment not in TREATMENTS:
         raise Invalid(f"must be one of {', '.join(TREATMENTS)}", "treatment")
     if not wanted.amount.is_finite() or wanted.amount == 0:
@@ -41,14 +37,3 @@ def checked(wanted: Wanted, currency: str) -> Wanted:
     if wanted.amount != rounded(wanted.amount, currency):
         raise Invalid(f"must be in whole minor units of {currency}", "amount")
     return Wanted(words=words, amount=rounded(wanted.amount, currency), treatment=wanted.treatment, reason=reason)
-
-
-def needs_second(amount: Decimal, limit: Decimal | None) -> bool:
-    """Whether an amount, up or down, takes a second person's agreement."""
-    return limit is not None and abs(amount) > limit
-
-
-def refuse_own(made_by: str, agreeing: str) -> None:
-    """Two people are two: raise `NotAllowed` where somebody, by id, agrees to what they made."""
-    if made_by == agreeing:
-        raise NotAllowed("somebody else has to agree to it")

@@ -6,16 +6,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Literal
 
 from calm_tariff.core.billing.documents import Totals
+from calm_tariff.core.billing.payments import Way
 from calm_tariff.core.billing.tax import TaxRule
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.money import total
 from calm_tariff.core.prices import ZERO
-
-# How money comes in and goes out: over the payment processor or the bank.
-Way = Literal["card", "transfer"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

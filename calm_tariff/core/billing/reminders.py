@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -43,6 +44,19 @@ def check(policy: Policy) -> None:
         last = days
     if policy.pause_after_days is not None and not 1 <= policy.pause_after_days <= MOST_DAYS:
         raise Invalid(f"must be 1 to {MOST_DAYS} days, or none", "pause_after_days")
+
+
+def to_remind(due: date, reminded: Collection[int], policy: Policy, today: date) -> int | None:
+    """After how many days an open invoice is to be reminded of now: the last whose day is over. One that was missed
+    before it is not made up for; nor is one that went out (`reminded`) repeated."""
+    over = [days for days in policy.reminders_after_days if due + timedelta(days=days) < today]
+    last = max(over, default=0)
+    return last if last > max(reminded, default=0) else None
+
+
+def to_pause(due: date, policy: Policy, today: date) -> bool:
+    """Whether an open invoice holds the subscriptions of its consumer up: the day on which they pause is over."""
+    return policy.pause_after_days is not None and due + timedelta(days=policy.pause_after_days) < today
 
 
 def consequences(invoice: Standing, policy: Policy, as_of: date) -> Consequences:

@@ -9,7 +9,8 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core import reasons
+from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.lifecycles import CONSUMER, move
 from calm_tariff.core.notices import Kind
 from calm_tariff.core.periods import instant_if_any, instant_of
@@ -20,8 +21,6 @@ from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.consumers import Consumer, Suspension
 from calm_tariff.store.base.locking import locked
-
-LONGEST = 2_000
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -39,11 +38,7 @@ def suspend(ctx: Context, consumer_id: int, reason: str) -> None:
     """Let none of a consumer's calls through from now on; its members are told why. Raises `NotFound`, `Invalid` for no
     reason, `Conflict` where it is no consumer that calls."""
     ctx.actor.must_be("operations", "product manager")
-    reason = reason.strip()
-    if not reason:
-        raise Invalid("say why: its members are told", "reason")
-    if len(reason) > LONGEST:
-        raise Invalid(f"must be at most {LONGEST:,} characters long", "reason")
+    reason = reasons.given(reason, "say why: its members are told")
     with ctx.transaction() as session:
         consumer = _moved(session, ctx, consumer_id, "suspended", "suspended a consumer", reason)
         session.add(Suspension(consumer_id=consumer_id, start_at=ctx.now, reason=reason, suspended_by=ctx.actor.name))

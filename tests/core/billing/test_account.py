@@ -14,6 +14,7 @@ from calm_tariff.core.billing.account import (
     Invoiced,
     Paid,
     Refunded,
+    Returned,
     WrittenOff,
     by_number,
     settled,
@@ -100,6 +101,32 @@ def test_a_credit_note_for_a_paid_invoice_is_credit_and_leaves_it_paid() -> None
     assert found.credit == Decimal("25.00")
 
 
+def test_what_a_returned_payment_closed_is_open_again() -> None:
+    found = after(invoice(1), invoice(2), paid(130, n=2), Returned(on=day(20), of=2))
+    assert [(i.open, i.state) for i in found.invoices] == [(Decimal("100.00"), "overdue")] * 2
+    assert (found.balance, found.credit) == (Decimal("200.00"), Decimal("0.00"))
+    assert allocations(found)[-2:] == [(2, "2", -100), (2, "1", -30)]
+    # On the days between, it was closed.
+    assert found.invoices[1].open_at_end_of(day(19)) == 0
+
+
+def test_what_is_open_again_takes_other_credit_there_is() -> None:
+    found = after(invoice(1), paid(100, n=1), paid(30, on=2), Returned(on=day(3), of=1))
+    assert (found.invoices[0].open, found.credit, found.balance) == (Decimal("70.00"), Decimal("0.00"), Decimal(70))
+
+
+def test_credit_of_a_returned_payment_is_there_no_more() -> None:
+    found = after(paid(50, on=0), Returned(on=day(1), of=0), invoice(1, on=2))
+    assert (found.balance, found.invoices[0].open) == (Decimal("100.00"), Decimal("100.00"))
+
+
+def test_what_was_written_off_stays_so_where_another_part_is_open_again() -> None:
+    entries = (invoice(1), paid(40, n=1), WrittenOff(on=day(2), for_=named(1)), Returned(on=day(3), of=1))
+    assert [(i.open, i.state) for i in after(*entries).invoices] == [(Decimal("40.00"), "overdue")]
+    (again,) = after(*entries, paid(40, on=4)).invoices
+    assert (again.open, again.state) == (Decimal("0.00"), "written off")
+
+
 def test_an_invoice_is_overdue_from_the_day_after_it_is_due() -> None:
     assert [after(invoice(1, due=14), as_of=n).invoices[0].state for n in (14, 15)] == ["issued", "overdue"]
 
@@ -122,6 +149,11 @@ def test_entries_after_the_day_are_left_out_and_still_have_to_fit() -> None:
         ((invoice(1), paid(-5)), "entries[1].amount"),
         ((invoice(1), Paid(on=day(1), amount=Decimal("0.001"))), "entries[1].amount"),
         ((invoice(1, on=5, due=4),), "entries[0].due"),
+        ((invoice(1), Returned(on=day(1), of=0)), "entries[1].of"),
+        ((invoice(1), Returned(on=day(1), of=-1)), "entries[1].of"),
+        ((Returned(on=day(1), of=1), paid(5)), "entries[0].of"),
+        ((paid(5), Returned(on=day(1), of=0), Returned(on=day(1), of=0)), "entries[2].of"),
+        ((paid(5, on=0), Refunded(on=day(1), amount=Decimal(1)), Returned(on=day(1), of=0)), "entries[2].of"),
     ],
 )
 def test_what_does_not_fit_is_refused_by_its_entry(entries: tuple[Entry, ...], where: str) -> None:
@@ -147,6 +179,7 @@ def histories(draw: st.DrawFn) -> list[Entry]:
                     credited(amount, on=on, n=meant),
                     Refunded(on=day(on), amount=Decimal(amount)),
                     WrittenOff(on=day(on), for_=named(meant)),
+                    Returned(on=day(on), of=meant),
                 ]
             )
         )
@@ -164,7 +197,9 @@ def test_an_account_adds_up_on_every_day(entries: list[Entry], as_of: int) -> No
     so_far = [e for e in entries if e.on <= day(as_of)]
     sums = {"invoice": 0, "refund": 0, "payment": 0, "credit note": 0}
     for entry in so_far:
-        if not isinstance(entry, WrittenOff):
+        if isinstance(entry, Returned):
+            sums["payment"] -= entries[entry.of].amount  # type: ignore[union-attr]
+        elif not isinstance(entry, WrittenOff):
             sums[entry.kind] += entry.amount
     off = {n for n, e in enumerate(so_far) if isinstance(e, WrittenOff)}
     written = sum(a.amount for a in found.allocations if a.entry in off)
@@ -174,8 +209,9 @@ def test_an_account_adds_up_on_every_day(entries: list[Entry], as_of: int) -> No
     # Nobody has credit on account while something of theirs is open.
     assert not (found.credit and any(i.open for i in found.invoices))
     for n, entry in enumerate(so_far):
-        used = sum(a.amount for a in found.allocations if a.entry == n)
-        assert isinstance(entry, WrittenOff) or used <= entry.amount
+        went = sum(a.amount for a in found.allocations if a.entry == n)
+        assert isinstance(entry, WrittenOff | Returned) or went <= entry.amount
+        assert not any(isinstance(later, Returned) and later.of == n for later in so_far) or went == 0
 
 
 @given(histories(), st.integers(0, 160))

@@ -1,13 +1,15 @@
 """When is reminded, and when is paused."""
 
-from datetime import date
+from datetime import date, timedelta
 from decimal import Decimal
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from calm_tariff.core.billing.account import Entry, Invoiced, Paid, settled
 from calm_tariff.core.billing.collecting import next_try
-from calm_tariff.core.billing.reminders import Consequences, Policy, check, consequences
+from calm_tariff.core.billing.reminders import Consequences, Policy, check, consequences, to_pause, to_remind
 from calm_tariff.core.errors import Invalid
 
 DUE = date(2026, 10, 16)
@@ -39,6 +41,31 @@ def test_what_is_paid_on_the_day_of_a_reminder_is_not_reminded_of() -> None:
     assert paid == Consequences(reminders=(date(2026, 10, 19),), paused_on=None)
     in_part = led_to(date(2026, 12, 1), payment(date(2026, 10, 26), 49))
     assert len(in_part.reminders) == 2 and in_part.paused_on
+
+
+def test_a_reminder_goes_out_once_its_day_is_over_and_one_that_was_missed_does_not() -> None:
+    def due(day: int, *reminded: int) -> int | None:
+        return to_remind(DUE, reminded, POLICY, date(2026, 10, day))
+
+    assert [due(19), due(20), due(26), due(27)] == [None, 3, 3, 10]
+    assert [due(20, 3), due(27, 3), due(27, 3, 10), due(27, 10)] == [None, 10, None, None]
+    assert to_remind(DUE, [], Policy(reminders_after_days=()), date(2027, 1, 1)) is None
+
+
+def test_calls_are_held_up_once_the_day_of_the_pause_is_over() -> None:
+    assert [to_pause(DUE, POLICY, date(2026, 10, day)) for day in (28, 29)] == [False, True]
+    assert not to_pause(DUE, Policy(pause_after_days=None), date(2030, 1, 1))
+
+
+@given(st.integers(1, 60), st.sets(st.integers(1, 40), max_size=5))
+def test_looking_every_day_reminds_on_the_days_that_the_rule_names(until: int, days: set[int]) -> None:
+    policy, sent = Policy(reminders_after_days=tuple(sorted(days))), list[int]()
+    for today in (DUE + timedelta(days=n) for n in range(until + 1)):
+        after = to_remind(DUE, sent, policy, today)
+        sent += [] if after is None else [after]
+    (standing,) = settled((INVOICE,), DUE + timedelta(days=until - 1), "EUR").invoices
+    named = consequences(standing, policy, DUE + timedelta(days=until - 1)).reminders
+    assert [DUE + timedelta(days=n) for n in sent] == list(named)
 
 
 @pytest.mark.parametrize(

@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.billing import adjustments as rules
+from calm_tariff.core.billing import second_person
 from calm_tariff.core.billing.adjustments import Wanted
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.events import Thing
@@ -66,7 +67,7 @@ def add(ctx: Context, invoice_id: int, wanted: Wanted, key: str | None = None) -
             return
         draft = _draft(session, invoice_id)
         wanted = rules.checked(wanted, draft.currency)
-        waits = rules.needs_second(wanted.amount, provider_of(session).adjustment_limit)
+        waits = second_person.needs_second(wanted.amount, provider_of(session).adjustment_limit)
         made = Adjustment(
             consumer_id=draft.consumer_id,
             period_start=draft.period_start,
@@ -108,7 +109,7 @@ def _moved(ctx: Context, adjustment_id: int, to: str, action: str) -> None:
         invoice_id = session.scalar(select(Invoice.id).where(*whose))
         draft = _draft(session, invoice_id) if invoice_id is not None else None
         if to == "agreed":
-            rules.refuse_own(found.made_by_identity, ctx.actor.identity)
+            second_person.refuse_own(found.made_by_identity, ctx.actor.identity)
             found.agreed_by, found.agreed_at = ctx.actor.name, ctx.now
         found.state = move(ADJUSTMENT, "adjustment", found.state, to)
         session.flush()
