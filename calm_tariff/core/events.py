@@ -80,6 +80,8 @@ _TOLD: Mapping[str, Mapping[str, tuple[str, ...]]] = {
         "resumed": ("resumed a consumer",),
         "closed": ("closed the account",),
         "merged": ("merged an organisation into another",),
+        "payment_paused": ("paused a consumer for payment",),
+        "payment_resumed": ("ended a pause for payment",),
         "took_in": ("took another organisation in",),
         "payment_said": ("said how it pays",),
         "member_invited": ("invited",),
@@ -114,7 +116,23 @@ _TOLD: Mapping[str, Mapping[str, tuple[str, ...]]] = {
     "meter": {"made": ("made a meter",), "sealed": ("sealed a meter",), "state_set": ("set a meter",)},
     "allowance": {"nearly_spent": (), "spent": ()},
     "alert": {"set": ("set an alert",), "taken_away": ("took an alert away",)},
-    "invoice": {"issued": ("issued an invoice",), "nothing_due": ("kept an invoice as nothing due",)},
+    "invoice": {
+        "issued": ("issued an invoice",),
+        "nothing_due": ("kept an invoice as nothing due",),
+        "paid": ("found an invoice paid",),
+        "credited": ("found an invoice credited",),
+        "written_off": ("found an invoice written off",),
+        "open_again": ("found an invoice open again",),
+        "overdue": ("found an invoice overdue",),
+        "reminded": ("reminded of an invoice",),
+    },
+    "payment": {"received": ("booked a payment",), "returned": ("booked that a payment went back",)},
+    "refund": {"made": ("booked a refund",)},
+    "write_off": {
+        "asked": ("asked to write an invoice off",),
+        "made": ("wrote an invoice off",),
+        "taken_back": ("took back to write an invoice off",),
+    },
     "credit_note": {"issued": ("issued a credit note",)},
     "adjustment": {
         "made": ("adjusted an invoice",),
@@ -153,7 +171,7 @@ TESTED = "endpoint.tested"
 
 def topic_of(kind: str) -> str:
     """The topic of things of a kind."""
-    return _TOPICS.get(kind, kind.replace(" ", "_"))
+    return _TOPICS.get(kind, kind.replace(" ", "_").replace("-", "_"))
 
 
 def type_of(kind: str, action: str) -> str:

@@ -41,15 +41,19 @@ INVOICE = _moves(
     draft="issued, nothing due",
     nothing_due="",
     issued="paid, overdue, credited, written off",
-    overdue="paid, credited, written off",
-    paid="",
+    overdue="issued, paid, credited, written off",
+    paid="issued, overdue",
     credited="",
-    written_off="",
+    written_off="issued, overdue",
 )
+# What is paid or written off is open again where a payment goes back.
 # Drafting a month's invoices, or issuing them.
 CHARGE_RUN = _moves(running="stopped, done", stopped="running", done="")
 # A line that a person adds to a draft; a second one may have to agree.
 ADJUSTMENT = _moves(waiting="agreed, taken back", agreed="taken back", taken_back="")
+
+# Giving up what is open of an invoice; a second person may have to agree.
+WRITE_OFF = _moves(waiting="agreed, taken back", agreed="", taken_back="")
 
 # An invoice in these states is still to be paid.
 UNPAID = frozenset({"issued", "overdue"})

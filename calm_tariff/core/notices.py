@@ -11,6 +11,12 @@ from calm_tariff.core.errors import Invalid
 Kind = Literal[
     "invoice issued",
     "credit note issued",
+    "payment received",
+    "payment refunded",
+    "payment returned",
+    "payment reminder",
+    "paused for payment",
+    "resumed after payment",
     "terms of use changed",
     "version ends",
     "plan changes",
@@ -84,7 +90,9 @@ GROUPS: Mapping[Group, frozenset[Kind]] = {
             "request declined",
         }
     ),
-    "invoices": frozenset[Kind]({"invoice issued", "credit note issued"}),
+    "invoices": frozenset[Kind](
+        {"invoice issued", "credit note issued", "payment received", "payment refunded", "payment returned"}
+    ),
     "alerts": frozenset[Kind]({"alert reached"}),
     "members": frozenset[Kind]({"member joined", "member left", "role changed"}),
     "questions": frozenset[Kind]({"question answered", "answer accepted", "post hidden"}),
@@ -95,9 +103,16 @@ OF_PEOPLE: frozenset[Group] = frozenset({"requests"})
 
 # Who gets each kind.
 _MEMBERS, _ASKED = "all members of the organisation", "whoever asked for it"
+_MONEY = "owners and billing members of the organisation"
 TO: Mapping[Kind, str] = {
-    "invoice issued": "owners and billing members of the organisation",
-    "credit note issued": "owners and billing members of the organisation",
+    "invoice issued": _MONEY,
+    "credit note issued": _MONEY,
+    "payment received": _MONEY,
+    "payment refunded": _MONEY,
+    "payment returned": _MONEY,
+    "payment reminder": _MONEY,
+    "paused for payment": _MEMBERS,
+    "resumed after payment": _MEMBERS,
     "terms of use changed": "all members of organisations subscribed to the product",
     "version ends": "all members of organisations whose plans sell it",
     "plan changes": "all members of organisations on the plan",
@@ -171,6 +186,10 @@ EXAMPLES: Mapping[str, str | bool | list[str]] = {
     "due": "14 October 2026",
     "paid": "by transfer, order number PO 7",
     "invoice": "INV-2026-00016",
+    "reference": "RF32INV202600017",
+    "iban": "PT50000201231234567890154",
+    "closed": ["INV-2026-00016: 40.29"],
+    "credit": "9.71",
     "reason": "Calls on 3 September were counted twice.",
     "version": "Tides v1",
     "goes_on": True,

@@ -8,6 +8,8 @@ from dataclasses import dataclass, fields
 from decimal import Decimal
 
 from calm_tariff.core import names
+from calm_tariff.core.billing import reminders
+from calm_tariff.core.billing.reminders import Policy
 from calm_tariff.core.billing.review import USUAL_CHANGE
 from calm_tariff.core.billing.tax import Rate
 from calm_tariff.core.errors import Conflict, Invalid
@@ -36,8 +38,10 @@ class ProviderSettings:
     work (0 is Monday), within how many of them requests for new products are to be answered, what the numbers of its
     invoices and credit notes begin with, whether invoices of nothing are issued, above which amount an adjustment takes
     a second person (None: never), from how many percent on a change of a charge is out of the ordinary, how many days
-    after a month's end it is drafted by itself (None: never), for how many days bodies of sandbox calls are kept, and
-    for how many months recorded calls; 0 is for ever."""
+    after a month's end it is drafted by itself (None: never), after how many days past due an invoice is reminded of
+    and calls are paused for it (core.billing.reminders), above which amount giving an invoice up takes a second person,
+    the bank account that transfers go to, for how many days bodies of sandbox calls are kept, and for how many months
+    recorded calls; 0 is for ever."""
 
     name: str
     address: str = ""
@@ -57,6 +61,11 @@ class ProviderSettings:
     adjustment_limit: Decimal | None = None
     review_percent: int = USUAL_CHANGE
     charge_after_days: int | None = None
+    reminders_after_days: tuple[int, ...] = Policy().reminders_after_days
+    pause_after_days: int | None = Policy().pause_after_days
+    write_off_limit: Decimal | None = None
+    iban: str = ""
+    bic: str = ""
     body_days: int = 7
     call_months: int = 0
 
@@ -73,7 +82,9 @@ def checked(typed: ProviderSettings) -> None:
     minor_digits(typed.currency)
     _check_percent(typed.tax_percent, "tax_percent")
     _check_tax_changes(typed.tax_changes)
-    _check_adjustment_limit(typed.adjustment_limit, typed.currency)
+    _check_limit(typed.adjustment_limit, typed.currency, "adjustment_limit")
+    _check_limit(typed.write_off_limit, typed.currency, "write_off_limit")
+    reminders.check(Policy(reminders_after_days=typed.reminders_after_days, pause_after_days=typed.pause_after_days))
     if not 0 <= typed.payment_days <= MOST_PAYMENT_DAYS:
         raise Invalid(f"must be 0 to {MOST_PAYMENT_DAYS} days", "payment_days")
     if not 1 <= typed.review_percent <= MOST_REVIEW_PERCENT:
@@ -109,13 +120,13 @@ def _check_tax_changes(changes: tuple[Rate, ...]) -> None:
             raise Invalid("must lie after the change before it", f"tax_changes.{place}.since")
 
 
-def _check_adjustment_limit(limit: Decimal | None, currency: str) -> None:
+def _check_limit(limit: Decimal | None, currency: str, field: str) -> None:
     if limit is None:
         return
     if not limit.is_finite() or not 0 <= limit < 10**12:
-        raise Invalid("must be an amount from 0 up, or none", "adjustment_limit")
+        raise Invalid("must be an amount from 0 up, or none", field)
     if limit != rounded(limit, currency):
-        raise Invalid(f"must be in whole minor units of {currency}", "adjustment_limit")
+        raise Invalid(f"must be in whole minor units of {currency}", field)
 
 
 def refuse_locked(before: ProviderSettings, after: ProviderSettings, locked: Iterable[str]) -> None:

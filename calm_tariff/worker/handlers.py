@@ -21,6 +21,7 @@ from calm_tariff.services.house.signing_in import mail_addresses, passwords, thr
 from calm_tariff.services.observe import alerts, spending
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.services.settle import forgetting
+from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.documents import charging
 from calm_tariff.settings import Settings
 from calm_tariff.worker import client_maker, endpoints
@@ -66,6 +67,7 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget files that were taken in", timedelta(hours=1), lambda: imports.forget(ctx)),
         Handler(kind=charging.GO_ON, lease=timedelta(minutes=10), do=lambda of: charging.go_on(ctx, of["run"])),
         _again("draft months when it is time", timedelta(minutes=10), lambda: charging.when_it_is_time(ctx)),
+        _again("see what follows unpaid invoices", timedelta(minutes=1), lambda: reminding.look(ctx)),
         Handler(kind=credentials.TELL_OF_END, do=lambda of: credentials.tell_of_end(ctx, of["key"])),
         Handler(kind=moves.MAKE, do=lambda of: moves.come_true(ctx, of["subscription"])),
         Handler(kind=sunsets.END_VERSION, do=lambda of: _nothing(sunsets.end_sunset(ctx, of["version"]))),

@@ -26,6 +26,14 @@ EFFECTS: Mapping[str, str] = {
     "review_percent": "A draft that differs by more percent from the mean of the last three months is shown first.",
     "charge_after_days": "So many days after its end a month is drafted by itself, once; a person issues it. Where it "
     "is empty, somebody has to begin it.",
+    "reminders_after_days": "So many days after it was due, once the day is over, what is still open of an invoice is "
+    "reminded of, such as 3, 10, 20. Where it is empty, nobody is.",
+    "pause_after_days": "So many days after an invoice was due, once the day is over, calls of a consumer that has not "
+    "paid are refused until it has. Where it is empty, they never are.",
+    "write_off_limit": "Giving up what is open of an invoice waits for a second person where it is more than this. "
+    "Where it is empty, nobody has to agree.",
+    "iban": "Where transfers go: stands on invoices and reminders, and is held to its check digits.",
+    "bic": "The bank of that account.",
     "body_days": "Bodies of sandbox calls that are older are thrown away within the hour.",
     "call_months": "Calls further back are thrown away with their receipts, within a day and once their month is "
     "charged; what was counted and charged of them stays. 0 keeps them for ever.",

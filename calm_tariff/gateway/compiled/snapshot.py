@@ -95,7 +95,7 @@ class Snapshot:
         self.signing_keys = feed.signing_keys
         self.revoked_tokens = feed.revoked_tokens
         self._callers = {c.application_id: c for c in (*feed.callers, *_NOBODY)}
-        self._suspensions = feed.suspensions
+        self._suspensions, self._unpaid = feed.suspensions, feed.payment_pauses
         self._feed = feed
         self._named = CountNames(feed)
         self._compilers = {e: Compiler(feed, e, self._named) for e in ENVIRONMENTS}
@@ -167,6 +167,11 @@ class Snapshot:
     def suspended(self, consumer_id: int, at_us: int) -> bool:
         """Whether no call of a consumer is let through at an instant, by the provider's word."""
         stretches = self._suspensions.get(consumer_id)
+        return stretches is not None and stays.in_force(stretches, at_us) is not None
+
+    def unpaid(self, consumer_id: int, at_us: int) -> bool:
+        """Whether no call of a consumer is let through at an instant because an invoice is not paid."""
+        stretches = self._unpaid.get(consumer_id)
         return stretches is not None and stays.in_force(stretches, at_us) is not None
 
     def _known(

@@ -87,6 +87,9 @@ def admit(snapshot: Snapshot, routed: Routed) -> Admitted | Refused:
     if snapshot.suspended(identity.consumer_id, call.at_us):
         detail = "The provider has suspended this consumer, and told its members why: no call is let through."
         return Refused(routed, Fault(403, "consumer-suspended", "Suspended", detail, "access"))
+    if snapshot.unpaid(identity.consumer_id, call.at_us):
+        detail = "Paused: an invoice of this consumer is overdue. Its calls go on as soon as it is paid."
+        return Refused(routed, Fault(403, "payment-overdue", "Paused until an invoice is paid", detail, "access"))
     at = (identified.environment, identity.kind, call.at_us)
     access = snapshot.access(identity.application_id, routed.operation_id, *at)
     if access is None and snapshot.paused(identity.application_id, routed.operation_id, *at):

@@ -10,6 +10,7 @@ from sqlalchemy import select
 
 from calm_tariff.core import house
 from calm_tariff.core.provider import ProviderSettings, checked
+from calm_tariff.formats import bank_accounts
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import Context
@@ -28,6 +29,7 @@ class ProviderTyped:
     tax_percent: Decimal
     mail_from: str
     address: str = ""
+    iban: str = ""
 
 
 def installed(ctx: Context) -> bool:
@@ -48,6 +50,7 @@ def check(typed: ProviderTyped) -> None:
             address=typed.address,
         )
     )
+    bank_accounts.iban(typed.iban)
     mail_address(typed.mail_from, "mail_from")
 
 
@@ -63,6 +66,7 @@ def install(ctx: Context, typed: ProviderTyped) -> None:
                 tax_percent=typed.tax_percent,
                 mail_from=typed.mail_from,
                 address=typed.address,
+                iban=typed.iban,
                 payment_days=14,
             )
         )

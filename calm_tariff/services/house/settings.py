@@ -15,7 +15,7 @@ from calm_tariff.core.money import plain
 from calm_tariff.core.periods import instant_of, local_day, zone
 from calm_tariff.core.provider import LOCKED, ProviderSettings, checked, different, refuse_locked
 from calm_tariff.core.sentences.settings import EFFECTS, locked_because
-from calm_tariff.formats import tax_numbers
+from calm_tariff.formats import bank_accounts, tax_numbers
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.formats.values import read, write
 from calm_tariff.services.base import auditing, stamps
@@ -24,7 +24,8 @@ from calm_tariff.store.base.locking import locked
 from calm_tariff.store.base.provider import Provider
 
 # What there are several of.
-LISTS = ("working_days", "tax_changes")
+LISTS = ("working_days", "tax_changes", "reminders_after_days")
+_AMOUNTS = ("tax_percent", "adjustment_limit", "write_off_limit")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -59,6 +60,11 @@ class SettingsView:
     adjustment_limit: Decimal | None
     review_percent: int
     charge_after_days: int | None
+    reminders_after_days: list[int]
+    pause_after_days: int | None
+    write_off_limit: Decimal | None
+    iban: str
+    bic: str
     body_days: int
     call_months: int
     calls_from: date | None
@@ -85,6 +91,8 @@ def change(ctx: Context, typed: ProviderSettings, edition: int) -> SettingsView:
         typed,
         country=country,
         tax_number=tax_numbers.tax_number(typed.tax_number, country),
+        iban=bank_accounts.iban(typed.iban),
+        bic=bank_accounts.bic(typed.bic),
         working_days=tuple(sorted(set(typed.working_days))),
     )
     with ctx.transaction() as session:
@@ -137,6 +145,11 @@ def of(provider: Provider) -> ProviderSettings:
         adjustment_limit=provider.adjustment_limit,
         review_percent=provider.review_percent,
         charge_after_days=provider.charge_after_days,
+        reminders_after_days=tuple(provider.reminders_after_days),
+        pause_after_days=provider.pause_after_days,
+        write_off_limit=provider.write_off_limit,
+        iban=provider.iban,
+        bic=provider.bic,
         body_days=provider.body_days,
         call_months=provider.call_months,
     )
@@ -162,7 +175,7 @@ def _view(provider: Provider) -> SettingsView:
     kept = {name: getattr(settings, name) for name in (each.name for each in fields(settings))}
     for name in LISTS:
         kept[name] = list(kept[name])
-    for name in ("tax_percent", "adjustment_limit"):
+    for name in _AMOUNTS:
         kept[name] = None if kept[name] is None else Decimal(plain(kept[name]))
     since = provider.charged_at
     because = locked_because(local_day(instant_of(since), zone(provider.time_zone))) if since else ""

@@ -30,8 +30,9 @@ from calm_tariff.services.house.letters import LetterView
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.allowances import Gauge
 from calm_tariff.services.settle import own_subscriptions, rating_cases
+from calm_tariff.services.settle.accounts import ledger
+from calm_tariff.services.settle.accounts.ledger import Owed
 from calm_tariff.services.settle.documents import invoices
-from calm_tariff.services.settle.documents.invoices import Owed
 from calm_tariff.services.settle.documents.views import InvoiceSummary
 from calm_tariff.services.settle.own_subscriptions import CourseView
 from calm_tariff.store.admit.applications import Application
@@ -187,7 +188,7 @@ def one(ctx: Context, consumer_id: int) -> ConsumerView:
             courses=own_subscriptions.courses(session, consumer_id),
             gauges=allowances.of_consumer(session, ctx.now, consumer_id),
             invoices=invoices.of_consumer(session, consumer_id, issued_only=False),
-            owed=invoices.owed(session, consumer_id, today),
+            owed=ledger.owed(session, consumer_id, today),
             requests=queue.of_consumer(session, ctx, consumer_id, LATELY),
             suspensions=suspending.of_consumer(session, consumer_id),
             questions=_asked(session, [m.id for m in everybody]),

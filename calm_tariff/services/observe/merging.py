@@ -17,11 +17,12 @@ from calm_tariff.core.membership import role
 from calm_tariff.core.merging import Merged
 from calm_tariff.core.periods import local_day, month_of
 from calm_tariff.core.sentences.account import merging_in_words
-from calm_tariff.services.admit import paying
+from calm_tariff.services.admit import paying, payment_pauses
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.serve import standing
+from calm_tariff.services.settle.accounts import booking
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.applications import Application, ApplicationBefore
 from calm_tariff.store.admit.consumers import Consumer, Member, MemberInvitation
@@ -88,6 +89,9 @@ def merge(ctx: Context, consumer_id: int, into_id: int, name: str) -> None:
             paying.keep(session, ctx, into, payment)
         consumer.state, consumer.closed_at = move(CONSUMER, "the account", consumer.state, "closed"), ctx.now
         consumer.merged_into_id = into.id
+        session.flush()
+        payment_pauses.end(session, ctx, consumer)
+        booking.use_credit(session, ctx, into.id)
         _note(session, ctx, consumer, into, applications=len(applications), members=len(coming))
         fields = {"organisation": into.name, "other": consumer.name, "by": ctx.actor.name}
         notify(session, ctx, members(told), Notice(kind="organisations merged", fields=fields, page="/"))

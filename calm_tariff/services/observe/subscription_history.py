@@ -20,9 +20,10 @@ from calm_tariff.store.admit.applications import ApiKey
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.record import AuditEntry, Mail
+from calm_tariff.store.settle.accounts import AccountEntry, Allocation
 from calm_tariff.store.settle.money_documents import Invoice, MoneyLine
 
-Kind = Literal["request", "letter", "subscription", "invoice", "key"]
+Kind = Literal["request", "letter", "subscription", "invoice", "payment", "key"]
 # What the record says of a subscription in a word, for what its entries call it.
 _SAID_IN = ("said", "limit", "plan", "state", "new", "label")
 
@@ -68,6 +69,7 @@ def one(ctx: Context, subscription_id: int) -> SubscriptionHistory:
             *_recorded(session, of),
             *_written(session, of, requests),
             *_charged(session, of),
+            *_paid(session, of),
         ]
         return SubscriptionHistory(
             id=of.id,
@@ -159,6 +161,29 @@ def _charged(session: Session, of: Subscription) -> Iterator[HistoryEvent]:
             what=f"{invoice.number}, {invoice.state}" if invoice.number else invoice.state,
             text=f"{invoice.period_start:%B %Y}: {_amount(amount, invoice)} of it, before tax",
             page=f"/settle/invoices/{invoice.id}",
+            inside=False,
+        )
+
+
+def _paid(session: Session, of: Subscription) -> Iterator[HistoryEvent]:
+    """What closed those invoices, or was open of them again."""
+    on = select(MoneyLine.document_id).where(MoneyLine.subscription_id == of.id)
+    query = (
+        select(Invoice, AccountEntry, func.sum(Allocation.amount))
+        .join(Allocation, Allocation.invoice_id == Invoice.id)
+        .join(AccountEntry, AccountEntry.id == func.coalesce(Allocation.by_id, Allocation.entry_id))
+        .where(Invoice.id.in_(on))
+        .group_by(Invoice.id, AccountEntry.id)
+    )
+    for invoice, entry, amount in session.execute(query):
+        closed = "closed" if amount > 0 else "is open again"
+        yield HistoryEvent(
+            at=entry.at,
+            kind="payment",
+            by=entry.made_by,
+            what="credit on account" if entry.kind == "invoice" else entry.kind,
+            text=f"{_amount(abs(amount), invoice)} of {invoice.number} {closed}",
+            page=f"/settle/accounts/{entry.consumer_id}",
             inside=False,
         )
 

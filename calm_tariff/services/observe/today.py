@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import date, timedelta
+from decimal import Decimal
 from urllib.parse import quote_plus
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from calm_tariff.core.money import rounded
 from calm_tariff.core.periods import HOUR, day_start, local_day, month_of, period_before
-from calm_tariff.services.admit import letting_in
+from calm_tariff.core.sentences import money
+from calm_tariff.services.admit import letting_in, payment_pauses
 from calm_tariff.services.admit.community import moderation
 from calm_tariff.services.admit.desk import queue
 from calm_tariff.services.base import jobs, mailing, own_notices
-from calm_tariff.services.base.context import ROLES, Context, zone_of
+from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.first_steps import FirstStep, first_steps
+from calm_tariff.services.settle.accounts import aging, writing_off
 from calm_tariff.services.settle.documents import late_usage
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.apis import ApiVersion
@@ -65,6 +69,7 @@ class Counts:
     consumers: int
     near_the_end: int
     to_charge: int
+    unpaid: int
     unread: int
 
 
@@ -74,7 +79,7 @@ def today(ctx: Context) -> Today:
     with ctx.transaction() as session:
         items = [*_requests(session, ctx), *_organisations(session), *_spent(session, ctx), *_refusals(session, ctx)]
         items += [*_periods(session, ctx), *_late(session, ctx), *_letters(session, ctx), *_jobs(session)]
-        items += [*_questions(session), *_drafts(session)]
+        items += [*_unpaid(session, ctx), *_write_offs(session, ctx), *_questions(session), *_drafts(session)]
         yours = [i for i in items if ctx.actor.roles & set(i.roles)]
         others = [i for i in items if i not in yours]
         return Today(yours, others, _yesterday(session, ctx), first_steps(session, ctx))
@@ -98,6 +103,7 @@ def counts(ctx: Context) -> Counts:
             consumers=of(Consumer),
             near_the_end=near,
             to_charge=len(_periods(session, ctx)),
+            unpaid=len(aging.overdue(session, today_of(session, ctx))),
             unread=own_notices.unread(ctx.joining(session)) if ctx.actor.person_id is not None else 0,
         )
 
@@ -211,8 +217,8 @@ def _periods(session: Session, ctx: Context) -> list[Item]:
         items.append(
             Item(
                 "One draft invoice waits to be issued" if one else f"{drafts} draft invoices wait to be issued",
-                "They can be read and checked; nothing has been sent.",
-                "Review them",
+                f"{'It' if one else 'They'} can be read and checked; nothing has been sent.",
+                "Review it" if one else "Review them",
                 f"/settle/periods/{first}",
                 ["finance"],
             )
@@ -237,6 +243,37 @@ def _late(session: Session, ctx: Context) -> list[Item]:
             )
         )
     return items
+
+
+def _unpaid(session: Session, ctx: Context) -> list[Item]:
+    """Consumers with invoices that were due and are not paid."""
+    late = aging.overdue(session, today_of(session, ctx))
+    if not late:
+        return []
+    currency = provider_of(session).currency
+    most, amount = late[0]
+    paused = len(payment_pauses.all_running(session))
+    title = "One consumer is late with" if len(late) == 1 else f"{len(late)} consumers are late with"
+    held_up = f" Calls of {'one' if paused == 1 else paused} are paused." if paused else ""
+    detail = f"{most} most, with {money(rounded(amount, currency), currency)}.{held_up}"
+    total = money(rounded(sum((each for _, each in late), Decimal(0)), currency), currency)
+    return [Item(f"{title} {total}", detail, "See the accounts", "/settle/accounts", ["finance"])]
+
+
+def _write_offs(session: Session, ctx: Context) -> list[Item]:
+    """What colleagues want to give up, and another one has to agree to."""
+    waiting = writing_off.waiting(session, ctx)
+    if not waiting:
+        return []
+    invoice_id, number = waiting[0]
+    title = "One invoice waits to be given up" if len(waiting) == 1 else f"{len(waiting)} invoices wait to be given up"
+    detail = f"{number}{' first' if len(waiting) > 1 else ''}: a second person has to agree, and that can be you."
+    return [Item(title, detail, f"Look at {number}", f"/settle/invoices/{invoice_id}", ["finance"])]
+
+
+def today_of(session: Session, ctx: Context) -> date:
+    """The local day."""
+    return local_day(ctx.now_us, zone_of(session))
 
 
 def _letters(session: Session, ctx: Context) -> list[Item]:

@@ -21,7 +21,7 @@ from calm_tariff.core.periods import instant_if_any
 from calm_tariff.core.stays import Pause
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
-from calm_tariff.services.admit import overrides, suspending, timelines, tokens
+from calm_tariff.services.admit import overrides, payment_pauses, suspending, timelines, tokens
 from calm_tariff.services.admit.portals import serving
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import Context, provider_of
@@ -156,7 +156,8 @@ class Feed:
     """Everything, consistent at one moment. `number` is the stamp it was read at.
 
     `provider_limits` and `api_limits` stand above all plans, named by their place; `overrides` and `pauses` are by
-    subscription, `suspensions` by consumer; `strangers` are what lets calls without a credential through.
+    subscription, `suspensions` and `payment_pauses` by consumer; `strangers` are what lets calls without a credential
+    through.
     """
 
     number: int
@@ -174,6 +175,7 @@ class Feed:
     overrides: dict[int, tuple[Override, ...]] = field(default_factory=dict)
     pauses: dict[int, tuple[Pause, ...]] = field(default_factory=dict)
     suspensions: dict[int, tuple[Pause, ...]] = field(default_factory=dict)
+    payment_pauses: dict[int, tuple[Pause, ...]] = field(default_factory=dict)
     issuers: tuple[Issuer, ...] = ()
     signing_keys: tuple[str, ...] = ()
     revoked_tokens: frozenset[str] = frozenset()
@@ -265,6 +267,7 @@ def read_feed(ctx: Context) -> Feed:
             overrides=overrides.of_all(session),
             pauses=timelines.pauses_of_all(session),
             suspensions=suspending.of_all(session),
+            payment_pauses=payment_pauses.of_all(session),
             issuers=tuple(_issuers(session)),
             signing_keys=tuple(tokens.public_keys(session)),
             revoked_tokens=tokens.revoked(session, ctx.now),

@@ -67,6 +67,18 @@ class Suspension(Base):
     resumed_by: Mapped[str | None] = mapped_column(String(200))
 
 
+class PaymentPause(Base):
+    """A stretch in which no call of a consumer is let through because an invoice was not paid. Its subscriptions, and
+    what is charged for them, go on."""
+
+    __tablename__ = "payment_pause"
+    id: Mapped[Id]
+    consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
+    start_at: Mapped[datetime]
+    end_at: Mapped[datetime | None]
+    invoice: Mapped[Word]
+
+
 class ConsumerNote(Base):
     """What one of the provider's people noted about a consumer, for colleagues alone."""
 

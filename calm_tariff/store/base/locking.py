@@ -66,6 +66,7 @@ ORDER = (
     "api_key",
     "charge_run",
     "adjustment",
+    "write_off",
     "money_document",
     "number_series",
     "mail",

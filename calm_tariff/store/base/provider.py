@@ -17,7 +17,9 @@ class Provider(Base):
     from which another percent holds (core.billing.tax). Where nothing is due no invoice is issued, unless it wants
     `zero_invoices`. An adjustment above `adjustment_limit` takes a second person; None for never.
     A charge that differs by more than `review_percent` from the last months' is out of the ordinary. Months are drafted
-    by themselves `charge_after_days` after their end; None for never. `factor_required`: its people show a second
+    by themselves `charge_after_days` after their end; None for never. What is not paid is reminded of and paused for by
+    core.billing.reminders; giving up more than `write_off_limit` takes a second person. Transfers go to its `iban`.
+    `factor_required`: its people show a second
     factor at the sign-in. `settled_at` is when its settings were first looked through, `charged_at` when money was
     first charged. Calls before the day `calls_from` were thrown away."""
 
@@ -42,6 +44,11 @@ class Provider(Base):
     adjustment_limit: Mapped[Money | None]
     review_percent: Mapped[int] = mapped_column(default=30)
     charge_after_days: Mapped[int | None]
+    reminders_after_days: Mapped[list[Any]] = mapped_column(default=lambda: [3, 10, 20])
+    pause_after_days: Mapped[int | None] = mapped_column(default=30)
+    write_off_limit: Mapped[Money | None]
+    iban: Mapped[Word] = mapped_column(default="")
+    bic: Mapped[Word] = mapped_column(default="")
     body_days: Mapped[int] = mapped_column(default=7)
     call_months: Mapped[int] = mapped_column(default=0)
     calls_from: Mapped[date | None]

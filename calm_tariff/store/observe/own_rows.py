@@ -24,6 +24,7 @@ from calm_tariff.store.admit.consumers import (
     ConsumerReference,
     Member,
     MemberInvitation,
+    PaymentPause,
     Suspension,
 )
 from calm_tariff.store.admit.identities import MemberIdentity
@@ -57,6 +58,7 @@ from calm_tariff.store.serve.usage import (
     HourlyVerdicts,
     SetAside,
 )
+from calm_tariff.store.settle.accounts import AccountEntry, Allocation, Reminder, WriteOff
 from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, DraftReview, MoneyDocument, MoneyLine
 
 # What keeps secrets, or is of use to nobody but us.
@@ -115,6 +117,11 @@ def subscriptions(consumer: int) -> Select[int]:
 def documents(consumer: int) -> Select[int]:
     """The ids of a consumer's documents of money."""
     return select(MoneyDocument.id).where(MoneyDocument.consumer_id == consumer)
+
+
+def entries(consumer: int) -> Select[int]:
+    """The ids of the entries of a consumer's account."""
+    return select(AccountEntry.id).where(AccountEntry.consumer_id == consumer)
 
 
 def requests(consumer: int) -> Select[int]:
@@ -287,6 +294,11 @@ OWN: tuple[Own, ...] = (
         handed_out=None,
     ),
     Own(table=_table(Adjustment), of_consumer=_is(Adjustment.consumer_id), becomes={}, handed_out=None),
+    Own(table=_table(AccountEntry), of_consumer=_is(AccountEntry.consumer_id), becomes={"reference": ""}),
+    Own(table=_table(Allocation), of_consumer=_in(Allocation.entry_id, entries), becomes={}),
+    Own(table=_table(Reminder), of_consumer=_in(Reminder.invoice_id, documents), becomes={}),
+    Own(table=_table(WriteOff), of_consumer=_in(WriteOff.invoice_id, documents), becomes={}, handed_out=None),
+    Own(table=_table(PaymentPause), of_consumer=_is(PaymentPause.consumer_id), becomes={}),
     Own(
         table=_table(CallBodies),
         of_consumer=_in(CallBodies.call_id, lambda c: select(Call.call_id).where(Call.consumer_id == c)),
@@ -323,6 +335,8 @@ SPOKEN: tuple[tuple[Table, tuple[str, ...]], ...] = (
     (_table(MoneyDocument), ("evidence", "late_cases", "reason")),
     (_table(MoneyLine), ("words",)),
     (_table(Adjustment), ("words", "reason", "made_by", "agreed_by")),
+    (_table(AccountEntry), ("reference", "reason", "made_by")),
+    (_table(WriteOff), ("reason", "made_by", "agreed_by")),
     (_table(SetAside), ("differs",)),
 )
 

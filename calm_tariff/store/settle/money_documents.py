@@ -44,8 +44,8 @@ class ChargeRun(Base):
 
 
 class MoneyDocument(Base):
-    """An invoice or a credit note (`kind`). Once issued, it is never updated but for its state. A draft has no number.
-    `invoiced_period` is there of invoices alone: a consumer has one for each period."""
+    """An invoice or a credit note (`kind`). Once issued, it is never updated but for its state and what is open of it.
+    A draft has no number. `invoiced_period` is there of invoices alone: a consumer has one for each period."""
 
     __tablename__ = "money_document"
     __table_args__ = (UniqueConstraint("consumer_id", "invoiced_period"),)
@@ -76,11 +76,13 @@ class MoneyDocument(Base):
 class Invoice(MoneyDocument):
     """A consumer's charges for one period. States: core.lifecycles.INVOICE. `evidence` is the rating case its own lines
     can be computed from again, `late_cases` are those of its late lines, by the id of the invoice of the period they
-    belong to. How it is paid is what its consumer had said when it was issued."""
+    belong to. How it is paid is what its consumer had said when it was issued. `open_amount` is what is still to be
+    paid of it by its account (store.settle.accounts), nothing before it is issued."""
 
     run_id: Mapped[int] = mapped_column(ForeignKey("charge_run.id"), nullable=True)
     evidence: Mapped[dict[str, Any]] = mapped_column(JSON, nullable=True)
     late_cases: Mapped[dict[str, Any]] = mapped_column(JSON, nullable=True, default=dict)
+    open_amount: Mapped[Money] = mapped_column(nullable=True, index=True, default=Decimal(0))
     due_on: Mapped[date | None]
     payment_method: Mapped[str | None] = mapped_column(String(40))
     order_number: Mapped[Word] = mapped_column(default="", nullable=True)

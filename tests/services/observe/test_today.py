@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
+from decimal import Decimal
 
 import pytest
 
-from calm_tariff.core.errors import NotSignedIn
-from calm_tariff.services.base.context import Actor
+from calm_tariff.core.errors import Conflict, NotSignedIn
+from calm_tariff.services.base.context import Actor, provider_of
 from calm_tariff.services.observe import today
 from calm_tariff.services.serve import history
+from calm_tariff.services.settle.accounts import reminding, writing_off
 from calm_tariff.services.settle.documents import charging
 from tests.office import START, Office, terms
+from tests.services.months import LATER, issued
+from tests.services.settle.accounts.owing import pay
 
 
 def test_today_says_what_waits_to_whom_it_belongs_first(office: Office) -> None:
@@ -52,3 +56,35 @@ def test_today_says_what_waits_to_whom_it_belongs_first(office: Office) -> None:
     assert [i.title for i in today.today(finance).yours] == ["September is ready to charge"]
     charging.run(finance, date(2026, 9, 1))
     assert [i.title for i in today.today(finance).yours] == ["2 draft invoices wait to be issued"]
+
+
+def test_who_is_late_and_what_waits_for_a_second_person_is_told_to_finance(office: Office) -> None:
+    office.clock.now = LATER
+    invoices = issued(office)
+    provider = date(2026, 10, 17)
+    assert today.today(office.finance).yours == []
+    office.clock.now = datetime.combine(provider, time(12), UTC) + timedelta(days=1)
+    pay(office, "30.00")
+    late = today.today(office.finance).yours[0]
+    assert (late.title, late.detail) == ("2 consumers are late with €38.88", "Kayaks most, with €34.44.")
+    assert today.counts(office.finance).unpaid == 2
+    pay(office, "4.44")
+    assert today.today(office.finance).yours[0].title == "One consumer is late with €34.44"
+    with office.ctx.transaction() as session:
+        provider_of(session).write_off_limit = Decimal(0)
+    kayaks = next(each for each in invoices if writing_off_asked(office, each))
+    assert [i.title for i in today.today(office.finance).yours] == ["One consumer is late with €34.44"]
+    other = office.ctx.acting(Actor("Helena", frozenset({"finance"}), person_id=77))
+    item = today.today(other).yours[-1]
+    assert (item.title, item.link) == ("One invoice waits to be given up", f"/settle/invoices/{kayaks}")
+    office.clock.forward(days=40)
+    reminding.look(office.ctx)
+    assert today.today(other).yours[0].detail == "Kayaks most, with €34.44. Calls of one are paused."
+
+
+def writing_off_asked(office: Office, invoice: int) -> bool:
+    try:
+        writing_off.ask(office.finance, invoice, "They are gone.")
+    except Conflict:
+        return False
+    return True

@@ -45,6 +45,9 @@ UNSPOKEN = {
     "document_tax": "treatment",
     "draft_review": "findings held_by",
     "adjustment": "treatment state made_by_identity",
+    "account_entry": "kind paid_by",
+    "write_off": "state made_by_identity",
+    "payment_pause": "invoice",
     "call": "call_id source environment verdict refused_by method path checks units told credential remarks counted"
     " reported",
     "hourly_verdicts": "verdict",

@@ -13,17 +13,20 @@ from decimal import Decimal
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
+from calm_tariff.core import reasons
 from calm_tariff.core.billing import credit_notes as rules
 from calm_tariff.core.billing.credit_notes import Creditable, Taken
 from calm_tariff.core.billing.late import CONSEQUENCES, Difference
-from calm_tariff.core.errors import Conflict, Invalid, NotFound
+from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.events import Thing
-from calm_tariff.core.lifecycles import INVOICE, NOT_ISSUED, UNPAID, move
+from calm_tariff.core.lifecycles import NOT_ISSUED
+from calm_tariff.core.money import in_digits
 from calm_tariff.core.periods import local_day
 from calm_tariff.formats.values import write
 from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
+from calm_tariff.services.settle.accounts import booking
 from calm_tariff.services.settle.documents import drafting, late_lines, numbering
 from calm_tariff.services.settle.documents.late_lines import LatePeriod
 from calm_tariff.store.admit import merged, subscribers
@@ -33,7 +36,7 @@ from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.settle.money_documents import CreditNote, Invoice, MoneyDocument, MoneyLine
 
 ZERO = Decimal(0)
-LONGEST_REASON = 2000
+WHY = "say why: it stands on the credit note"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -77,7 +80,7 @@ def issue(ctx: Context, invoice_id: int, wanted: Wanted, key: str | None = None)
     """Take something of an issued invoice back, by a credit note that its owners get by mail. Raises `NotFound`,
     `Invalid`, naming the field, or `Conflict` where it is a draft, or more than is left of a line."""
     ctx.actor.must_be("finance")
-    _reason(wanted.reason)
+    reasons.given(wanted.reason, WHY)
     with ctx.transaction() as session:
         before = idempotency.answered(session, ctx, key, f"credit {invoice_id} {wanted}")
         if before is not None:
@@ -94,7 +97,7 @@ def issue_proposed(ctx: Context, invoice_id: int, reason: str, key: str | None =
     part of it was charged late on later invoices, on one more for each of those. Raises `NotFound`, `Invalid`, naming
     the field, or `Conflict` where there is nothing to take back."""
     ctx.actor.must_be("finance")
-    reason = _reason(reason)
+    reason = reasons.given(reason, WHY)
     with ctx.transaction() as session:
         before = idempotency.answered(session, ctx, key, f"credit what is proposed for {invoice_id}")
         if before is not None:
@@ -135,15 +138,6 @@ def of_invoice(session: Session, invoice_id: int) -> Sequence[CreditNote]:
     """The credit notes of an invoice, in the order in which they were issued."""
     query = select(CreditNote).where(CreditNote.corrects_id == invoice_id).order_by(CreditNote.id)
     return session.scalars(query).all()
-
-
-def _reason(reason: str) -> str:
-    reason = reason.strip()
-    if not reason:
-        raise Invalid("say why: it stands on the credit note", "reason")
-    if len(reason) > LONGEST_REASON:
-        raise Invalid(f"must have at most {LONGEST_REASON} characters", "reason")
-    return reason
 
 
 def _issued(session: Session, invoice_id: int) -> Invoice:
@@ -268,11 +262,10 @@ def _numbered(session: Session, ctx: Context, invoice: Invoice, note: CreditNote
     note.number = numbering.next_number(session, "credit note", year, provider.credit_note_prefix)
     session.add(note)
     session.flush()
-    if invoice.state in UNPAID and sum(other.total for other in of_invoice(session, invoice.id)) == invoice.total:
-        invoice.state = move(INVOICE, invoice.number or "", invoice.state, "credited")
     subject = Thing("credit note", note.id, note.number, note.consumer_id)
     after = {"total": str(note.total), "of": invoice.number}
     auditing.note(session, ctx, "issued a credit note", subject, after=after, why=note.reason)
+    booking.credit_note_issued(session, ctx, note, invoice)
     _tell(session, ctx, note, invoice)
     return note
 
@@ -282,7 +275,7 @@ def _tell(session: Session, ctx: Context, note: CreditNote, invoice: Invoice) ->
         "number": note.number,
         "invoice": invoice.number,
         "period": f"{note.period_start:%B %Y}",
-        "total": format(note.total.quantize(Decimal("0.01")), "f"),
+        "total": in_digits(note.total, note.currency),
         "currency": note.currency,
         "reason": note.reason,
     }

@@ -7,14 +7,19 @@ from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
+from calm_tariff.core.billing.references import creditor_reference
 from calm_tariff.core.errors import NotFound
-from calm_tariff.core.lifecycles import NOT_ISSUED, UNPAID
+from calm_tariff.core.lifecycles import NOT_ISSUED
 from calm_tariff.core.periods import day_start
 from calm_tariff.services.admit import paying
-from calm_tariff.services.base.context import ROLES, Context, zone_of
+from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
+from calm_tariff.services.settle.accounts import ledger, reminding, writing_off
+from calm_tariff.services.settle.accounts.ledger import AllocatedPart
+from calm_tariff.services.settle.accounts.reminding import ReminderView
+from calm_tariff.services.settle.accounts.writing_off import WriteOffView
 from calm_tariff.services.settle.documents import adjustments, credit_notes, late_lines, views
 from calm_tariff.services.settle.documents.adjustments import AdjustmentView
 from calm_tariff.services.settle.documents.views import (
@@ -41,10 +46,20 @@ class ProposedCredit:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Transfer:
+    """What a transfer that pays an invoice is to carry: the creditor reference (ISO 11649), and where it goes."""
+
+    reference: str
+    iban: str
+    bic: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class InvoiceView:
     """An invoice with its lines, and what corrects it. `paid` is how, in words; "" where its consumer had not said so.
     `proposed` is what may be credited by what is recorded now, `less` comes of it before tax. Of an invoice with late
-    lines, `late_of` are the invoices of the periods they belong to."""
+    lines, `late_of` are the invoices of the periods they belong to. `closing` is what closed it, `transfer` what pays
+    what is open of it."""
 
     summary: InvoiceSummary
     paid: str
@@ -60,6 +75,10 @@ class InvoiceView:
     proposed: list[ProposedCredit]
     less: Decimal
     late_of: list[InvoiceSummary]
+    closing: list[AllocatedPart]
+    reminders: list[ReminderView]
+    write_offs: list[WriteOffView]
+    transfer: Transfer | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -74,16 +93,6 @@ class CreditNoteView:
     total: Decimal
     lines: list[LineView]
     chargeable_again: bool
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Owed:
-    """What a consumer owes by invoices that are issued and not paid, and come to more than nothing, less what credit
-    notes took off them: their total, their count, and of these, those past the day they are due."""
-
-    total: Decimal
-    invoices: int
-    past_due: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,17 +117,6 @@ def of_consumer(session: Session, consumer_id: int, issued_only: bool) -> list[I
     if issued_only:
         query = query.where(Invoice.state.not_in(NOT_ISSUED))
     return [invoice_summary(i) for i in session.scalars(query)]
-
-
-def owed(session: Session, consumer_id: int, today: date) -> Owed:
-    """What a consumer owes on a day, also by invoices of others that were merged into it."""
-    whose = Invoice.consumer_id.in_(merged.with_merged(session, consumer_id))
-    query = select(Invoice.id, Invoice.total, Invoice.due_on).where(whose, Invoice.state.in_(UNPAID), Invoice.total > 0)
-    found = session.execute(query).all()
-    back = select(func.sum(CreditNote.total)).where(CreditNote.corrects_id.in_([row.id for row in found]))
-    late = [row for row in found if row.due_on is not None and row.due_on < today]
-    total = sum((row.total for row in found), ZERO) - (session.scalar(back) or ZERO)
-    return Owed(total=total, invoices=len(found), past_due=len(late))
 
 
 def one(ctx: Context, invoice_id: int) -> InvoiceView:
@@ -284,7 +282,16 @@ def _view(session: Session, ctx: Context, i: Invoice, own: bool = False) -> Invo
         proposed=proposed,
         less=sum((each.amount for each in proposed), ZERO),
         late_of=[invoice_summary(x) for x in late_of],
+        closing=ledger.closing(session, i.id),
+        reminders=reminding.of_invoices(session, [i.id]).get(i.id, []),
+        write_offs=[] if own else writing_off.of_invoice(session, ctx, i.id),
+        transfer=_transfer(session, i) if i.number and i.open_amount else None,
     )
+
+
+def _transfer(session: Session, i: Invoice) -> Transfer:
+    provider = provider_of(session)
+    return Transfer(reference=creditor_reference(i.number or ""), iban=provider.iban, bic=provider.bic)
 
 
 def _note_view(session: Session, note: CreditNote) -> CreditNoteView:

@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import timedelta
-from decimal import Decimal
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -17,12 +16,14 @@ from calm_tariff.core.billing import documents
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import INVOICE, move
+from calm_tariff.core.money import in_digits
 from calm_tariff.core.periods import local_day
 from calm_tariff.formats.values import write
 from calm_tariff.services.admit import paying
 from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
+from calm_tariff.services.settle.accounts import booking
 from calm_tariff.services.settle.documents import adjustments, late_lines, numbering
 from calm_tariff.store.admit import merged, subscribers
 from calm_tariff.store.admit.consumers import Consumer
@@ -105,7 +106,7 @@ def _hold_consumers(session: Session, invoice_ids: Sequence[int]) -> None:
 
 def _issue(session: Session, ctx: Context, provider: Provider, invoice: Invoice) -> None:
     today = local_day(ctx.now_us, zone_of(session))
-    # Of an invoice that comes to nothing, nothing is open.
+    # Of an invoice that comes to nothing, nothing is open; others go on their account.
     invoice.state = "issued" if invoice.total else "paid"
     invoice.number = numbering.next_number(session, "invoice", today.year, provider.invoice_prefix)
     invoice.issued_at = ctx.now
@@ -119,6 +120,7 @@ def _issue(session: Session, ctx: Context, provider: Provider, invoice: Invoice)
         Thing("invoice", invoice.id, invoice.number or "", invoice.consumer_id),
         after={"total": str(invoice.total), "due": str(invoice.due_on)},
     )
+    booking.invoice_issued(session, ctx, invoice)
     _tell(session, ctx, invoice)
 
 
@@ -126,7 +128,7 @@ def _tell(session: Session, ctx: Context, invoice: Invoice) -> None:
     fields = {
         "number": invoice.number,
         "period": f"{invoice.period_start:%B %Y}",
-        "total": format(invoice.total.quantize(Decimal("0.01")), "f"),
+        "total": in_digits(invoice.total, invoice.currency),
         "currency": invoice.currency,
         "due": f"{invoice.due_on:%-d %B %Y}",
         "paid": paying.said(invoice),

@@ -105,7 +105,7 @@ class TaxGroupView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class InvoiceSummary:
-    """A line of a list of invoices. A draft has no number."""
+    """A line of a list of invoices. A draft has no number; `open` is still to be paid."""
 
     id: int
     number: str | None
@@ -115,6 +115,7 @@ class InvoiceSummary:
     period_end: date
     currency: str
     total: Decimal
+    open: Decimal
     state: str
     due_on: date | None
 
@@ -147,6 +148,7 @@ def invoice_summary(i: Invoice) -> InvoiceSummary:
         period_end=i.period_end,
         currency=i.currency,
         total=i.total,
+        open=i.open_amount,
         state=i.state,
         due_on=i.due_on,
     )

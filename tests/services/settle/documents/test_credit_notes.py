@@ -10,6 +10,7 @@ from sqlalchemy import select
 
 from calm_tariff.core.billing.credit_notes import Taken
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
+from calm_tariff.services.settle.accounts import ledger
 from calm_tariff.services.settle.documents import charging, credit_notes, invoices
 from calm_tariff.services.settle.documents.credit_notes import Issued, Wanted
 from calm_tariff.services.settle.documents.invoices import InvoiceView
@@ -56,7 +57,7 @@ def test_a_credit_note_names_the_invoice_and_its_lines(office: Office, invoice: 
     assert [n.number for n in now.credit_notes] == ["CN-2026-00001"]
     assert (now.total, now.summary.state) == (invoice.total, "issued")  # which never changes
     with office.ctx.transaction() as session:
-        owed = invoices.owed(session, office.consumers[0].member.own_consumer, LATER.date())
+        owed = ledger.owed(session, office.consumers[0].member.own_consumer, LATER.date())
         (told,) = session.scalars(select(Notice).where(Notice.kind == "credit note issued"))
     assert owed.total == invoice.total - Decimal("12.77")
     assert "takes 12.77 EUR off invoice INV-2026-00001" in told.text and "A quay was closed." in told.text
@@ -89,7 +90,7 @@ def test_no_line_is_credited_beyond_itself(office: Office, invoice: InvoiceView)
         credit(office, invoice, whole=True)
     with office.ctx.transaction() as session:
         assert sum(session.scalars(select(CreditNote.total))) == invoice.total
-        assert invoices.owed(session, office.consumers[0].member.own_consumer, LATER.date()).total == 0
+        assert ledger.owed(session, office.consumers[0].member.own_consumer, LATER.date()).total == 0
 
 
 def test_whoever_credits_beside_others_credits_once(office: Office, invoice: InvoiceView) -> None:

@@ -8,14 +8,11 @@ from decimal import Decimal
 import pytest
 
 from calm_tariff.services.compose.sheet import tariff_sheet
-from calm_tariff.services.observe import merging
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle.documents import charging, invoices, periods
-from calm_tariff.services.settle.documents.invoices import Owed
 from calm_tariff.store.base.paging import PageQuery
-from calm_tariff.store.settle.money_documents import Invoice
 from tests.office import START, Office, terms
-from tests.services.months import LATER, OCTOBER, SEPTEMBER, issued, period
+from tests.services.months import OCTOBER, period
 
 IN_OCTOBER = datetime(2026, 10, 2, 9, tzinfo=UTC)
 
@@ -81,30 +78,3 @@ def test_each_of_several_fees_is_explained_by_its_own_rule(office: Office) -> No
         (40, "€40 a month, by the day"),
         (3, "€3 a month, by the day"),
     ]
-
-
-def test_what_is_owed_is_what_was_issued_and_is_not_paid(office: Office) -> None:
-    ferries, kayaks = (c.member.own_consumer for c in office.consumers)
-
-    def owed(consumer: int, day: date) -> Owed:
-        with office.ctx.transaction() as session:
-            return invoices.owed(session, consumer, day)
-
-    office.clock.now = LATER
-    charging.run(office.finance, SEPTEMBER)
-    assert owed(ferries, LATER.date()) == Owed(total=Decimal(0), invoices=0, past_due=0)  # a draft is no debt
-    issued(office)
-    (mine,) = invoices.own(office.acting(office.consumers[0]))
-    due = mine.due_on
-    assert due is not None
-    assert owed(ferries, due) == Owed(total=mine.total, invoices=1, past_due=0)
-    assert owed(ferries, due + timedelta(days=1)).past_due == 1
-    merging.merge(office.manager, kayaks, ferries, "Kayaks")
-    both = invoices.own(office.acting(office.consumers[0]))
-    assert owed(ferries, due) == Owed(total=sum((i.total for i in both), Decimal(0)), invoices=2, past_due=0)
-    with office.ctx.transaction() as session:
-        session.get_one(Invoice, mine.id).state = "paid"
-    assert owed(ferries, due).invoices == 1
-    with office.ctx.transaction() as session:
-        session.get_one(Invoice, both[1].id).total = Decimal(0)
-    assert owed(ferries, due).invoices == 0  # nobody owes nothing
