@@ -208,6 +208,9 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
     (
         FINANCE,
         """
+        POST /account-entries/{entry_id}/return
+        POST /accounts/{consumer_id}/payments
+        POST /accounts/{consumer_id}/refunds
         DELETE /adjustments/{adjustment_id}
         POST /adjustments/{adjustment_id}/agree
         POST /invoices/issue
@@ -215,12 +218,15 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /invoices/{invoice_id}/credit-notes
         POST /invoices/{invoice_id}/credit-notes/worked-out
         POST /invoices/{invoice_id}/proposed-credit
+        POST /invoices/{invoice_id}/write-off
         DELETE /invoices/{invoice_id}/held-back
         PUT /invoices/{invoice_id}/held-back
         POST /charge-runs/{run_id}/resume
         POST /charge-runs/{run_id}/stop
         POST /periods/{start}/issue
         POST /periods/{start}/run
+        DELETE /write-offs/{write_off_id}
+        POST /write-offs/{write_off_id}/agree
         """,
     ),
 )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, time, timedelta
+from decimal import Decimal
 from functools import partial
 from itertools import accumulate
 from pathlib import Path
@@ -16,6 +17,7 @@ from calm_tariff.core.routes import Route
 from calm_tariff.demo import corrections, recording
 from calm_tariff.demo.admitting import admit
 from calm_tariff.demo.callers import CONSUMERS
+from calm_tariff.demo.collecting import Collecting, be_stricter
 from calm_tariff.demo.history import Called, Caller, World
 from calm_tariff.demo.lately import lately
 from calm_tariff.demo.offers import APIS, HOUSE_LIMITS, METERS, PRODUCTS
@@ -331,7 +333,7 @@ def _shares(keys: int, scale: float) -> list[float]:
 
 
 def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
-    """Every period that has ended is charged and issued by Beatriz."""
+    """Every period that has ended is charged and issued by Beatriz, and what is owed is paid as it is."""
     where = zone(PROVIDER.time_zone)
     running = month_of(local_day(instant_of(now), where))
     period = period_before(running)
@@ -339,10 +341,14 @@ def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
     while period.end > local_day(instant_of(office.start), where):
         ended.append(period)
         period = period_before(period)
+    # Nobody's calls were held up while they were recorded.
+    be_stricter(office.ctx, pause_after_days=None)
+    paying = Collecting(office.ctx, local_day(instant_of(office.start), where))
     for period in reversed(ended):
         say(f"charging {period.start:%B}")
         moment = datetime.combine(period.end, time(9), where).astimezone(UTC) + timedelta(days=1)
         ctx = replace(office.ctx, actor=Actor("Beatriz", frozenset({"finance"})), clock=partial(min, moment, now))
+        paying.until(min(moment, now))
         charging.run(ctx, period.start)
         last = period is ended[0]
         if last:
@@ -351,3 +357,6 @@ def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
         charging.go_on(ctx, charging.begin_issuing(ctx, period.start).id)
         if last:
             corrections.credit(ctx, period.start)
+    paying.until(now)
+    be_stricter(office.ctx, pause_after_days=30, write_off_limit=Decimal(20))
+    paying.give_up()

@@ -23,6 +23,7 @@ PROVIDER = ProviderTyped(
     tax_percent=Decimal(23),
     mail_from="access@larkmouth.example",
     address="Harbour House, 1 Pier Road\n4900-001 Larkmouth",
+    iban="PT50000201231234567890154",
 )
 
 STAFF = (
@@ -30,6 +31,7 @@ STAFF = (
     ("rui@larkmouth.example", "Rui", ("reviewer",)),
     ("tomas@larkmouth.example", "Tomas", ("operations",)),
     ("beatriz@larkmouth.example", "Beatriz", ("finance",)),
+    ("helena@larkmouth.example", "Helena", ("finance",)),
 )
 
 

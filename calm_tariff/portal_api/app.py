@@ -23,7 +23,7 @@ from calm_tariff.portal_api.base.asking import COOKIE, members_here, who_asks
 from calm_tariff.portal_api.house import session
 from calm_tariff.portal_api.observe import alerts, allowances, answering, calls, usage
 from calm_tariff.portal_api.serve import own_use, receipts
-from calm_tariff.portal_api.settle import closing, invoices, running_month, subscriptions
+from calm_tariff.portal_api.settle import account, closing, invoices, running_month, subscriptions
 from calm_tariff.services.base.context import Context
 from calm_tariff.settings import Settings
 
@@ -44,6 +44,7 @@ ROUTERS = (
     own_use,
     receipts,
     invoices,
+    account,
     subscriptions,
     closing,
     running_month,

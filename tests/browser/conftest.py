@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Generator, Iterator
+from datetime import datetime
 
 import pytest
 from playwright.sync_api import Browser, BrowserContext, ConsoleMessage, Page, expect, sync_playwright
 from playwright.sync_api import Error as PlaywrightError
 
+from calm_tariff.core.periods import month_of, period_before, zone
 from calm_tariff.demo.load import found, load
+from calm_tariff.demo.scenario import PROVIDER
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for
 from calm_tariff.store.base.connecting import engine
@@ -21,6 +24,12 @@ WAIT_MS = PATIENCE * 1000
 expect.set_options(timeout=WAIT_MS)
 SIZE = {"width": 1280, "height": 800}
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
+
+
+def last_month() -> str:
+    """The first day of the last month that has ended by the demo's clock."""
+    today = datetime.now(zone(PROVIDER.time_zone)).date()
+    return period_before(month_of(today)).start.isoformat()
 
 
 @pytest.fixture(scope="package")

@@ -7,7 +7,7 @@ from pathlib import Path
 from playwright.sync_api import Page, sync_playwright
 
 from calm_tariff.demo import load as documents
-from tests.browser.conftest import ARGUMENTS, SIZE
+from tests.browser.conftest import ARGUMENTS, SIZE, last_month
 
 BASE = "http://127.0.0.1:8400"
 DOCUMENTS = Path(documents.__file__).parent / "documents"
@@ -20,7 +20,6 @@ VIEWS = {
         "api": "/compose/apis/2",
         "document": "/compose/documents/new",
         "bench": "/compose/bench?calls=60&rate=30&keys=1",
-        "effective-limits": "/compose/plans/6/limits",
         "portal-edit": "/admit/portals/2",
     },
     "Rui": {"desk": "/admit/desk/9", "consumer": "/admit/consumers/1"},
@@ -29,7 +28,11 @@ VIEWS = {
         "allowances": "/observe/allowances",
         "gateways": "/observe/gateways",
     },
-    "Beatriz": {"period": "/settle/periods/2026-10-01", "invoice": "/settle/periods/2026-10-01?show=everybody"},
+    "Beatriz": {
+        "period": f"/settle/periods/{last_month()}",
+        "invoice": f"/settle/periods/{last_month()}?show=everybody",
+        "account": "/settle/accounts?words=Pontoon",
+    },
 }
 PORTAL = {
     "portal-product": "/portal/products/harbour-data",
@@ -97,6 +100,9 @@ def _open(page: Page, name: str) -> None:
         page.get_by_text("Then one was refused").wait_for()
         page.get_by_text("it would have been let in").first.wait_for()
         page.get_by_role("region", name="A call of it").evaluate("part => part.scrollIntoView()")
+    if name == "account":
+        page.get_by_role("link", name="Pontoon Parcel").click()
+        page.get_by_role("heading", name="Account of Pontoon Parcel").wait_for()
     if name == "invoice":
         page.get_by_role("row").filter(has_text="Gannet Ferries").get_by_role("link").last.click()
         page.get_by_role("heading", name="Invoice").wait_for()

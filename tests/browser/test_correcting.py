@@ -6,7 +6,7 @@ import re
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import People
+from tests.browser.conftest import People, last_month
 from tests.browser.test_views import serious
 
 
@@ -55,7 +55,7 @@ def test_a_line_is_added_to_a_draft_and_taken_off_again(people: People) -> None:
 
 def test_part_of_an_invoice_is_credited_and_its_consumer_reads_why(people: People) -> None:
     page = people.staff("Beatriz")
-    page.goto("/settle/periods/2026-10-01?show=everybody")
+    page.goto(f"/settle/periods/{last_month()}?show=everybody")
     page.get_by_role("row").filter(has_text="Gannet Ferries").get_by_role("link", name="INV-").click()
     page.get_by_role("button", name="credit something of it…").click()
     dialog = page.get_by_role("dialog")
@@ -89,7 +89,7 @@ def test_part_of_an_invoice_is_credited_and_its_consumer_reads_why(people: Peopl
 
 def test_what_was_held_back_is_looked_through_and_issued(people: People) -> None:
     page = people.staff("Beatriz")
-    page.goto("/settle/periods/2026-10-01")
+    page.goto(f"/settle/periods/{last_month()}")
     row = page.get_by_role("row").filter(has_text="Stonechat Surf")
     expect(row).to_contain_text("held back by Beatriz: It asks whether its rehearsal")
     expect(row).to_contain_text("more than")

@@ -11,7 +11,7 @@ import httpx
 import pytest
 from playwright.sync_api import Page, Route, expect
 
-from tests.browser.conftest import WAIT_MS, People
+from tests.browser.conftest import WAIT_MS, People, last_month
 from tests.processes import wait_for
 
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
@@ -65,7 +65,7 @@ CONSOLE = {
         "/admit/consumers/25",
     ],
     "Tomas": ["/observe/traffic", "/observe/traffic?verdict=refused", "/observe/allowances", "/observe/gateways"],
-    "Beatriz": ["/settle/periods", "/settle/periods/2026-10-01", "/settle/invoices/1", "/settle/invoices/50"],
+    "Beatriz": ["/settle/periods", f"/settle/periods/{last_month()}", "/settle/invoices/1", "/settle/invoices/50"],
 }
 PORTAL = [
     "/",

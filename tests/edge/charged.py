@@ -8,7 +8,10 @@ from decimal import Decimal
 
 from calm_tariff.core.billing.adjustments import Wanted as Adjusting
 from calm_tariff.core.billing.credit_notes import Taken
+from calm_tariff.core.billing.payments import Money
+from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.serve import history
+from calm_tariff.services.settle.accounts import payments, writing_off
 from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, invoices, issuing, periods
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
 from calm_tariff.store.base.paging import PageQuery
@@ -17,7 +20,8 @@ from tests.office import START, Office
 
 def charged(office: Office) -> dict[str, int]:
     """The ids of what there is then, by the parameters of routes: September's invoice (`of_id`) is adjusted, issued and
-    credited in part, October's (`invoice_id`) has a late line for it; of another consumer September is a draft."""
+    credited in part, October's (`invoice_id`) has a late line for it, a payment, and waits to be written off; of
+    another consumer September is a draft."""
     ferries = office.consumers[0]
     september, october = date(2026, 9, 1), date(2026, 10, 1)
     in_october, in_november = (
@@ -38,7 +42,12 @@ def charged(office: Office) -> dict[str, int]:
     charges = periods.charges(in_november, october, PageQuery()).rows
     second = next(c.invoice_id for c in charges if c.consumer == "Ferries" and c.invoice_id)
     issuing.issue(in_november, [second])
+    money = Money(amount=Decimal(1), value_on=date(2026, 11, 2))
+    with office.ctx.transaction() as session:
+        provider_of(session).write_off_limit = Decimal(0)
     return {
+        "entry_id": payments.receive(in_november, ferries.member.own_consumer, money).id,
+        "write_off_id": writing_off.ask(in_november, second, "They are gone.").id,
         "invoice_id": second,
         "of_id": first,
         "line_id": lines["usage"],

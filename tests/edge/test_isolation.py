@@ -247,6 +247,8 @@ def sample(document: dict[str, Any], schema: dict[str, Any]) -> Any:
         return schema["enum"][0]
     if schema.get("type") == "object":
         return {name: sample(document, schema["properties"][name]) for name in schema.get("required", ())}
+    if schema.get("format") == "date":
+        return "2026-09-01"
     return {"string": "x", "integer": 1, "number": 1, "boolean": True, "array": []}.get(schema.get("type", ""))
 
 

@@ -69,6 +69,9 @@ MONEY = {
     ("GET", "/credit-notes"),
     ("GET", "/credit-notes/{credit_note_id}"),
     ("GET", "/lines/{line_id}/days"),
+    ("GET", "/account"),
+    ("GET", "/account/entries"),
+    ("GET", "/account/entries.csv"),
 }
 REFUSED = {"owner": set(), "developer": OWNERS | MONEY, "billing": OWNERS | BUILDERS}
 

@@ -9,6 +9,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.core.billing.reminders import Policy
 from calm_tariff.core.billing.review import USUAL_CHANGE
 from calm_tariff.core.billing.tax import Rate
 from calm_tariff.core.provider import ProviderSettings
@@ -48,6 +49,11 @@ class SettingsIn(BaseModel):
     adjustment_limit: Decimal | None = None
     review_percent: int = USUAL_CHANGE
     charge_after_days: int | None = None
+    reminders_after_days: list[int] = Field(default=[*Policy().reminders_after_days], max_length=1000)
+    pause_after_days: int | None = Policy().pause_after_days
+    write_off_limit: Decimal | None = None
+    iban: str = Field(default="", max_length=100)
+    bic: str = Field(default="", max_length=100)
     body_days: int
     call_months: int = 0
 
@@ -64,4 +70,5 @@ def change(ctx: Asking, edition: Edition, typed: SettingsIn) -> SettingsView:
     wanted = typed.model_dump()
     wanted["working_days"] = tuple(sorted(set(typed.working_days)))
     wanted["tax_changes"] = tuple(Rate(since=each.since, percent=each.percent) for each in typed.tax_changes)
+    wanted["reminders_after_days"] = tuple(typed.reminders_after_days)
     return settings.change(ctx, ProviderSettings(**wanted), edition)

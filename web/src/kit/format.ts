@@ -91,4 +91,7 @@ export function milliseconds(microseconds: number): string {
   return `${ms < 10 ? ms.toFixed(1) : count(Math.round(ms))} ms`;
 }
 
+/** An account number or a reference, in groups of four. */
+export const inFours = (text: string) => text.replace(/(.{4})(?=.)/g, "$1 ");
+
 export const plural = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`;

@@ -35,6 +35,7 @@ const OWN_PAGES: [string, Later][] = [
   ["/notices", later(() => import("./notices").then((of) => of.NoticesPage))],
   ["/invoices", later(() => import("./invoices").then((of) => of.Invoices))],
   ["/invoices/:id", later(() => import("./invoices").then((of) => of.InvoicePage))],
+  ["/account", later(() => import("./ledger").then((of) => of.AccountPage))],
   ["/credit-notes/:id", later(() => import("./invoices").then((of) => of.CreditNotePage))],
 ];
 
@@ -66,6 +67,7 @@ export function App() {
             {member.name && !member.let_in && <NotLetIn me={member} />}
             {member.closed && <Closed me={member} />}
             {member.suspended && <Suspended me={member} />}
+            {member.unpaid && <Unpaid me={member} />}
             <Boundary at={pathname}>
               <Suspense fallback={<Waiting words="Opening the page" />}>
                 <Routes>
@@ -154,6 +156,23 @@ function Suspended({ me }: { me: Member }) {
   return (
     <p role="status" className="mb-6 bg-(--portal-tint) px-4 py-3">
       {me.look.provider} has suspended {me.consumer}: its calls are refused. “{me.suspended}”
+    </p>
+  );
+}
+
+/** What is read where calls are held up because an invoice is not paid. */
+function Unpaid({ me }: { me: Member }) {
+  return (
+    <p role="status" className="mb-6 bg-(--portal-tint) px-4 py-3">
+      Calls of {me.consumer} are paused: invoice {me.unpaid} is not paid. They go on as soon as it is.
+      {me.may.includes("see money") && (
+        <>
+          {" "}
+          <Link className="figure-link" to="/account">
+            See what is open
+          </Link>
+        </>
+      )}
     </p>
   );
 }

@@ -1,20 +1,30 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { BEGINS } from "../api/begins";
-import { creditNote, creditNotes, invoice, invoices, lineDays } from "../api/queries/portal";
+import type { Portal } from "../api/portal";
+import { creditNote, creditNotes, invoice, invoices, ownAccount } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
-import { type Corrected, DocumentLines } from "../kit/document";
-import { amount, date, dayAndYear, month } from "../kit/format";
-
+import { DocumentLines } from "../kit/document";
+import { amount, date, dayAndYear, inFours, month } from "../kit/format";
+import { Closing } from "../kit/ledger";
 import { Table } from "../kit/table";
+import { Owing } from "./ledger";
+import { callsLink, documentLink, useDays } from "./links";
 import { useMe } from "./me";
 
 export function Invoices() {
   const list = useQuery(invoices());
+  const account = useQuery(ownAccount());
   const { consumer } = useMe();
   return (
     <>
       <h1>Invoices</h1>
+      <p className="mt-1">
+        {account.data && <Owing of={account.data} />}{" "}
+        <Link className="figure-link" to="/account">
+          Your account, entry by entry
+        </Link>
+      </p>
       <Trouble error={list.error} />
       {list.isPending && <Waiting words="Fetching your invoices" />}
       {list.data?.length === 0 && (
@@ -47,6 +57,7 @@ export function Invoices() {
             },
             { head: "State", cell: (i) => i.state },
             { head: "Due", cell: (i) => (i.due_on ? date(i.due_on) : "") },
+            { head: "Open", cell: (i) => (Number(i.open) ? amount(i.open, i.currency) : ""), number: true },
             { head: "Total", cell: (i) => amount(i.total, i.currency), number: true },
           ]}
         />
@@ -55,12 +66,6 @@ export function Invoices() {
     </>
   );
 }
-
-const useDays = (line: number) => useQuery(lineDays(line));
-const documentLink = (of: Corrected) =>
-  of.kind === "invoice" ? `/invoices/${of.document_id}` : `/credit-notes/${of.document_id}`;
-const callsLink = (subscription: number, meter: number, d: { since_us: number; until_us: number }) =>
-  `/usage?subscription=${subscription}&meter=${meter}&since_us=${d.since_us}&until_us=${d.until_us}`;
 
 export function InvoicePage() {
   const { id } = useParams();
@@ -87,8 +92,28 @@ export function InvoicePage() {
           takes {amount(note.total, note.currency)} off it.
         </p>
       ))}
+      <ToPay of={one.data} />
       <DocumentLines of={one.data} documentLink={documentLink} callsLink={callsLink} useDays={useDays} />
     </>
+  );
+}
+
+/** What is still to be paid of an invoice and how, and what closed it. */
+function ToPay({ of }: { of: Portal["InvoiceView"] }) {
+  const { currency, open, due_on, state } = of.summary;
+  const { transfer } = of;
+  return (
+    <section aria-label="Paying it" className="mt-3 max-w-[560px]">
+      {transfer && (
+        <p className="bg-(--portal-tint) px-4 py-3">
+          <b>{amount(open, currency)}</b>{" "}
+          {due_on && `${state === "overdue" ? "were" : "are"} to be paid by ${date(due_on)}`}
+          {transfer.iban && ` to ${inFours(transfer.iban)}${transfer.bic && `, BIC ${transfer.bic}`}`}, with
+          the reference <span className="font-mono">{inFours(transfer.reference)}</span>.
+        </p>
+      )}
+      {of.closing.length > 0 && <Closing parts={of.closing} currency={currency} link={documentLink} />}
+    </section>
   );
 }
 

@@ -108,6 +108,7 @@ export const unread = () => ask("/notices/unread", {}, { refetchInterval: 30_000
 export const noticeChoices = () => ask("/notice-choices");
 
 export const invoices = () => ask("/invoices");
+export const ownAccount = () => ask("/account");
 export const creditNotes = () => ask("/credit-notes");
 export const creditNote = (id: number) =>
   ask("/credit-notes/{credit_note_id}", { params: { path: { credit_note_id: id } } });

@@ -15,6 +15,8 @@ export const invoice = (id: number) =>
   ask("/invoices/{invoice_id}", { params: { path: { invoice_id: id } } });
 export const creditNote = (id: number) =>
   ask("/credit-notes/{credit_note_id}", { params: { path: { credit_note_id: id } } });
+export const account = (id: number) =>
+  ask("/accounts/{consumer_id}", { params: { path: { consumer_id: id } } });
 /** What a credit note would come to, as it is typed. */
 export const creditWorkedOut = (id: number, body: Console["CreditNoteIn"]) => ({
   queryKey: ["/invoices/{invoice_id}/credit-notes/worked-out", id, body],
@@ -28,7 +30,7 @@ export const creditWorkedOut = (id: number, body: Console["CreditNoteIn"]) => ({
 export const lineDays = (line: number) =>
   ask("/lines/{line_id}/days", { params: { path: { line_id: line } } });
 
-/** What drafting, adjusting, issuing or crediting invoices makes stale. */
+/** What drafting, adjusting, issuing, crediting or paying invoices makes stale. */
 export const STALE = {
   invoices: [
     "/periods",
@@ -36,6 +38,9 @@ export const STALE = {
     "/periods/{start}/drafts",
     "/charge-runs/{run_id}",
     "/invoices/{invoice_id}",
+    "/accounts",
+    "/accounts/{consumer_id}",
+    "/accounts/{consumer_id}/entries",
     "/consumers/{consumer_id}",
     "/counts",
     "/today",

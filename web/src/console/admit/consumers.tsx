@@ -81,21 +81,37 @@ export function Consumer() {
             <p className="text-soft">before tax, by what is recorded now</p>
             {c.pays && <Pair name="Pays">{c.pays}</Pair>}
           </Aside>
+          {Number(c.owed.credit) > 0 && (
+            <Aside title="On account">
+              <p className="font-serif text-[24px] text-brass">{amount(c.owed.credit)}</p>
+              <p className="text-soft">
+                credit, for the next invoice ·{" "}
+                <Link className="figure-link" to={`/settle/accounts/${id}`}>
+                  the account
+                </Link>
+              </p>
+            </Aside>
+          )}
           {c.owed.invoices > 0 && (
             <Aside title="Owed">
-              <p className="font-serif text-[24px] text-brass">{amount(c.owed.total)}</p>
+              <p className="font-serif text-[24px] text-brass">
+                <Link className="figure-link" to={`/settle/accounts/${id}`}>
+                  {amount(c.owed.total)}
+                </Link>
+              </p>
               <p className="text-soft">
                 by{" "}
                 <a className="figure-link" href="#invoices">
                   {plural(c.owed.invoices, "invoice")}
                 </a>{" "}
-                that {c.owed.invoices === 1 ? "is" : "are"} not paid
+                that {c.owed.invoices === 1 ? "is" : "are"} not paid whole
                 {c.owed.past_due > 0 && (
                   <span className="text-madder">
                     , {c.owed.past_due < c.owed.invoices && `${count(c.owed.past_due)} of them `}past the day
                     due
                   </span>
                 )}
+                {c.owed.paused && <span className="text-madder">; its calls are paused</span>}
               </p>
             </Aside>
           )}

@@ -18,6 +18,7 @@ const ABOUT: Record<Event["kind"], string> = {
   key: "Key",
   letter: "Letter",
   invoice: "Invoice",
+  payment: "Payment",
 };
 
 /** A subscription from its first question to its last invoice. */

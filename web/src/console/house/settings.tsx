@@ -38,6 +38,11 @@ const LABELS = {
   adjustment_limit: "Adjustments take a second person above",
   review_percent: "Percent from which on a change is out of the ordinary",
   charge_after_days: "Days after its end that a month is drafted by itself",
+  reminders_after_days: "Days past due on which an invoice is reminded of",
+  pause_after_days: "Days past due after which calls are paused",
+  write_off_limit: "Giving up takes a second person above",
+  iban: "IBAN",
+  bic: "BIC",
   body_days: "Days that bodies of sandbox calls are kept",
   call_months: "Months that calls are kept",
 };
@@ -92,11 +97,14 @@ function said(of: Settings, name: Name): string {
       .join(", ");
   if (name === "tax_changes") return asLines(of.tax_changes) || "none";
   if (name === "zero_invoices") return of.zero_invoices ? "yes" : "no";
-  if (name === "charge_after_days")
-    return of.charge_after_days === null ? "never" : String(of.charge_after_days);
+  if (name === "charge_after_days" || name === "pause_after_days")
+    return of[name] === null ? "never" : String(of[name]);
+  if (name === "reminders_after_days") return of.reminders_after_days.join(", ") || "never";
   if (name === "call_months") return of.call_months ? String(of.call_months) : "for ever";
   return String(of[name] || "none");
 }
+
+const figureOrNone = (text: string) => (text.trim() ? digits(text) : null);
 
 type Changes = Settings["tax_changes"];
 
@@ -123,15 +131,32 @@ function Change({ of }: { of: Settings }) {
       tax_changes: asLines(of.tax_changes),
       adjustment_limit: of.adjustment_limit ?? "",
       charge_after_days: of.charge_after_days === null ? "" : String(of.charge_after_days),
+      reminders_after_days: of.reminders_after_days.join(", "),
+      pause_after_days: of.pause_after_days === null ? "" : String(of.pause_after_days),
+      write_off_limit: of.write_off_limit ?? "",
     },
-    send: ({ tax_changes, adjustment_limit, charge_after_days, ...rest }) =>
+    send: ({
+      tax_changes,
+      adjustment_limit,
+      charge_after_days,
+      reminders_after_days,
+      pause_after_days,
+      write_off_limit,
+      ...rest
+    }) =>
       api.put("/house/settings", {
         params: { header: { "if-match": `"${edition}"` } },
         body: {
           ...rest,
           tax_changes: fromLines(tax_changes),
           adjustment_limit: adjustment_limit.trim() || null,
-          charge_after_days: charge_after_days.trim() ? digits(charge_after_days) : null,
+          charge_after_days: figureOrNone(charge_after_days),
+          reminders_after_days: reminders_after_days
+            .split(/[\s,;]+/)
+            .filter(Boolean)
+            .map(digits),
+          pause_after_days: figureOrNone(pause_after_days),
+          write_off_limit: write_off_limit.trim() || null,
         },
       }),
     done: async (kept) => {
@@ -190,6 +215,13 @@ function Change({ of }: { of: Settings }) {
         {LABELS.zero_invoices}
         <span className="block text-[13px] text-soft">{about.zero_invoices?.effect}</span>
       </Tick>
+      <h2 className="mt-6 mb-2 font-serif text-[18px]">What is not paid</h2>
+      {line("reminders_after_days", { required: false })}
+      {line("pause_after_days", { required: false, inputMode: "numeric" })}
+      {line("write_off_limit", { required: false, inputMode: "decimal" })}
+      <h2 className="mt-6 mb-2 font-serif text-[18px]">Bank account</h2>
+      {line("iban", { required: false })}
+      {line("bic", { required: false })}
       <h2 className="mt-6 mb-2 font-serif text-[18px]">Time</h2>
       {line("time_zone")}
       <Choices<number> name="working_days" label={LABELS.working_days} choices={DAYS} none="At least one." />

@@ -6,7 +6,7 @@ import { DocumentLines } from "../../kit/document";
 import { amount, dayAndMinute, month } from "../../kit/format";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../lately";
-import { callsLink, documentLink, revisionLink, useDays } from "./invoice";
+import { callsLink, documentLink, revisionLink, useDays } from "./links";
 
 export function CreditNotePage() {
   const { id } = useParams();

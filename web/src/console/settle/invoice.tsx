@@ -2,28 +2,19 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import type { Console } from "../../api/console";
 import { me } from "../../api/queries/house";
-import { lineDays, invoice as ofInvoice } from "../../api/queries/settle";
+import { invoice as ofInvoice } from "../../api/queries/settle";
 import { Trouble, Waiting } from "../../kit/controls";
-import { type Corrected, DocumentLines } from "../../kit/document";
+import { DocumentLines } from "../../kit/document";
 import { amount, date, dayAndMinute, month } from "../../kit/format";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../lately";
 import { isOne } from "../roles";
 import { Adjustments } from "./adjustments";
 import { Crediting } from "./crediting";
+import { callsLink, documentLink, revisionLink, useDays } from "./links";
+import { PaidOf } from "./paying";
 
 type Invoice = Console["InvoiceView"];
-
-export const useDays = (line: number) => useQuery(lineDays(line));
-export const documentLink = (of: Corrected) =>
-  of.kind === "invoice" ? `/settle/invoices/${of.document_id}` : `/settle/credit-notes/${of.document_id}`;
-export const revisionLink = (of: { revision_id: number }) => `/compose/revisions/${of.revision_id}`;
-export const callsLink = (
-  subscription: number,
-  meter: number,
-  d: { since_us: number; until_us: number },
-): string =>
-  `/observe/traffic?subscription=${subscription}&meter=${meter}&since_us=${d.since_us}&until_us=${d.until_us}`;
 
 export function InvoicePage() {
   const { id } = useParams();
@@ -85,6 +76,7 @@ function Margin({ invoice, finance }: { invoice: Invoice; finance: boolean }) {
         {s.due_on && <Pair name="Due">{date(s.due_on)}</Pair>}
         {invoice.paid && <Pair name="To be paid">{invoice.paid}</Pair>}
       </Aside>
+      <PaidOf of={invoice} finance={finance} />
       <Crediting of={invoice} finance={finance} />
       <Aside title="Compute it again">
         <p className="text-soft">

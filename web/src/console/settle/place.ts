@@ -4,7 +4,10 @@ import type { Place } from "../place";
 export const settle: Place = {
   path: "/settle",
   name: "Settle",
-  pages: [{ name: "Periods", to: "/settle/periods", count: (of) => of.to_charge }],
-  waits: (of) => of.to_charge,
+  pages: [
+    { name: "Periods", to: "/settle/periods", count: (of) => of.to_charge },
+    { name: "Accounts", to: "/settle/accounts", count: (of) => of.unpaid },
+  ],
+  waits: (of) => of.to_charge + of.unpaid,
   routes: later(() => import("./pages").then((of) => of.SettlePages)),
 };

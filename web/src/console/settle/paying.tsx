@@ -1,0 +1,131 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, type Console } from "../../api/console";
+import { useStale } from "../../api/queries/asking";
+import { STALE } from "../../api/queries/settle";
+import { Dialog, Trouble, WordButton } from "../../kit/controls";
+import { Line } from "../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../kit/form";
+import { amount, dayAndMinute, inFours } from "../../kit/format";
+import { Closing } from "../../kit/ledger";
+import { Aside, Pair } from "../frame";
+import { documentLink } from "./links";
+
+type Invoice = Console["InvoiceView"];
+type WriteOff = Invoice["write_offs"][number];
+
+/** What is open of an issued invoice: what closed it, the reminders, and giving up the rest. */
+export function PaidOf({ of, finance }: { of: Invoice; finance: boolean }) {
+  const [giving, setGiving] = useState(false);
+  const { currency, open, consumer_id } = of.summary;
+  const isOpen = Number(open) > 0;
+  const waits = of.write_offs.some((w) => w.state === "waiting");
+  if (!of.summary.number) return null;
+  return (
+    <>
+      <Aside title={isOpen ? "Open of it" : "Nothing is open"}>
+        {isOpen && <p className="font-serif text-[24px] text-brass">{amount(open, currency)}</p>}
+        <Closing parts={of.closing} currency={currency} link={documentLink} />
+        {of.transfer && <Pair name="Reference">{inFours(of.transfer.reference)}</Pair>}
+        <p className="mt-1">
+          <Link className="figure-link" to={`/settle/accounts/${consumer_id}`}>
+            the account
+          </Link>
+          {finance && isOpen && !waits && (
+            <>
+              {" "}
+              · <WordButton onClick={() => setGiving(true)}>give it up…</WordButton>
+            </>
+          )}
+        </p>
+        {of.write_offs.map((w) => (
+          <Given key={w.id} of={w} currency={currency} finance={finance} />
+        ))}
+      </Aside>
+      {of.reminders.length > 0 && (
+        <Aside title="Reminded">
+          {of.reminders.map((r) => (
+            <Pair key={r.after_days} name={dayAndMinute(r.sent_at)}>
+              {amount(r.open_amount, currency)}
+            </Pair>
+          ))}
+        </Aside>
+      )}
+      {giving && <GiveUp of={of} onClose={() => setGiving(false)} />}
+    </>
+  );
+}
+
+/** What somebody wants to give up, or gave up, and a second person's word. */
+function Given({ of: w, currency, finance }: { of: WriteOff; currency: string; finance: boolean }) {
+  const stale = useStale();
+  const params = { path: { write_off_id: w.id } };
+  const onSuccess = () => stale(STALE.invoices);
+  const agree = useMutation({
+    mutationFn: () => api.post("/write-offs/{write_off_id}/agree", { params }),
+    onSuccess,
+  });
+  const back = useMutation({
+    mutationFn: () => api.delete("/write-offs/{write_off_id}", { params }),
+    onSuccess,
+  });
+  const waits = w.state === "waiting";
+  return (
+    <div className="mt-1.5">
+      {waits ? (
+        <span className="text-brass">
+          {w.made_by} wants to give {amount(w.amount, currency)} up; a second person has to agree.
+        </span>
+      ) : (
+        <>
+          {w.made_by} gave {amount(w.amount, currency)} up{w.agreed_by && `, ${w.agreed_by} agreed`}.
+        </>
+      )}
+      <div className="text-[13px] whitespace-pre-line text-soft">{w.reason}</div>
+      {waits && finance && (
+        <>
+          {!w.own && (
+            <>
+              <WordButton onClick={() => agree.mutate()}>agree</WordButton> ·{" "}
+            </>
+          )}
+          <WordButton onClick={() => back.mutate()}>give nothing up</WordButton>
+        </>
+      )}
+      <Trouble error={agree.error ?? back.error} />
+    </div>
+  );
+}
+
+function GiveUp({ of, onClose }: { of: Invoice; onClose: () => void }) {
+  const stale = useStale();
+  const [key] = useState(() => crypto.randomUUID());
+  const entry = useEntry({
+    start: { reason: "" },
+    send: (body) =>
+      api.post("/invoices/{invoice_id}/write-off", {
+        params: { path: { invoice_id: of.summary.id }, header: { "idempotency-key": key } },
+        body,
+      }),
+    done: async () => {
+      await stale(STALE.invoices);
+      onClose();
+    },
+  });
+  const open = amount(of.summary.open, of.summary.currency);
+  return (
+    <Dialog open onClose={onClose} title={`Give up what is open of ${of.summary.number}`}>
+      <p>
+        {open} of {of.summary.consumer} will not be paid: they become a loss, and the invoice is written off.
+        Where the house says so, a second person has to agree first.
+      </p>
+      <Form of={entry}>
+        <Line name="reason" label="Why, for the record" area required autoFocus />
+        <Ends onLeave={onClose}>
+          <Send>Give {open} up</Send>
+        </Ends>
+      </Form>
+    </Dialog>
+  );
+}
