@@ -38,7 +38,7 @@ from calm_tariff.console_api.house import people as people_api
 from calm_tariff.console_api.house import settings as settings_api
 from calm_tariff.console_api.observe import allowances, consumers, merging, own_data, subscriptions, today, traffic
 from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts
-from calm_tariff.console_api.settle import accounts, closing, consequences, corrections, invoices, moves, periods
+from calm_tariff.console_api.settle import accounts, bank, closing, consequences, corrections, invoices, moves, periods
 from calm_tariff.edge import own_account, own_notices, passkeys, problems, reference, signing_in
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.people import people
@@ -87,6 +87,7 @@ ROUTERS = (
     corrections,
     invoices,
     accounts,
+    bank,
     consequences,
     closing,
     moves,

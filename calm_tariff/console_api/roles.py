@@ -221,6 +221,11 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /invoices/{invoice_id}/write-off
         DELETE /invoices/{invoice_id}/held-back
         PUT /invoices/{invoice_id}/held-back
+        POST /bank/entries/{bank_entry_id}/assign
+        POST /bank/entries/{bank_entry_id}/leave-alone
+        POST /bank/entries/{bank_entry_id}/send-back
+        POST /bank/entries/{bank_entry_id}/take-back
+        POST /bank/statements
         POST /charge-runs/{run_id}/resume
         POST /charge-runs/{run_id}/stop
         POST /periods/{start}/issue

@@ -127,6 +127,14 @@ _TOLD: Mapping[str, Mapping[str, tuple[str, ...]]] = {
         "reminded": ("reminded of an invoice",),
     },
     "payment": {"received": ("booked a payment",), "returned": ("booked that a payment went back",)},
+    "bank_statement": {"brought_in": ("brought a bank statement in",)},
+    "bank_entry": {
+        "matched": ("matched a bank entry",),
+        "assigned": ("assigned a bank entry",),
+        "sent_back": ("sent a bank entry back",),
+        "left_alone": ("left a bank entry alone",),
+        "waits_again": ("had a bank entry wait again",),
+    },
     "refund": {"made": ("booked a refund",)},
     "write_off": {
         "asked": ("asked to write an invoice off",),

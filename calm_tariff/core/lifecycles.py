@@ -55,6 +55,16 @@ ADJUSTMENT = _moves(waiting="agreed, taken back", agreed="taken back", taken_bac
 # Giving up what is open of an invoice; a second person may have to agree.
 WRITE_OFF = _moves(waiting="agreed, taken back", agreed="", taken_back="")
 
+# An entry of a bank statement: looked at by the rule, then by a person where it was not sure.
+BANK_ENTRY = _moves(
+    new="matched, waiting",
+    matched="waiting",
+    waiting="assigned, sent back, left alone",
+    assigned="waiting",
+    sent_back="waiting",
+    left_alone="waiting",
+)
+
 # An invoice in these states is still to be paid.
 UNPAID = frozenset({"issued", "overdue"})
 # What is in one of these was never sent to anybody.

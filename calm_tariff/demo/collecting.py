@@ -1,5 +1,5 @@
 """How the consumers of the demo pay: most in time, one late, one never, one in round sums, one with its bank's fee
-taken off, one whose payment goes back."""
+taken off, one whose payment goes back, one without the reference."""
 
 from __future__ import annotations
 
@@ -15,22 +15,26 @@ from calm_tariff.core.billing import reminders
 from calm_tariff.core.billing.payments import Money
 from calm_tariff.core.billing.references import creditor_reference
 from calm_tariff.core.billing.reminders import Policy
+from calm_tariff.core.billing.statements import BankLine
 from calm_tariff.core.periods import instant_of, local_day, zone
 from calm_tariff.demo.scenario import PROVIDER
+from calm_tariff.formats.camt_out import statement
 from calm_tariff.services.base.context import Actor, Context, provider_of
 from calm_tariff.services.house import settings
 from calm_tariff.services.settle.accounts import payments, reminding, writing_off
+from calm_tariff.services.settle.bank import statements
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.house.people import Person
 from calm_tariff.store.settle.money_documents import Invoice
 
 WHERE = zone(PROVIDER.time_zone)
-LATE, NEVER, ROUND, FEE, BACK = (
+LATE, NEVER, ROUND, FEE, BACK, VAGUE = (
     "Cormorant Charters",
     "Thornhithe Harbour",
     "Pontoon Parcel",
     "Seaholm Radio",
     "Tern & Teal Mutual",
+    "Quayside Freight",
 )
 # So many days after an invoice whoever is late pays it: it is overdue for most of the month.
 LATE_DAYS = 42
@@ -50,17 +54,18 @@ class Owing:
     consumer: str
     issued_on: date
     due_on: date
+    period_start: date
     amount: Decimal
 
 
 class Collecting:
     """What came in, day by day, as the months are charged beside it."""
 
-    def __init__(self, ctx: Context, first: date) -> None:
+    def __init__(self, ctx: Context, first: date, last: date) -> None:
         with ctx.transaction() as session:
             person = session.scalars(select(Person).where(Person.name == "Beatriz")).one()
         self._beatriz = ctx.acting(Actor(person.name, frozenset({"finance"}), person_id=person.id))
-        self._day, self._went_back = first, False
+        self._day, self._last, self._went_back = first, last, False
 
     def until(self, moment: datetime) -> None:
         """Have everything paid, reminded of and held up that was until an instant."""
@@ -71,10 +76,24 @@ class Collecting:
             if any(_follows(each, self._day) for each in owing):
                 reminding.look(beatriz)
             for each in owing:
-                if self._day >= each.issued_on + timedelta(days=_days(each)) and each.consumer != NEVER:
+                if self._day >= each.issued_on + timedelta(days=_days(each)) and self._pays(each):
                     self._paid(beatriz, each)
                     owing = _open(beatriz)
             self._day += timedelta(days=1)
+
+    def _pays(self, of: Owing) -> bool:
+        """Whether an invoice is paid as it should be; of the last month one waits for the bank's statement."""
+        return of.consumer != NEVER and not (of.consumer == VAGUE and of.period_start == self._last)
+
+    def bring_statement_in(self, now: datetime) -> None:
+        """Have the bank tell of a transfer without a reference, and of its fees."""
+        day = local_day(instant_of(now), WHERE)
+        vague = [each for each in _open(self._beatriz) if each.consumer == VAGUE]
+        lines = [_line(day, "1", Decimal("-4.90"), "Coast Savings Bank", "Fees of the month")]
+        if vague:
+            lines.append(_line(day, "2", vague[0].amount, "QUAYSIDE FREIGHT LDA", "berths and tides, thank you"))
+        text = statement(PROVIDER.iban, lines, day)
+        statements.bring_in(self._beatriz, f"statement-{day}.xml", text, "camt.053")
 
     def _paid(self, ctx: Context, of: Owing) -> None:
         entry = _pay(ctx, of, self._day)
@@ -97,6 +116,18 @@ def be_stricter(ctx: Context, **policy: Any) -> None:
         kept = settings.of(provider_of(session))
     settings.change(ines, replace(kept, **policy), edition)
     reminding.look(ctx)
+
+
+def _line(day: date, reference: str, amount: Decimal, name: str, text: str) -> BankLine:
+    return BankLine(
+        reference=f"{day:%Y%m%d}-{reference}",
+        booked_on=day,
+        value_on=day,
+        amount=amount,
+        currency=PROVIDER.currency,
+        name=name,
+        text=text,
+    )
 
 
 def _follows(of: Owing, day: date) -> bool:
@@ -143,6 +174,7 @@ def _open(ctx: Context) -> list[Owing]:
                 consumer=name,
                 issued_on=local_day(instant_of(invoice.issued_at), WHERE),
                 due_on=invoice.due_on,
+                period_start=invoice.period_start,
                 amount=invoice.open_amount,
             )
             for invoice, name in session.execute(query)

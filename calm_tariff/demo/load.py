@@ -343,7 +343,7 @@ def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
         period = period_before(period)
     # Nobody's calls were held up while they were recorded.
     be_stricter(office.ctx, pause_after_days=None)
-    paying = Collecting(office.ctx, local_day(instant_of(office.start), where))
+    paying = Collecting(office.ctx, local_day(instant_of(office.start), where), period_before(running).start)
     for period in reversed(ended):
         say(f"charging {period.start:%B}")
         moment = datetime.combine(period.end, time(9), where).astimezone(UTC) + timedelta(days=1)
@@ -360,3 +360,4 @@ def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
     paying.until(now)
     be_stricter(office.ctx, pause_after_days=30, write_off_limit=Decimal(20))
     paying.give_up()
+    paying.bring_statement_in(now)

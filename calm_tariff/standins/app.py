@@ -1,5 +1,5 @@
 """The stand-ins' HTTP side: back ends, the ticket desk under /tickets, the token issuer under /issuer, the
-mailbox under /mailbox, a chat under /chat, a listener for webhooks under /listener."""
+mailbox under /mailbox, a bank under /bank, a chat under /chat, a listener for webhooks under /listener."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from fastapi import FastAPI, HTTPException, Query, Request, Response
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
-from calm_tariff.standins import harbour, issuer, own_site, rooms, tickets
+from calm_tariff.standins import bank, harbour, issuer, own_site, rooms, tickets
 from calm_tariff.standins.mailbox import Mailbox
 from calm_tariff.standins.tickets import Desk
 from calm_tariff.standins.tides import STATIONS, extremes, predictions
@@ -123,6 +123,7 @@ def create_app(mailbox: Mailbox, desk: Desk, calling: Coroutine[Any, Any, None] 
         issuer.router(),
         own_site.router(),
         rooms.router(),
+        bank.router(),
     ):
         app.include_router(made)
 

@@ -22,6 +22,7 @@ from calm_tariff.services.observe import alerts, spending
 from calm_tariff.services.serve import trials, upkeep
 from calm_tariff.services.settle import forgetting
 from calm_tariff.services.settle.accounts import reminding
+from calm_tariff.services.settle.bank import entries
 from calm_tariff.services.settle.documents import charging
 from calm_tariff.settings import Settings
 from calm_tariff.worker import client_maker, endpoints
@@ -67,6 +68,7 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget files that were taken in", timedelta(hours=1), lambda: imports.forget(ctx)),
         Handler(kind=charging.GO_ON, lease=timedelta(minutes=10), do=lambda of: charging.go_on(ctx, of["run"])),
         _again("draft months when it is time", timedelta(minutes=10), lambda: charging.when_it_is_time(ctx)),
+        _again("match what the bank says", timedelta(minutes=1), lambda: entries.match_new(ctx)),
         _again("see what follows unpaid invoices", timedelta(minutes=1), lambda: reminding.look(ctx)),
         Handler(kind=credentials.TELL_OF_END, do=lambda of: credentials.tell_of_end(ctx, of["key"])),
         Handler(kind=moves.MAKE, do=lambda of: moves.come_true(ctx, of["subscription"])),

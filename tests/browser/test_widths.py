@@ -33,6 +33,7 @@ OWN = [
     "/organisation",
     "/organisation/closing",
     "/invoices",
+    "/account",
     "/you",
 ]
 MEMBERS = {"/portal": "leonor@gannet.example", "/portals/pilots": "bento@larkmouth-pilots.example"}

@@ -6,15 +6,21 @@ from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 
+from sqlalchemy import select
+
 from calm_tariff.core.billing.adjustments import Wanted as Adjusting
 from calm_tariff.core.billing.credit_notes import Taken
 from calm_tariff.core.billing.payments import Money
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle.accounts import payments, writing_off
+from calm_tariff.services.settle.bank import entries as bank_entries
+from calm_tariff.services.settle.bank import statements
 from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, invoices, issuing, periods
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
 from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.settle.bank import BankEntry
+from tests.formats.camt_files import Sent, camt
 from tests.office import START, Office
 
 
@@ -45,7 +51,13 @@ def charged(office: Office) -> dict[str, int]:
     money = Money(amount=Decimal(1), value_on=date(2026, 11, 2))
     with office.ctx.transaction() as session:
         provider_of(session).write_off_limit = Decimal(0)
+    told = camt(Sent("B1", "7.00", "thanks"), Sent("B2", "-2.00", "fees"))
+    statements.bring_in(in_november, "today.xml", told, "camt.053")
+    with office.ctx.transaction() as session:
+        bank_entry, fees = session.scalars(select(BankEntry.id).order_by(BankEntry.id)).all()
+    bank_entries.leave_alone(in_november, fees, "Ours.")
     return {
+        "bank_entry_id": bank_entry,
         "entry_id": payments.receive(in_november, ferries.member.own_consumer, money).id,
         "write_off_id": writing_off.ask(in_november, second, "They are gone.").id,
         "invoice_id": second,

@@ -21,6 +21,7 @@ from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.first_steps import FirstStep, first_steps
 from calm_tariff.services.settle.accounts import aging, writing_off
+from calm_tariff.services.settle.bank import views
 from calm_tariff.services.settle.documents import late_usage
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.apis import ApiVersion
@@ -70,6 +71,7 @@ class Counts:
     near_the_end: int
     to_charge: int
     unpaid: int
+    unmatched: int
     unread: int
 
 
@@ -79,7 +81,13 @@ def today(ctx: Context) -> Today:
     with ctx.transaction() as session:
         items = [*_requests(session, ctx), *_organisations(session), *_spent(session, ctx), *_refusals(session, ctx)]
         items += [*_periods(session, ctx), *_late(session, ctx), *_letters(session, ctx), *_jobs(session)]
-        items += [*_unpaid(session, ctx), *_write_offs(session, ctx), *_questions(session), *_drafts(session)]
+        items += [
+            *_unpaid(session, ctx),
+            *_unmatched(session),
+            *_write_offs(session, ctx),
+            *_questions(session),
+            *_drafts(session),
+        ]
         yours = [i for i in items if ctx.actor.roles & set(i.roles)]
         others = [i for i in items if i not in yours]
         return Today(yours, others, _yesterday(session, ctx), first_steps(session, ctx))
@@ -104,6 +112,7 @@ def counts(ctx: Context) -> Counts:
             near_the_end=near,
             to_charge=len(_periods(session, ctx)),
             unpaid=len(aging.overdue(session, today_of(session, ctx))),
+            unmatched=views.waiting(session),
             unread=own_notices.unread(ctx.joining(session)) if ctx.actor.person_id is not None else 0,
         )
 
@@ -258,6 +267,16 @@ def _unpaid(session: Session, ctx: Context) -> list[Item]:
     detail = f"{most} most, with {money(rounded(amount, currency), currency)}.{held_up}"
     total = money(rounded(sum((each for _, each in late), Decimal(0)), currency), currency)
     return [Item(f"{title} {total}", detail, "See the accounts", "/settle/accounts", ["finance"])]
+
+
+def _unmatched(session: Session) -> list[Item]:
+    """What the bank said that no rule knows whose it is."""
+    waiting = views.waiting(session)
+    if not waiting:
+        return []
+    title = "One payment waits to be assigned" if waiting == 1 else f"{waiting} payments wait to be assigned"
+    detail = f"The bank told of {'it' if waiting == 1 else 'them'}; no invoice is named with its amount."
+    return [Item(title, detail, "Say whose", "/settle/payments", ["finance"])]
 
 
 def _write_offs(session: Session, ctx: Context) -> list[Item]:

@@ -25,6 +25,7 @@ ORDER = (
     "import_row",
     "stamp",
     "answered",
+    "bank_entry",
     "document_reading",
     "api_version",
     "operation",

@@ -6,7 +6,7 @@ from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
-from sqlalchemy import Numeric, String
+from sqlalchemy import JSON, Numeric, String
 from sqlalchemy.orm import Mapped, mapped_column
 
 from calm_tariff.store.base.columns import Base, Id, Money, Name, Prose, Word
@@ -18,7 +18,8 @@ class Provider(Base):
     `zero_invoices`. An adjustment above `adjustment_limit` takes a second person; None for never.
     A charge that differs by more than `review_percent` from the last months' is out of the ordinary. Months are drafted
     by themselves `charge_after_days` after their end; None for never. What is not paid is reminded of and paused for by
-    core.billing.reminders; giving up more than `write_off_limit` takes a second person. Transfers go to its `iban`.
+    core.billing.reminders; giving up more than `write_off_limit` takes a second person. Transfers go to its `iban`;
+    `bank_columns` is which column of its bank's CSV files is what.
     `factor_required`: its people show a second
     factor at the sign-in. `settled_at` is when its settings were first looked through, `charged_at` when money was
     first charged. Calls before the day `calls_from` were thrown away."""
@@ -49,6 +50,7 @@ class Provider(Base):
     write_off_limit: Mapped[Money | None]
     iban: Mapped[Word] = mapped_column(default="")
     bic: Mapped[Word] = mapped_column(default="")
+    bank_columns: Mapped[dict[str, Any] | None] = mapped_column(JSON)
     body_days: Mapped[int] = mapped_column(default=7)
     call_months: Mapped[int] = mapped_column(default=0)
     calls_from: Mapped[date | None]

@@ -59,6 +59,7 @@ from calm_tariff.store.serve.usage import (
     SetAside,
 )
 from calm_tariff.store.settle.accounts import AccountEntry, Allocation, Reminder, WriteOff
+from calm_tariff.store.settle.bank import BankEntry
 from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, DraftReview, MoneyDocument, MoneyLine
 
 # What keeps secrets, or is of use to nobody but us.
@@ -336,6 +337,7 @@ SPOKEN: tuple[tuple[Table, tuple[str, ...]], ...] = (
     (_table(MoneyLine), ("words",)),
     (_table(Adjustment), ("words", "reason", "made_by", "agreed_by")),
     (_table(AccountEntry), ("reference", "reason", "made_by")),
+    (_table(BankEntry), ("name", "text", "decided_by", "why")),
     (_table(WriteOff), ("reason", "made_by", "agreed_by")),
     (_table(SetAside), ("differs",)),
 )

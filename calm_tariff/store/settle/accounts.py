@@ -9,6 +9,7 @@ from sqlalchemy import ForeignKey, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from calm_tariff.store.base.columns import Base, Id, Money, Name, Prose, Word
+from calm_tariff.store.settle.bank import BankEntry
 from calm_tariff.store.settle.money_documents import Invoice, MoneyDocument
 
 
@@ -19,7 +20,7 @@ class AccountEntry(Base):
 
     An invoice or a credit note is a `document`; `invoice` is the one that the entry is or names, `returned_id` the
     payment that went back. A payment or refund went by card or transfer (`paid_by`), on a day by the bank's books
-    (`value_on`), with a `reference`."""
+    (`value_on`), with a `reference`; one that a statement told is of a bank entry."""
 
     __tablename__ = "account_entry"
     __table_args__ = (UniqueConstraint("document_id"), UniqueConstraint("returned_id"))
@@ -36,8 +37,10 @@ class AccountEntry(Base):
     paid_by: Mapped[Word] = mapped_column(default="")
     value_on: Mapped[date | None]
     reference: Mapped[Name] = mapped_column(default="")
+    bank_entry_id: Mapped[int | None] = mapped_column(ForeignKey("bank_entry.id"), index=True)
     reason: Mapped[Prose] = mapped_column(default="")
     made_by: Mapped[Name]
+    bank_entry: Mapped[BankEntry | None] = relationship()
     document: Mapped[MoneyDocument | None] = relationship(foreign_keys=[document_id])
     invoice: Mapped[Invoice | None] = relationship(foreign_keys=[invoice_id])
 

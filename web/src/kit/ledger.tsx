@@ -55,7 +55,7 @@ export const ledgerColumns = (
   link: DocumentLink,
   moves?: (of: LedgerEntry) => React.ReactNode,
 ): Column<LedgerEntry>[] => [
-  { head: "Day", cell: (e) => date(e.on), look: "whitespace-nowrap", width: "110px" },
+  { head: "Day", cell: (e) => date(e.on), look: "sm:whitespace-nowrap", width: "w-16 sm:w-28" },
   {
     head: "Entry",
     cell: (e) => (
@@ -65,7 +65,12 @@ export const ledgerColumns = (
       </>
     ),
   },
-  { head: "Where it went", cell: (e) => <Went of={e} currency={currency} link={link} />, width: "34%" },
+  {
+    head: "Where it went",
+    width: "w-[38%] max-sm:hidden",
+    look: "max-sm:hidden",
+    cell: (e) => <Went of={e} currency={currency} link={link} />,
+  },
   { head: "Amount", number: true, look: "whitespace-nowrap", cell: (e) => amount(e.amount, currency) },
   {
     head: "Owed then",
@@ -104,7 +109,9 @@ function What({ of: e, link }: { of: LedgerEntry; link: DocumentLink }) {
         </>
       )}
       {e.went_back && <span className="text-madder"> · went back</span>}
-      {aside.some(Boolean) && <div className="text-[13px] text-soft">{aside.filter(Boolean).join(", ")}</div>}
+      {aside.some(Boolean) && (
+        <div className="text-[13px] break-all text-soft">{aside.filter(Boolean).join(", ")}</div>
+      )}
       {e.reason && <div className="text-[13px] whitespace-pre-line text-soft">{e.reason}</div>}
     </>
   );

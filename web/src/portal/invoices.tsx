@@ -55,9 +55,16 @@ export function Invoices() {
                 </>
               ),
             },
-            { head: "State", cell: (i) => i.state },
+            {
+              head: "State",
+              cell: (i) => (
+                <>
+                  {i.state}
+                  {Number(i.open) > 0 && i.open !== i.total && `, ${amount(i.open, i.currency)} open`}
+                </>
+              ),
+            },
             { head: "Due", cell: (i) => (i.due_on ? date(i.due_on) : "") },
-            { head: "Open", cell: (i) => (Number(i.open) ? amount(i.open, i.currency) : ""), number: true },
             { head: "Total", cell: (i) => amount(i.total, i.currency), number: true },
           ]}
         />

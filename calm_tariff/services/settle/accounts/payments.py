@@ -50,11 +50,8 @@ def receive(
         if before is not None:
             return Booked(**before)
         owner = _owner(session, consumer_id)
-        invoice = None if invoice_id is None else _own_invoice(session, owner, invoice_id)
-        entry = booking.paid(session, ctx, owner, _checked(session, ctx, money), "transfer", invoice)
-        after = {"amount": str(entry.amount), "for": invoice.number if invoice is not None else None}
-        auditing.note(session, ctx, "booked a payment", _subject(entry, owner), after=after)
-        _tell(session, ctx, "payment received", entry)
+        invoice = None if invoice_id is None else own_invoice(session, owner, invoice_id)
+        entry = book(session, ctx, owner, _checked(session, ctx, money), invoice)
         return _remembered(session, ctx, key, entry)
 
 
@@ -67,9 +64,7 @@ def refund(ctx: Context, consumer_id: int, money: Money, key: str | None = None)
         if before is not None:
             return Booked(**before)
         owner = _owner(session, consumer_id)
-        entry = booking.refunded(session, ctx, owner, _checked(session, ctx, money), "transfer")
-        auditing.note(session, ctx, "booked a refund", _subject(entry, owner), after={"amount": str(entry.amount)})
-        _tell(session, ctx, "payment refunded", entry)
+        entry = book(session, ctx, owner, _checked(session, ctx, money), refund=True)
         return _remembered(session, ctx, key, entry)
 
 
@@ -99,13 +94,49 @@ def went_back(ctx: Context, entry_id: int, reason: str, key: str | None = None) 
         return _remembered(session, ctx, key, entry)
 
 
+def book(
+    session: Session,
+    ctx: Context,
+    owner: Consumer,
+    money: Money,
+    invoice: Invoice | None = None,
+    *,
+    refund: bool = False,
+    bank_entry_id: int | None = None,
+) -> AccountEntry:
+    """Book a transfer that came in, or went out as a `refund`, and tell of it; `bank_entry_id` is what the bank said of
+    it. Whoever calls this holds the owner. Raises `Invalid`, naming the field."""
+    if refund:
+        entry = booking.refunded(session, ctx, owner, money, "transfer")
+    else:
+        entry = booking.paid(session, ctx, owner, money, "transfer", invoice)
+    entry.bank_entry_id = bank_entry_id
+    after = {"amount": str(entry.amount), "for": invoice.number if invoice is not None else None}
+    auditing.note(
+        session, ctx, "booked a refund" if refund else "booked a payment", _subject(entry, owner), after=after
+    )
+    _tell(session, ctx, "payment refunded" if refund else "payment received", entry)
+    return entry
+
+
+def take_back(session: Session, ctx: Context, owner: Consumer, payment: AccountEntry, reason: str) -> AccountEntry:
+    """Book that a payment went back, and tell of it. Whoever calls this holds the owner. Raises `Invalid` where part
+    of it was paid out."""
+    entry = booking.returned(session, ctx, payment, reason)
+    subject, after = _subject(payment, owner), {"amount": str(entry.amount)}
+    auditing.note(session, ctx, "booked that a payment went back", subject, after=after, why=reason)
+    _tell(session, ctx, "payment returned", entry)
+    return entry
+
+
 def _owner(session: Session, consumer_id: int) -> Consumer:
     if session.get(Consumer, consumer_id) is None:
         raise NotFound("there is no such consumer", str(consumer_id))
     return booking.held(session, consumer_id)
 
 
-def _own_invoice(session: Session, owner: Consumer, invoice_id: int) -> Invoice:
+def own_invoice(session: Session, owner: Consumer, invoice_id: int) -> Invoice:
+    """An issued invoice of a consumer. Raises `Invalid`, naming the field."""
     found = session.get(Invoice, invoice_id)
     if found is None or found.consumer_id not in merged.with_merged(session, owner.id):
         raise Invalid("is no invoice of this consumer", "invoice_id")

@@ -17,6 +17,8 @@ export const creditNote = (id: number) =>
   ask("/credit-notes/{credit_note_id}", { params: { path: { credit_note_id: id } } });
 export const account = (id: number) =>
   ask("/accounts/{consumer_id}", { params: { path: { consumer_id: id } } });
+/** Which column of the bank's CSV files is what. */
+export const bankColumns = () => ask("/bank/columns");
 /** What a credit note would come to, as it is typed. */
 export const creditWorkedOut = (id: number, body: Console["CreditNoteIn"]) => ({
   queryKey: ["/invoices/{invoice_id}/credit-notes/worked-out", id, body],
@@ -30,19 +32,22 @@ export const creditWorkedOut = (id: number, body: Console["CreditNoteIn"]) => ({
 export const lineDays = (line: number) =>
   ask("/lines/{line_id}/days", { params: { path: { line_id: line } } });
 
-/** What drafting, adjusting, issuing, crediting or paying invoices makes stale. */
+const INVOICES = [
+  "/periods",
+  "/periods/{start}/charges",
+  "/periods/{start}/drafts",
+  "/charge-runs/{run_id}",
+  "/invoices/{invoice_id}",
+  "/accounts",
+  "/accounts/{consumer_id}",
+  "/accounts/{consumer_id}/entries",
+  "/consumers/{consumer_id}",
+  "/counts",
+  "/today",
+] satisfies (Read<paths> | List<paths>)[];
+
+/** What drafting, adjusting, issuing, crediting or paying invoices makes stale, and what the bank says. */
 export const STALE = {
-  invoices: [
-    "/periods",
-    "/periods/{start}/charges",
-    "/periods/{start}/drafts",
-    "/charge-runs/{run_id}",
-    "/invoices/{invoice_id}",
-    "/accounts",
-    "/accounts/{consumer_id}",
-    "/accounts/{consumer_id}/entries",
-    "/consumers/{consumer_id}",
-    "/counts",
-    "/today",
-  ],
+  invoices: INVOICES,
+  bank: [...INVOICES, "/bank/waiting", "/bank/done", "/bank/statements", "/bank/columns"],
 } satisfies Record<string, (Read<paths> | List<paths>)[]>;

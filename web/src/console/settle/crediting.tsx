@@ -166,7 +166,7 @@ function Parts({ of }: { of: Invoice }) {
         { head: "Left", number: true, cell: (line) => amount(line.left, currency) },
         {
           head: "Take back",
-          width: "180px",
+          width: "w-44",
           cell: (line) => (
             <Line
               name={`lines.${line.n}.amount`}

@@ -4,9 +4,10 @@ import { AccountPage } from "./account";
 import { Accounts } from "./accounts";
 import { CreditNotePage } from "./credit-note";
 import { InvoicePage } from "./invoice";
+import { Payments } from "./payments";
 import { PeriodPage, Periods } from "./periods";
 
-/** What is charged and paid: periods, their runs, invoices, and accounts. */
+/** What is charged and paid: periods, their runs, invoices, accounts and payments. */
 export function SettlePages() {
   return (
     <Routes>
@@ -15,6 +16,7 @@ export function SettlePages() {
       <Route path="invoices/:id" element={<InvoicePage />} />
       <Route path="accounts" element={<Accounts />} />
       <Route path="accounts/:id" element={<AccountPage />} />
+      <Route path="payments" element={<Payments />} />
       <Route path="credit-notes/:id" element={<CreditNotePage />} />
       <Route path="*" element={<Nowhere />} />
     </Routes>

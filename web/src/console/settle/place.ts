@@ -7,7 +7,8 @@ export const settle: Place = {
   pages: [
     { name: "Periods", to: "/settle/periods", count: (of) => of.to_charge },
     { name: "Accounts", to: "/settle/accounts", count: (of) => of.unpaid },
+    { name: "Payments", to: "/settle/payments", count: (of) => of.unmatched },
   ],
-  waits: (of) => of.to_charge + of.unpaid,
+  waits: (of) => of.to_charge + of.unpaid + of.unmatched,
   routes: later(() => import("./pages").then((of) => of.SettlePages)),
 };
