@@ -56,6 +56,11 @@ WRONG: list[tuple[dict[str, Any], str]] = [
     ({"adjustment_limit": Decimal("-1")}, "adjustment_limit"),
     ({"adjustment_limit": Decimal("1.005")}, "adjustment_limit"),
     ({"adjustment_limit": Decimal("NaN")}, "adjustment_limit"),
+    ({"write_off_limit": Decimal("-0.01")}, "write_off_limit"),
+    ({"write_off_limit": Decimal("0.001")}, "write_off_limit"),
+    ({"reminders_after_days": (3, 2)}, "reminders_after_days[1]"),
+    ({"reminders_after_days": (0,)}, "reminders_after_days[0]"),
+    ({"pause_after_days": 366}, "pause_after_days"),
     ({"tax_changes": (Rate(since=date(2027, 1, 1), percent=Decimal(101)),)}, "tax_changes.0.percent"),
     ({"tax_changes": (Rate(since=date(2027, 1, 1), percent=Decimal(1)),) * 2}, "tax_changes.1.since"),
     ({"tax_changes": (Rate(since=date(2027, 1, 1), percent=Decimal(1)),) * 51}, "tax_changes"),
@@ -65,6 +70,7 @@ WRONG: list[tuple[dict[str, Any], str]] = [
 def test_settings_that_mean_something_are_taken() -> None:
     checked(GOOD)
     checked(replace(GOOD, address="Quay 1\n\n4900 Larkmouth", working_days=(6,), payment_days=0, body_days=90))
+    checked(replace(GOOD, reminders_after_days=(), pause_after_days=None, write_off_limit=Decimal(0)))
     checked(replace(GOOD, target_days=0, invoice_prefix="LTO2", call_months=3))
 
 

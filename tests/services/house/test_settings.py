@@ -62,12 +62,23 @@ def test_what_charges_go_by_is_kept_as_it_was_typed_and_told(office: Office) -> 
         country="pt",
         tax_number="PT 501 964 843",
         tax_changes=later,
+        reminders_after_days=(2, 9),
+        pause_after_days=None,
+        write_off_limit=Decimal("20.00"),
+        iban="pt50 0002 0123 1234 5678 9015 4",
+        bic="bsuiptpl",
         adjustment_limit=Decimal("250.00"),
         charge_after_days=0,
         zero_invoices=True,
     )
     assert (after.country, after.tax_number, tuple(after.tax_changes)) == ("PT", "PT501964843", later)
     assert (after.adjustment_limit, after.charge_after_days, after.zero_invoices) == (Decimal(250), 0, True)
+    assert (after.reminders_after_days, after.pause_after_days, after.write_off_limit) == ([2, 9], None, Decimal(20))
+    assert (after.iban, after.bic) == ("PT50000201231234567890154", "BSUIPTPL")
+    for wrong in ({"iban": "PT51000201231234567890154"}, {"bic": "BSUI"}):
+        with pytest.raises(Invalid) as refused:
+            change(office, **wrong)
+        assert refused.value.where == next(iter(wrong))
     assert change(office).edition == after.edition  # read as it was kept
     [entry] = auditing.entries(office.manager, PageQuery(words="changed the settings")).rows
     told = {c.what: c.after for c in entry.changes}
