@@ -5,7 +5,7 @@ Source: docs/arithmetic.md, section 5.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
@@ -17,13 +17,14 @@ from calm_tariff.core.billing import matching
 from calm_tariff.core.billing.payments import Money
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.events import Thing
-from calm_tariff.core.lifecycles import BANK_ENTRY, move
+from calm_tariff.core.lifecycles import BANK_ENTRY, UNPAID, move
 from calm_tariff.core.money import rounded
 from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import SYSTEM, Context, provider_of
 from calm_tariff.services.base.one_by_one import one_by_one
 from calm_tariff.services.settle.accounts import booking, payments
 from calm_tariff.services.settle.bank import views
+from calm_tariff.services.settle.bank.views import Owing
 from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.locking import all_locked, locked
@@ -49,8 +50,9 @@ def match_new(ctx: Context) -> int:
     Returns how many were booked."""
     with ctx.transaction() as session:
         new = session.scalars(select(BankEntry.id).where(BankEntry.state == "new").order_by(BankEntry.id)).all()
+        known = views.payables(session) if new else {}
     acting = ctx.acting(SYSTEM)
-    return one_by_one(new, lambda entry: _matched(acting, entry))
+    return one_by_one(new, lambda entry: _matched(acting, entry, known))
 
 
 def assign(ctx: Context, entry_id: int, parts: Sequence[Part], key: str | None = None) -> None:
@@ -106,12 +108,12 @@ def take_back(ctx: Context, entry_id: int, why: str) -> None:
         _decided(session, ctx, entry, "waiting", "had a bank entry wait again", why)
 
 
-def _matched(ctx: Context, entry_id: int) -> bool:
+def _matched(ctx: Context, entry_id: int, known: Mapping[str, Owing]) -> bool:
+    """Whether an entry was booked. `known` is what was open a moment ago: what is open now decides."""
     with ctx.transaction() as session:
         entry = _locked(session, entry_id)
         if entry.state != "new":
             return False
-        known = views.payables(session)
         found = matching.sure(views.line_of(entry), [each.payable for each in known.values()])
         if found is None:
             entry.state = move(BANK_ENTRY, "the entry", entry.state, "waiting")
@@ -120,7 +122,7 @@ def _matched(ctx: Context, entry_id: int) -> bool:
         owner = booking.held(session, meant.consumer_id)
         invoice = locked(session, Invoice, meant.invoice_id)
         assert invoice is not None
-        if invoice.open_amount != entry.amount:  # somebody else has paid it meanwhile
+        if invoice.state not in UNPAID or invoice.open_amount != entry.amount:  # it was paid meanwhile
             entry.state = move(BANK_ENTRY, "the entry", entry.state, "waiting")
             return False
         _book(session, ctx, entry, owner, entry.amount, invoice)

@@ -7,12 +7,12 @@ Source: docs/arithmetic.md, section 5.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import names
@@ -75,7 +75,7 @@ def bring_in(ctx: Context, name: str, text: str, form: Form, columns: Columns | 
         statement_id = kept.id
     entries.match_new(ctx)
     with ctx.transaction() as session:
-        return _view(session, session.get_one(BankStatement, statement_id))
+        return _views(session, [session.get_one(BankStatement, statement_id)])[0]
 
 
 def listed(ctx: Context, wanted: PageQuery) -> Page[StatementView]:
@@ -88,7 +88,7 @@ def listed(ctx: Context, wanted: PageQuery) -> Page[StatementView]:
         found = page(
             session, query, BankStatement.id, {"newest": -BankStatement.id, "name": BankStatement.name}, wanted
         )
-        return Page([_view(session, each) for each in found.rows], found.next, found.total)
+        return Page(_views(session, found.rows), found.next, found.total)
 
 
 def kept_columns(session: Session) -> Columns | None:
@@ -184,16 +184,24 @@ def _digest(line: BankLine) -> str:
     return hashlib.sha256(f"{said}\x1f{line.amount.normalize()}".encode()).hexdigest()
 
 
-def _view(session: Session, of: BankStatement) -> StatementView:
-    matched = select(BankEntry.id).where(BankEntry.statement_id == of.id, BankEntry.state == "matched")
-    return StatementView(
-        id=of.id,
-        name=of.name,
-        form=of.form,
-        brought_by=of.brought_by,
-        brought_at=of.brought_at,
-        new=of.new,
-        matched=len(session.scalars(matched).all()),
-        known=of.known,
-        unread=[read(Unread, each) for each in of.unread],
+def _views(session: Session, of: Sequence[BankStatement]) -> list[StatementView]:
+    query = (
+        select(BankEntry.statement_id, func.count())
+        .where(BankEntry.statement_id.in_([each.id for each in of]), BankEntry.state == "matched")
+        .group_by(BankEntry.statement_id)
     )
+    matched: dict[int, int] = {statement: count for statement, count in session.execute(query)}  # noqa: C416
+    return [
+        StatementView(
+            id=each.id,
+            name=each.name,
+            form=each.form,
+            brought_by=each.brought_by,
+            brought_at=each.brought_at,
+            new=each.new,
+            matched=matched.get(each.id, 0),
+            known=each.known,
+            unread=[read(Unread, one) for one in each.unread],
+        )
+        for each in of
+    ]

@@ -93,8 +93,8 @@ def listed(ctx: Context, wanted: PageQuery, waiting: bool = True) -> Page[BankEn
         orders = {"newest": -BankEntry.id, "oldest": BankEntry.id, "amount": BankEntry.amount}
         found = page(session, query, BankEntry.id, orders, wanted)
         known = payables(session) if waiting else {}
-        booked = _booked(session, [entry.id for entry in found.rows])
-        return Page([_view(session, e, known, booked) for e in found.rows], found.next, found.total)
+        booked, currency = _booked(session, [entry.id for entry in found.rows]), provider_of(session).currency
+        return Page([_view(e, currency, known, booked) for e in found.rows], found.next, found.total)
 
 
 def waiting(session: Session) -> int:
@@ -159,7 +159,7 @@ def _booked(session: Session, entry_ids: Sequence[int]) -> dict[int, list[Booked
 
 
 def _view(
-    session: Session, entry: BankEntry, known: dict[str, Owing], booked: dict[int, list[BookedPart]]
+    entry: BankEntry, currency: str, known: dict[str, Owing], booked: dict[int, list[BookedPart]]
 ) -> BankEntryView:
     likely = matching.suggested(line_of(entry), [each.payable for each in known.values()])
     return BankEntryView(
@@ -169,7 +169,7 @@ def _view(
         booked_on=entry.booked_on,
         value_on=entry.value_on,
         amount=entry.amount,
-        currency=provider_of(session).currency,
+        currency=currency,
         name=entry.name,
         iban=entry.iban,
         text=entry.text,

@@ -20,6 +20,7 @@ from calm_tariff.store.settle.bank import BankEntry
 from tests.formats.camt_files import IBAN, Sent, camt
 from tests.office import Office
 from tests.services.months import LATER, at_once, issued
+from tests.services.queries import asked
 from tests.services.settle.accounts.owing import account, agrees, at, pay, whose
 from tests.services.settle.accounts.owing import entries as account_entries
 
@@ -249,6 +250,34 @@ def test_what_was_brought_in_and_not_looked_at_is_looked_at_later_once(owing: Of
         session.get_one(BankEntry, entry.id).state = "new"
     assert sum(at_once(owing.ctx, lambda _: entries.match_new(owing.ctx), 3)) == 1
     assert account(owing).balance == 0
+
+
+def test_one_that_pays_the_same_once_more_waits(owing: Office) -> None:
+    found = bring(owing, PAID, Sent("B7", "34.44", "INV-2026-00001"))
+    assert (found.new, found.matched) == (2, 1)
+    assert [e.reference for e in waiting(owing)] == ["B7"]
+    agrees(owing, whose(owing))
+
+
+def test_lists_take_the_same_queries_however_long_they_are(owing: Office) -> None:
+    def asks() -> list[int]:
+        counts = []
+        for read in (
+            lambda: waiting(owing),
+            lambda: done(owing),
+            lambda: statements.listed(owing.finance, PageQuery()),
+        ):
+            with asked(owing.ctx) as found:
+                read()
+            counts.append(len(found))
+        return counts
+
+    bring(owing, PAID, WRONG)
+    before = asks()
+    for n in range(8):
+        bring(owing, Sent(f"C{n}", "1.00", "thanks"), Sent(f"D{n}", "34.44", "INV-2026-00002"), name=f"{n}.xml")
+    assert (len(waiting(owing)), statements.listed(owing.finance, PageQuery()).total) == (16, 9)
+    assert asks() == before
 
 
 def test_what_was_paid_meanwhile_is_not_sure(owing: Office) -> None:
