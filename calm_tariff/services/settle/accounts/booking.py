@@ -192,7 +192,8 @@ def _settle(session: Session, ctx: Context, owner: int, touched: Iterable[Invoic
         before, number = invoice.state, _number(invoice)
         invoice.state = move(INVOICE, number, before, state)
         subject = Thing("invoice", invoice.id, number, invoice.consumer_id)
-        did = f"found an invoice {state}" if state not in UNPAID else "found an invoice open again"
+        again = state in UNPAID and before not in UNPAID
+        did = "found an invoice open again" if again else f"found an invoice {state}"
         auditing.note(session, ctx, did, subject, before={"state": before}, after={"state": state})
     session.flush()
     pausing.go_on_if_paid(session, ctx, owner)

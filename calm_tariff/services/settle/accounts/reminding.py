@@ -64,6 +64,7 @@ def _waiting(session: Session, ctx: Context) -> set[int]:
     successors, paused = merged.successors(session), payment_pauses.all_running(session)
     open_now = Invoice.state.in_(UNPAID), Invoice.open_amount > 0, Invoice.due_on < today
     query = select(Invoice.id, Invoice.consumer_id, Invoice.due_on, Invoice.state).where(*open_now)
+    closed = set(session.scalars(select(Consumer.id).where(Consumer.state == "closed")))
     late = session.execute(query).all()
     reminded = of_invoices(session, [row.id for row in late])
     found, hindered = set(), set()
@@ -73,7 +74,7 @@ def _waiting(session: Session, ctx: Context) -> set[int]:
         sent = [each.after_days for each in reminded.get(row.id, [])]
         if row.state != "overdue" or reminders.to_remind(row.due_on, sent, policy, today) is not None:
             found.add(owner)
-        if reminders.to_pause(row.due_on, policy, today):
+        if reminders.to_pause(row.due_on, policy, today) and (owner not in closed or owner in paused):
             hindered.add(owner)
     return found | (hindered ^ paused)
 

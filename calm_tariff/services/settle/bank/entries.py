@@ -98,8 +98,9 @@ def take_back(ctx: Context, entry_id: int, why: str) -> None:
         entry = _locked(session, entry_id)
         move(BANK_ENTRY, "the entry", entry.state, "waiting")
         booked = session.scalars(select(AccountEntry).where(AccountEntry.bank_entry_id == entry.id)).all()
-        gone = set(session.scalars(select(AccountEntry.returned_id).where(AccountEntry.returned_id.is_not(None))))
         owners = _owners(session, [each.consumer_id for each in booked])
+        went_back = AccountEntry.returned_id.in_([each.id for each in booked])
+        gone = set(session.scalars(select(AccountEntry.returned_id).where(went_back)))
         for each in booked:
             if each.kind == "refund":
                 raise Conflict("was paid out: book what comes back as a payment", "the entry")

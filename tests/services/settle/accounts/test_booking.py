@@ -116,6 +116,22 @@ def test_a_payment_that_goes_back_opens_what_it_closed(office: Office, invoice: 
     agrees(office, whose(office))
 
 
+def test_what_is_paid_in_part_after_it_was_due_is_overdue_and_not_open_again(
+    office: Office, invoice: InvoiceView
+) -> None:
+    at(office, 2026, 10, 18)  # before anybody has looked what is overdue
+    pay(office, "4.44", invoice.summary.id)
+    assert again(office, invoice).summary.state == "overdue"
+    entry = pay(office, "30.00")
+    payments.went_back(office.finance, entry, "No cover.")
+    assert states(office, invoice.summary.number or "") == [
+        "issued an invoice",
+        "found an invoice overdue",
+        "found an invoice paid",
+        "found an invoice open again",
+    ]
+
+
 def test_an_invoice_of_nothing_is_no_entry(office: Office, invoice: InvoiceView) -> None:
     with office.ctx.transaction() as session:
         zero = session.get_one(Invoice, invoice.summary.id)

@@ -13,12 +13,14 @@ from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.observe import merging
 from calm_tariff.services.serve import gateway_feed
+from calm_tariff.services.settle import closing
 from calm_tariff.services.settle.accounts import payments, reminding
 from calm_tariff.services.settle.documents.invoices import InvoiceView
 from calm_tariff.store.base.notices import Notice
 from calm_tariff.store.base.record import AuditEntry
 from tests.office import Office
 from tests.services.months import LATER, at_once
+from tests.services.queries import asked
 from tests.services.settle.accounts.owing import account, again, agrees, at, pay, whose
 from tests.services.settle.documents.recorded import issue
 
@@ -162,6 +164,18 @@ def test_whoever_goes_on_for_a_merged_consumer_is_held_up_for_it(office: Office,
     assert not paused(office) and paused(office, 1)
     pay(office, "34.44", n=1)
     assert not paused(office, 1)
+
+
+def test_who_has_closed_its_account_is_reminded_and_looked_at_no_more_than_others(
+    office: Office, invoice: InvoiceView
+) -> None:
+    closing.close_for(office.manager, whose(office), "Ferries")
+    at(office, 2026, 11, 7)
+    assert reminding.look(office.ctx) == 1
+    assert (reminded(office, invoice), paused(office)) == ([10], False)
+    with asked(office.ctx) as found:
+        assert reminding.look(office.ctx) == 0
+    assert not [said for said in found if "FOR UPDATE" in said]
 
 
 def test_one_account_that_cannot_be_looked_at_holds_up_no_other(office: Office, invoice: InvoiceView) -> None:
