@@ -12,10 +12,10 @@ import pytest
 import yaml
 
 from calm_tariff.core.errors import Invalid
+from calm_tariff.core.paths import Router
 from calm_tariff.formats.documents import read_document
 from calm_tariff.formats.openapi import describe
 from calm_tariff.formats.openapi_excerpt import Proofs, as_yaml, excerpt, sketch
-from calm_tariff.gateway.compiled.routing import Router
 
 BOMB = "a: &a [x,x,x,x,x,x,x,x,x]\n" + "".join(
     f"{chr(98 + n)}: &{chr(98 + n)} [{','.join(['*' + chr(97 + n)] * 9)}]\n" for n in range(9)

@@ -15,7 +15,8 @@ import httpx
 import pytest
 from sqlalchemy import func, select
 
-from calm_tariff.gateway.compiled.routing import Router, is_plain
+from calm_tariff.core.paths import Router
+from calm_tariff.gateway.compiled.plain_paths import is_plain
 from calm_tariff.gateway.recording.journal import Journal, Unwritable
 from calm_tariff.services.admit import credentials
 from calm_tariff.services.serve import instances

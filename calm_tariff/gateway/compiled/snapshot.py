@@ -14,11 +14,11 @@ from calm_tariff.core import stays
 from calm_tariff.core.limiter import Stack
 from calm_tariff.core.limits import Quota, memory_us
 from calm_tariff.core.meters import ENVIRONMENTS, Environment
+from calm_tariff.core.paths import Match, Router
 from calm_tariff.core.stays import holds
 from calm_tariff.formats import replies
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.compiled.compiling import Access, Compiler, CountNames
-from calm_tariff.gateway.compiled.routing import Match, Router
 from calm_tariff.services.admit.tokens import scopes_of
 from calm_tariff.services.serve.gateway_feed import (
     Caller,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from calm_tariff.formats.replies import Headers
-from calm_tariff.gateway.compiled.routing import OVERRIDES, is_odd, is_plain
+from calm_tariff.gateway.compiled.plain_paths import OVERRIDES, is_odd, is_plain
 from calm_tariff.gateway.compiled.snapshot import Snapshot
 from calm_tariff.gateway.verdict import credentials
 from calm_tariff.gateway.verdict.calls import Admitted, Identified, Located, Refused, Routed, Shown

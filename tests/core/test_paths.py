@@ -2,34 +2,7 @@
 
 from __future__ import annotations
 
-import pytest
-
-from calm_tariff.gateway.compiled.routing import Match, Router, is_odd
-
-
-@pytest.mark.parametrize(
-    ("path", "odd"),
-    [
-        ("/a/b", False),
-        ("/a/%20b", False),
-        ("/a/b.c", False),
-        ("/a/%C3%A9", False),
-        ("/a/;b", True),
-        ("/a/..;/b", True),
-        ("/a%3b", True),
-        ("/a%3B", True),
-        ("/a%253b", True),
-        ("/a%3fb", True),
-        ("/a%23", True),
-        ("/a%25253fb", True),
-        ("/a/%c0%ae", True),
-        ("/a/%ff", True),
-        ("/a/100%", False),
-        ("/a%2525", False),
-    ],
-)
-def test_a_path_is_odd_where_back_ends_differ_over_it(path: str, odd: bool) -> None:
-    assert is_odd(path) is odd
+from calm_tariff.core.paths import Match, Router
 
 
 def test_another_case_names_the_operations_a_lax_back_end_would_take_it_for() -> None:
