@@ -5,7 +5,7 @@ from __future__ import annotations
 import platform
 from pathlib import Path
 
-from bench import decisions, documents, idle, shared, snapshots, throughput
+from bench import decisions, documents, idle, shared, snapshots, throughput, usage_import
 
 REPORT = Path(__file__).parents[1] / "docs" / "performance.md"
 
@@ -24,6 +24,8 @@ def main() -> None:
     print(f"documents: {read['yaml']:.1f} times the parsing alone, as YAML", flush=True)
     unasked = idle.measure()
     print(f"nobody calls: {unasked['whole']:.2f}% of a core", flush=True)
+    brought = usage_import.measure()
+    print(f"usage from elsewhere: {brought['ratio']:.1f} times a bare load of its rows", flush=True)
     REPORT.write_text(
         f"""# Performance
 
@@ -45,6 +47,7 @@ Last run with Python {platform.python_version()}.
 | the same, JSON | orjson parsing it and no more | | {read["json"]:.1f} |
 | one of 1,221 operations and {read["large_yaml_mb"]:.0f} MB, YAML | the same | | {read["large_yaml"]:.1f} |
 | the same, JSON, {read["large_json_mb"]:.0f} MB | the same | | {read["large_json"]:.1f} |
+| {brought["rows"]:,} calls of another gateway | LOAD DATA of the same rows | 2 | {brought["ratio"]:.1f} |
 | % of a core at which nobody calls, all in | a bare server: {unasked["bare"]:.2f} | 2 | {unasked["whole"]:.2f} |
 
 What the four limits are: a rate per key, a fixed window per application, a rate shared by everyone, and a
@@ -59,6 +62,9 @@ In a profile about two thirds of a call's time are the HTTP server and client pa
 and the journal's record cost most, then the decision with its header fields, then finding key and operation.
 What a path leads to is kept for the next call there; what a subscription meets is compiled when it first
 calls, so that a snapshot of many keys is ready at once.
+
+Calls of another gateway are read twice, once to be seen and once to be recorded. About half of the time the
+server loads rows, which is all that it is held against; the rest is reading them, placing them, and the sums.
 """
     )
 

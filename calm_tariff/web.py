@@ -37,6 +37,7 @@ from calm_tariff.services.base.context import Context, context_for
 from calm_tariff.services.base.retrying import PASSING
 from calm_tariff.services.base.supervision import Supervised
 from calm_tariff.services.serve import instances
+from calm_tariff.services.serve.elsewhere import at_once, files
 from calm_tariff.settings import Settings, settings_now
 from calm_tariff.store.base.connecting import engine
 
@@ -97,6 +98,7 @@ def create_app(ctx: Context, settings: Settings) -> Guard:
     # A document may be 20 MB, and takes more room as JSON.
     larger = dict.fromkeys(("/api/v1/documents", "/api/v1/apis", "/api/v1/tariff", "/api/v1/imports"), 3 * MOST_BYTES)
     larger["/api/v1/portals/"] = 2 * PICTURE_BYTES
+    larger |= {"/api/v1/usage": at_once.MOST_BYTES, "/api/v1/usage/files": files.MOST_BYTES}
     names = by_host.HostNames(ctx)
     led = by_host.ByHost(app, names, settings.hosts)
     return Guard(led, settings.hosts, larger, settings.address.startswith("https://"), names.known)

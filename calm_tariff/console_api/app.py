@@ -37,8 +37,18 @@ from calm_tariff.console_api.house import endpoints, notices, outside_sign_in, r
 from calm_tariff.console_api.house import people as people_api
 from calm_tariff.console_api.house import settings as settings_api
 from calm_tariff.console_api.observe import allowances, consumers, merging, own_data, subscriptions, today, traffic
-from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts
-from calm_tariff.console_api.settle import accounts, bank, closing, consequences, corrections, invoices, moves, periods
+from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview, receipts, usage_files, usage_sent
+from calm_tariff.console_api.settle import (
+    accounts,
+    bank,
+    closing,
+    consequences,
+    corrections,
+    invoices,
+    moves,
+    periods,
+    usage_months,
+)
 from calm_tariff.edge import own_account, own_notices, passkeys, problems, reference, signing_in
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.people import people
@@ -83,6 +93,8 @@ ROUTERS = (
     receipts,
     instances,
     jobs,
+    usage_files,
+    usage_sent,
     periods,
     corrections,
     invoices,
@@ -91,6 +103,7 @@ ROUTERS = (
     consequences,
     closing,
     moves,
+    usage_months,
     today,
     traffic,
     allowances,

@@ -206,6 +206,16 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         """,
     ),
     (
+        FINANCE | OPERATIONS,
+        """
+        POST /usage
+        POST /usage/files
+        DELETE /usage/files/{usage_file_id}
+        DELETE /usage/files/{usage_file_id}/recording
+        PUT /usage/files/{usage_file_id}/recording
+        """,
+    ),
+    (
         FINANCE,
         """
         POST /account-entries/{entry_id}/return

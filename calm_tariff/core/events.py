@@ -127,6 +127,7 @@ _TOLD: Mapping[str, Mapping[str, tuple[str, ...]]] = {
         "reminded": ("reminded of an invoice",),
     },
     "payment": {"received": ("booked a payment",), "returned": ("booked that a payment went back",)},
+    "usage_file": {"taken_in": ("took a file of usage in",), "recorded": ("recorded usage from elsewhere",)},
     "bank_statement": {"brought_in": ("brought a bank statement in",)},
     "bank_entry": {
         "matched": ("matched a bank entry",),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from hashlib import sha256
+
 _ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
 # Two letters at a time: an id is made for every call.
 _PAIRS = tuple(one + other for one in _ALPHABET for other in _ALPHABET)
@@ -22,3 +24,9 @@ def instant_in(identifier: str) -> int:
     if len(identifier) != 26:
         raise ValueError("a call id has 26 characters")
     return (number >> 80) * 1000
+
+
+def outside_call_id(source: str, identifier: str) -> str:
+    """The id by which a call is kept that another gateway counted and named: the same for the same source and name,
+    whenever it was made. It carries no instant."""
+    return sha256(f"{source}\0{identifier}".encode()).hexdigest()[:26].upper()

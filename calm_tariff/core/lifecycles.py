@@ -55,6 +55,16 @@ ADJUSTMENT = _moves(waiting="agreed, taken back", agreed="taken back", taken_bac
 # Giving up what is open of an invoice; a second person may have to agree.
 WRITE_OFF = _moves(waiting="agreed, taken back", agreed="", taken_back="")
 
+# A file of calls that other gateways counted.
+USAGE_FILE = _moves(
+    checking="checked, refused",
+    checked="recording",
+    recording="stopped, done",
+    stopped="recording",
+    done="",
+    refused="",
+)
+
 # An entry of a bank statement: looked at by the rule, then by a person where it was not sure.
 BANK_ENTRY = _moves(
     new="matched, waiting",

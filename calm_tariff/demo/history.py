@@ -225,6 +225,8 @@ def _call(
         "counted": counted,
         "reported": {},
         "sent": _sent(caller.key_id),
+        "outside_id": None,
+        "usage_file_id": None,
     }
 
 

@@ -20,6 +20,8 @@ from calm_tariff.services.house import inviting, telling
 from calm_tariff.services.house.signing_in import mail_addresses, passwords, throttling
 from calm_tariff.services.observe import alerts, spending
 from calm_tariff.services.serve import trials, upkeep
+from calm_tariff.services.serve.elsewhere import files
+from calm_tariff.services.serve.elsewhere import going_on as elsewhere
 from calm_tariff.services.settle import forgetting
 from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.bank import entries
@@ -65,6 +67,8 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
             do=lambda of: _nothing(subscriptions.tell_of_trial_end(ctx, of["subscription"])),
         ),
         Handler(kind=imports.GO_ON, lease=timedelta(minutes=10), do=lambda of: going_on.go_on(ctx, of["import"])),
+        Handler(kind=files.GO_ON, lease=timedelta(minutes=10), do=lambda of: elsewhere.go_on(ctx, of["file"])),
+        _again("forget files of usage", timedelta(hours=1), lambda: files.forget(ctx)),
         _again("forget files that were taken in", timedelta(hours=1), lambda: imports.forget(ctx)),
         Handler(kind=charging.GO_ON, lease=timedelta(minutes=10), do=lambda of: charging.go_on(ctx, of["run"])),
         _again("draft months when it is time", timedelta(minutes=10), lambda: charging.when_it_is_time(ctx)),

@@ -22,6 +22,7 @@ from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.settle.bank import BankEntry
 from tests.formats.camt_files import Sent, camt
 from tests.office import START, Office
+from tests.services.serve.elsewhere.sent import row, take
 
 
 def charged(office: Office) -> dict[str, int]:
@@ -58,6 +59,7 @@ def charged(office: Office) -> dict[str, int]:
     bank_entries.leave_alone(in_november, fees, "Ours.")
     return {
         "bank_entry_id": bank_entry,
+        "usage_file_id": take(office, [row(office, 1), row(office, 2, status="?")]).id,
         "entry_id": payments.receive(in_november, ferries.member.own_consumer, money).id,
         "write_off_id": writing_off.ask(in_november, second, "They are gone.").id,
         "invoice_id": second,

@@ -34,6 +34,7 @@ def call_filter(
     consumer: int | None = None,
     subscription: int | None = None,
     meter: int | None = None,
+    usage_file: int | None = None,
     since_us: Annotated[int | None, Query(ge=0)] = None,
     until_us: Annotated[int | None, Query(ge=0)] = None,
 ) -> CallFilter:
@@ -43,6 +44,7 @@ def call_filter(
         consumer_id=consumer,
         subscription_id=subscription,
         meter_id=meter,
+        usage_file_id=usage_file,
         since_us=since_us,
         until_us=until_us,
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import datetime
 
+from calm_tariff.core.errors import Invalid
 from calm_tariff.core.periods import MINUTE, moment_of
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.serve.call_lines import CallLine, lines
@@ -38,8 +39,11 @@ class Recent:
 
 
 def log(ctx: Context, wanted: CallFilter, cursor: str | None = None, rows: int = PAGE) -> Page[CallLine]:
-    """A page of the log for the provider's staff, newest first."""
+    """A page of the log for the provider's staff, newest first. Raises `Invalid` for what a file of usage brought in
+    of all consumers at once: it would be looked for among all calls."""
     ctx.actor.must_be(*ROLES)
+    if wanted.usage_file_id is not None and wanted.consumer_id is None:
+        raise Invalid("say of which consumer", "consumer")
     return _log(ctx, wanted, cursor, rows)
 
 

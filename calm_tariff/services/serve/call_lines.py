@@ -20,7 +20,7 @@ A_STRANGER = "a stranger"
 @dataclass(frozen=True, slots=True)
 class CallLine:
     """A line of the log. `at` is when the call came; `took_us` the whole time it took. A `consumer` without an id is
-    none: a stranger, who sent no credential, or nobody known."""
+    none: a stranger, who sent no credential, or nobody known. One counted `elsewhere` took nobody knows how long."""
 
     call_id: str
     at: datetime
@@ -33,6 +33,7 @@ class CallLine:
     wait_us: int
     verdict: str
     refused_by: str | None
+    elsewhere: bool
 
 
 def lines(session: Session, calls: list[Call]) -> list[CallLine]:
@@ -61,6 +62,7 @@ def lines(session: Session, calls: list[Call]) -> list[CallLine]:
                 wait_us=c.wait_us,
                 verdict=c.verdict,
                 refused_by=c.refused_by,
+                elsewhere=c.outside_id is not None,
             )
         )
     return found

@@ -89,7 +89,10 @@ def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -
     terms = read(PlanTerms, revision.terms) if revision else PlanTerms()
     checks = list(kept_checks(call, terms))
     rungs = [_credential_rung(session, call, internals, keys)]
-    if revision is None and not checks:
+    if call.outside_id is not None:
+        rungs += [_terms_rung(call, revision, line.operation, internals), _elsewhere_rung(call)]
+        rungs.extend(_meter_rungs(session, call, internals))
+    elif revision is None and not checks:
         rungs.append(Rung("refused", _REASONS.get(call.refused_by or "", "Refused"), "nothing else was checked", "end"))
     else:
         rungs.append(_terms_rung(call, revision, line.operation, internals))
@@ -102,7 +105,9 @@ def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -
     return Receipt(
         call=line,
         summary=summary(call),
-        advice=advice_on(session, call, checks, revision.plan if revision else None, internals),
+        advice=[]
+        if call.outside_id is not None
+        else advice_on(session, call, checks, revision.plan if revision else None, internals),
         rungs=rungs,
         took=_took(call, internals),
         remarks=list(call.remarks) if internals else [],
@@ -131,6 +136,9 @@ def limit_rungs(call: Call, terms: PlanTerms, where: ZoneInfo) -> list[Rung]:
 
 def summary(call: Call) -> str:
     """What became of a call, in a sentence."""
+    if call.outside_id is not None:
+        refused = call.verdict == "refused"
+        return "Another gateway refused it." if refused else "Another gateway let it through, and counted it."
     if call.verdict == "held":
         return f"It came {_ms(call.wait_us)} too soon for the pace, was held so long, and then served."
     if call.verdict == "served":
@@ -152,6 +160,8 @@ def _credential_rung(session: Session, call: Call, internals: bool, keys: bool) 
     owner = f"{application.name}, {application.consumer.name}"
     link = f"/admit/consumers/{application.consumer_id}" if internals else None
     key = session.get(ApiKey, call.key_id) if call.key_id else None
+    if key is None and call.outside_id is not None:
+        return Rung("passed", f"Application {owner}", "named by its client id", "credential", link=link)
     if key is None:
         note = "signed by a trusted issuer, which is not us"
         return Rung("passed", f"Signed token of {owner}", note, "credential", link=link)
@@ -236,6 +246,13 @@ def _back_end_rung(session: Session, call: Call, internals: bool) -> Rung:
     return Rung(state, f"{name} answered {call.status}", note, "back end", link=link)
 
 
+def _elsewhere_rung(call: Call) -> Rung:
+    """What another gateway says of a call: its limits were tested there."""
+    note = f"which calls it {call.outside_id}; {number(call.bytes_in)} bytes in, {number(call.bytes_out)} bytes out"
+    state = "refused" if call.verdict == "refused" else "passed"
+    return Rung(state, f"{call.source} answered {call.status}", note, "back end")
+
+
 def _meter_rungs(session: Session, call: Call, internals: bool) -> list[Rung]:
     if not call.units:
         return [Rung("end", "No meter counted it", "nothing charged", "meter")]
@@ -271,6 +288,8 @@ def _told(call: Call) -> list[str]:
 
 def _took(call: Call, internals: bool) -> str:
     """How the call's time was spent."""
+    if call.outside_id is not None:
+        return f"decided elsewhere; {call.source}"
     whole = f"{_ms(call.took_us)} in all"
     if not internals:
         return whole

@@ -23,6 +23,8 @@ log = logging.getLogger("calm_tariff.store")
 ORDER = (
     "import",
     "import_row",
+    "usage_file",
+    "usage_source",
     "stamp",
     "answered",
     "bank_entry",

@@ -50,6 +50,7 @@ class CallFilter:
     refused_by: str | None = None
     operations: Sequence[int] | None = None
     meter_id: int | None = None
+    usage_file_id: int | None = None
     since_us: int | None = None
     until_us: int | None = None
 
@@ -91,9 +92,14 @@ def _one_by_one(session: Session, wanted: CallFilter) -> list[CallFilter]:
 
 def _is_rare(wanted: CallFilter) -> bool:
     """Whether the calls meant may be few among many of one consumer, and sums of hours tell where they are."""
-    by_call = wanted.subscription_id is not None or wanted.meter_id is not None
+    by_call = _is_by_call(wanted)
     kinds = [getattr(wanted, name) for name in _ALIKE if name != "consumer_id"]
     return wanted.consumer_id is not None and not by_call and (any(kinds) or wanted.operations is not None)
+
+
+def _is_by_call(wanted: CallFilter) -> bool:
+    """Whether calls are meant by what no sum of hours tells apart."""
+    return any(each is not None for each in (wanted.subscription_id, wanted.meter_id, wanted.usage_file_id))
 
 
 def _hours_to_read(session: Session, wanted: CallFilter, anchor: int | None, limit: int) -> list[int]:
@@ -119,7 +125,7 @@ def _hours_to_read(session: Session, wanted: CallFilter, anchor: int | None, lim
 
 def count(session: Session, wanted: CallFilter) -> int:
     """How many calls are meant. What sums of hours can tell is not counted call by call."""
-    by_sums = wanted.subscription_id is None and wanted.meter_id is None
+    by_sums = not _is_by_call(wanted)
     return sum(
         _by_sums(session, one)
         if by_sums
@@ -223,6 +229,8 @@ def _narrowed(query: Q, wanted: CallFilter) -> Q:
         query = query.where(Call.subscription_id == wanted.subscription_id)
     if wanted.meter_id is not None:
         query = query.where(func.json_exists(Call.units, f'$."{wanted.meter_id}"'))
+    if wanted.usage_file_id is not None:
+        query = query.where(Call.usage_file_id == wanted.usage_file_id)
     if wanted.since_us is not None:
         query = query.where(Call.at_us >= wanted.since_us)
     if wanted.until_us is not None:

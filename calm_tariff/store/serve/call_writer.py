@@ -50,6 +50,8 @@ _UNSAID: Record = {
     "counted": {},
     "reported": {},
     "sent": {},
+    "outside_id": None,
+    "usage_file_id": None,
 }
 
 
@@ -76,7 +78,7 @@ def record(session: Session, calls: Sequence[Record], now: datetime) -> int:
             _insert(session, list(fresh.values()))
             new.extend(fresh.values())
         if repeats:
-            _set_aside(session, repeats, now)
+            set_aside(session, repeats, now)
     _add_to_sums(session, new)
     note_uses(session, list(last_uses(new)))
     _keep_bodies(session, new, bodies)
@@ -120,8 +122,8 @@ def _keep_bodies(session: Session, new: Iterable[Record], bodies: Mapping[str, t
             session.execute(upsert(CallBodies).prefix_with("IGNORE"), rows)
 
 
-def _set_aside(session: Session, repeats: Sequence[Record], now: datetime) -> None:
-    """Keep what repeats say otherwise than what is recorded, once for each thing said."""
+def set_aside(session: Session, repeats: Sequence[Record], now: datetime) -> int:
+    """Keep what repeats say otherwise than what is recorded, once for each thing said; returns how many say so."""
     known = {
         c.call_id: c for c in session.scalars(select(Call).where(Call.call_id.in_({r["call_id"] for r in repeats})))
     }
@@ -145,6 +147,7 @@ def _set_aside(session: Session, repeats: Sequence[Record], now: datetime) -> No
             )
     if rows:
         session.execute(upsert(SetAside).prefix_with("IGNORE"), rows)
+    return len(rows)
 
 
 def _plain(value: Any) -> bytes:
@@ -166,6 +169,8 @@ def _literal(value: Any) -> str:
         return "NULL"
     if isinstance(value, int):
         return str(int(value))
+    if isinstance(value, Decimal):
+        return f"{value:f}"
     text = value if isinstance(value, str) else orjson.dumps(value).decode()
     return f"'{escape_string(text)}'"
 
@@ -184,32 +189,38 @@ class Sums:
     def add(self, calls: Iterable[Record]) -> None:
         """Count calls in."""
         for call in calls:
-            hour = call["at_us"] // HOUR * HOUR
-            consumer, verdict = call["consumer_id"] or 0, call["verdict"]
-            self._verdicts.setdefault((hour, consumer, call["product_id"] or 0, verdict), [0])[0] += 1
-            cell = self._outcomes.setdefault((hour, *_outcome(call)), [0, 0, 0])
-            cell[0] += 1
-            cell[1] += call["bytes_in"]
-            cell[2] += call["bytes_out"]
-            if verdict != "refused" and call["environment"] == "live" and call["operation_id"]:
-                self._answers.setdefault(_answer(call), [0])[0] += 1
-            # What was counted of a stranger's call is on the call alone: it is charged to nobody.
-            for meter_id, units in call["units"].items() if call.get("subscription_id") else ():
-                key = (
-                    hour,
-                    call["subscription_id"],
-                    call["stay_id"],
-                    call["key_id"] or 0,
-                    call["operation_id"],
-                    int(meter_id),
-                )
-                sums = self._usage.setdefault(key, [0, Decimal(0)])
-                sums[0] += 1
-                sums[1] += Decimal(units)
-            self._last_us = max(self._last_us, call["at_us"])
-            for scope, (subject, begin, end, units) in call.get("counted", {}).items():
-                count = self._quotas.setdefault((scope, subject, begin), [end, Decimal(0)])
-                count[1] += Decimal(units)
+            self.count(call)
+
+    def count(self, call: Record, calls: int = 1) -> None:
+        """Count a call in, or so many of one hour that are alike, given as one with their sums."""
+        hour = call["at_us"] // HOUR * HOUR
+        consumer, verdict = call["consumer_id"] or 0, call["verdict"]
+        self._verdicts.setdefault((hour, consumer, call["product_id"] or 0, verdict), [0])[0] += calls
+        cell = self._outcomes.setdefault((hour, *_outcome(call)), [0, 0, 0])
+        cell[0] += calls
+        cell[1] += call["bytes_in"]
+        cell[2] += call["bytes_out"]
+        # How another gateway's back ends answered says nothing of ours.
+        ours = call.get("outside_id") is None
+        if ours and verdict != "refused" and call["environment"] == "live" and call["operation_id"]:
+            self._answers.setdefault(_answer(call), [0])[0] += calls
+        # What was counted of a stranger's call is on the call alone: it is charged to nobody.
+        for meter_id, units in call["units"].items() if call.get("subscription_id") else ():
+            key = (
+                hour,
+                call["subscription_id"],
+                call["stay_id"],
+                call["key_id"] or 0,
+                call["operation_id"],
+                int(meter_id),
+            )
+            sums = self._usage.setdefault(key, [0, Decimal(0)])
+            sums[0] += calls
+            sums[1] += Decimal(units)
+        self._last_us = max(self._last_us, call["at_us"])
+        for scope, (subject, begin, end, units) in call.get("counted", {}).items():
+            count = self._quotas.setdefault((scope, subject, begin), [end, Decimal(0)])
+            count[1] += Decimal(units)
 
     def rows(self) -> Iterator[tuple[Any, list[Record], tuple[str, ...]]]:
         """Each table with its rows and the columns that are sums."""
@@ -280,13 +291,24 @@ def _by_day(hours: dict[tuple[Any, ...], list[Any]], kept: tuple[int, ...]) -> d
 def _add_to_sums(session: Session, calls: Iterable[Record]) -> None:
     sums = Sums()
     sums.add(calls)
+    add_sums(session, sums)
+
+
+def add_sums(to: Session | Connection, sums: Sums) -> None:
+    """Add sums to those that are kept."""
     for table, rows, summed in sums.rows():
-        add(session, table, rows, summed)
+        add(to, table, rows, summed)
 
 
 def add(to: Session | Connection, table: Any, rows: Sequence[Record], summed: Sequence[str]) -> None:
-    """Add rows of sums to those that are there: the columns named in `summed` are added up."""
-    if rows:
-        statement = upsert(table)
-        sums = {name: getattr(table, name) + getattr(statement.inserted, name) for name in summed}
-        to.execute(statement.on_duplicate_key_update(sums), rows)
+    """Add rows of sums to those that are there: the columns named in `summed` are added up. Every value is written out,
+    as for calls."""
+    if not rows:
+        return
+    names = tuple(rows[0])
+    head = f"INSERT INTO `{table.__tablename__}` ({', '.join(f'`{name}`' for name in names)}) VALUES "
+    tail = " ON DUPLICATE KEY UPDATE " + ", ".join(f"`{name}` = `{name}` + VALUES(`{name}`)" for name in summed)
+    connection = to if isinstance(to, Connection) else to.connection()
+    for start in range(0, len(rows), CHUNK):
+        values = ",".join([f"({','.join(map(_literal, row.values()))})" for row in rows[start : start + CHUNK]])
+        connection.exec_driver_sql((head + values + tail).replace("%", "%%"))

@@ -1,7 +1,6 @@
 """Loading a whole history of calls at once, for an installation that has none yet.
 
-Rows go to the server as text files (LOAD DATA LOCAL), a quarter of the price of statements. While the
-server takes in one file the next is written.
+While the server takes in one file of rows the next is written.
 """
 
 from __future__ import annotations
@@ -16,15 +15,13 @@ from pathlib import Path
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection, Engine, create_engine, text
-from sqlalchemy.pool import NullPool
+from sqlalchemy import Connection, Engine, text
 
-from calm_tariff.core.errors import Invalid
 from calm_tariff.store.serve.call_writer import SHARED, Record, Sums, add, last_uses, note_uses
+from calm_tariff.store.serve.file_loading import NULL, cell, send, sending
 from calm_tariff.store.serve.usage import Call
 
 BATCH = 10_000
-_ESCAPES = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 
 
 def load(engine: Engine, calls: Iterable[Record], told: Callable[[int], None] = lambda done: None) -> int:
@@ -34,23 +31,26 @@ def load(engine: Engine, calls: Iterable[Record], told: Callable[[int], None] = 
     sums = Sums()
     uses: dict[int, Record] = {}
     done = 0
-    # Of this connection alone: whoever answers it could ask for any file this process can read.
-    local = create_engine(engine.url, poolclass=NullPool, connect_args={"charset": "utf8mb4", "local_infile": True})
-    with tempfile.TemporaryDirectory() as folder, local.begin() as connection, ThreadPoolExecutor(1) as sender:
-        sending: Future[None] | None = None
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        sending(engine) as by_file,
+        by_file.begin() as connection,
+        ThreadPoolExecutor(1) as sender,
+    ):
+        under_way: Future[None] | None = None
         while batch := list(islice(found, BATCH)):
             path = Path(folder) / f"calls-{done}"
             _write(path, Call, batch)
             sums.add(batch)
             for use in last_uses(batch):
                 uses[use["key_id"]] = max(uses.get(use["key_id"], use), use, key=itemgetter("last_at_us"))
-            if sending is not None:
-                sending.result()
-            sending = sender.submit(_send, connection, path, Call)
+            if under_way is not None:
+                under_way.result()
+            under_way = sender.submit(_send, connection, path, Call)
             done += len(batch)
             told(done)
-        if sending is not None:
-            sending.result()
+        if under_way is not None:
+            under_way.result()
         shared = []
         for table, rows, summed in sums.rows():
             if table in SHARED:
@@ -78,18 +78,14 @@ def _write(path: Path, table: Any, rows: Sequence[Record]) -> None:
     path.write_text("\n".join([*lines, ""]), encoding="utf-8")
 
 
-def _text(value: str) -> str:
-    return value.translate(_ESCAPES) if "\\" in value or "\t" in value or "\n" in value else value
-
-
 def _json(value: Any) -> str:
     return orjson.dumps(value).decode().replace("\\", "\\\\")
 
 
 # By type, because a history has millions of fields.
 _FIELDS: dict[type, Callable[[Any], str]] = {
-    type(None): lambda value: "\\N",
-    str: _text,
+    type(None): lambda value: NULL,
+    str: cell,
     int: str,
     Decimal: str,
     list: _json,
@@ -98,13 +94,5 @@ _FIELDS: dict[type, Callable[[Any], str]] = {
 
 
 def _send(connection: Connection, path: Path, table: Any) -> None:
-    names = ", ".join(f"`{name}`" for name in _columns(table))
-    connection.execute(
-        text(f"LOAD DATA LOCAL INFILE :path INTO TABLE `{table.__tablename__}` CHARACTER SET utf8mb4 ({names})"),
-        {"path": str(path)},
-    )
-    # Of a local file the server takes what it can: a second row of the same key is passed over, a long text is cut.
-    warning = connection.execute(text("SHOW WARNINGS LIMIT 1")).first()
-    if warning is not None:
-        raise Invalid(f"the database does not take a row of {table.__tablename__} as it is: {warning.Message}", "calls")
+    send(connection, path, table, _columns(table))
     path.unlink()

@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import JSON, BigInteger, Index, SmallInteger, String, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
+from calm_tariff.core.outside_calls import LONGEST_ID, LONGEST_SOURCE
 from calm_tariff.store.base.columns import Base, Hash, Id, Micros, Prose, Units, Word
 
 
@@ -24,6 +25,8 @@ class Call(Base):
     `counted` is what each quota counted, by the count's name: subject, window and units. `reported` are the numbers
     the back end reported, by header, as they came: with them every unit can be computed again. `sent` is what the call
     came with: its `address`, its `query` without credentials, and of its `headers` those that the API's owner chose.
+    Of a call that another gateway counted, `outside_id` is how its source calls it, and `usage_file_id` what it came
+    with.
     """
 
     __tablename__ = "call"
@@ -35,7 +38,7 @@ class Call(Base):
     )
     call_id: Mapped[str] = mapped_column(String(26), primary_key=True)
     at_us: Mapped[Micros] = mapped_column(primary_key=True, autoincrement=False)
-    source: Mapped[Word]
+    source: Mapped[str] = mapped_column(String(LONGEST_SOURCE))
     environment: Mapped[Word]
     verdict: Mapped[str] = mapped_column(String(8))
     refused_by: Mapped[str | None] = mapped_column(String(200))
@@ -70,6 +73,8 @@ class Call(Base):
     counted: Mapped[dict[str, Any]] = mapped_column(default=dict)
     reported: Mapped[dict[str, Any]] = mapped_column(default=dict)
     sent: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    outside_id: Mapped[str | None] = mapped_column(String(LONGEST_ID))
+    usage_file_id: Mapped[int | None] = mapped_column(BigInteger)
 
 
 class CallBodies(Base):
@@ -195,5 +200,5 @@ class SetAside(Base):
     call_id: Mapped[str] = mapped_column(String(26))
     digest: Mapped[Hash]
     seen_at: Mapped[datetime]
-    source: Mapped[Word]
+    source: Mapped[str] = mapped_column(String(LONGEST_SOURCE))
     differs: Mapped[dict[str, Any]]

@@ -18,7 +18,7 @@ _OURS = """
     person_invitation plan plan_draft plan_group plan_revision portal portal_group portal_page portal_picture
     portal_product product product_group product_operation provider quota_count received_webhook record_end
     release_note request_viewer revoked_token service_token service_token_place signing_key stamp terms_of_use
-    alembic_version
+    alembic_version usage_file usage_file_part usage_file_row usage_source
 """
 OURS = set(_OURS.split())
 # Of tables that are somebody's: states and kinds, ids, figures, what others chose, and whom the provider names.
@@ -51,7 +51,7 @@ UNSPOKEN = {
     "payment_pause": "invoice",
     "bank_entry": "own_iban reference iban creditor_reference digest state",
     "call": "call_id source environment verdict refused_by method path checks units told credential remarks counted"
-    " reported",
+    " reported outside_id",
     "hourly_verdicts": "verdict",
     "hourly_outcomes": "environment verdict refused_by",
     "daily_verdicts": "verdict",
