@@ -32,6 +32,8 @@ def main(arguments: list[str] | None = None) -> int:
             command.add_argument("--kept", metavar="NUMBER:DIGEST", default="", help="an entry as it was told before")
         if name == "tariff":
             _tariff_arguments(command)
+        if name == "usage":
+            _usage_arguments(command)
     chosen = parser.parse_args(arguments)
     try:
         return _COMMANDS[chosen.command][1](chosen)
@@ -154,6 +156,19 @@ def _tariff(chosen: argparse.Namespace) -> int:
     return tariff(chosen.what, chosen.file, chosen.publish, chosen.on)
 
 
+def _usage_arguments(command: argparse.ArgumentParser) -> None:
+    command.add_argument("what", choices=("import",))
+    command.add_argument("file", metavar="FILE", help="calls as CSV, JSON Lines or CloudEvents")
+    command.add_argument("--source", default="", metavar="NAME", help="the source of rows that name none")
+    command.add_argument("--leave-out", action="store_true", help="record the others where some rows cannot be used")
+
+
+def _usage(chosen: argparse.Namespace) -> int:
+    from calm_tariff.remote import usage
+
+    return usage(chosen.file, chosen.source, chosen.leave_out)
+
+
 def _token(chosen: argparse.Namespace) -> int:
     from calm_tariff.core.errors import Invalid
     from calm_tariff.launch.database import CannotStart
@@ -197,6 +212,7 @@ _COMMANDS: dict[str, tuple[str, Callable[[argparse.Namespace], int]]] = {
     "late": ("compute what later usage changes of a period already charged", _offline("late_text")),
     "account": ("compute what is open of an account, and what it led to", _offline("account_text")),
     "tariff": ("export, compare or apply the tariff as a document", _tariff),
+    "usage": ("bring in calls that another gateway counted", _usage),
     "token": ("make a service token for a script", _token),
     "audit": ("look through the record, and say whether it is whole", _audit),
     "web": ("only the web process", _web),

@@ -72,6 +72,7 @@ class Processes:
     more: dict[str, object] = field(default_factory=dict)
     running: dict[str, Forked] = field(default_factory=dict)
     callers: list[LiveCaller] = field(default_factory=list)
+    late_usage: str = ""
 
     def __post_init__(self) -> None:
         ports = {f"{name}_port": free_port() for name in PORTS}

@@ -19,6 +19,7 @@ from calm_tariff.demo.admitting import admit
 from calm_tariff.demo.callers import CONSUMERS
 from calm_tariff.demo.collecting import Collecting, be_stricter
 from calm_tariff.demo.history import Called, Caller, World
+from calm_tariff.demo.late_file import late_file
 from calm_tariff.demo.lately import lately
 from calm_tariff.demo.offers import APIS, HOUSE_LIMITS, METERS, PRODUCTS
 from calm_tariff.demo.office import DemoOffice
@@ -59,10 +60,11 @@ Say = Callable[[str], None]
 
 @dataclass(frozen=True, slots=True)
 class Loaded:
-    """What was loaded: how many calls were recorded, and who goes on calling."""
+    """What was loaded: how many calls were recorded, who goes on calling, and a file of usage that is yet to come."""
 
     calls: int
     callers: list[LiveCaller]
+    late_usage: str
 
 
 def found(ctx: Context) -> None:
@@ -107,7 +109,9 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     for product in PRODUCTS:
         _draft(office, product, labels)
     lately(office.on(DAYS, "Ines", 9), frozen, standins)
-    return Loaded(count, [_live(world, caller, secrets[caller.key_id]) for caller in callers])
+    charged = period_before(month_of(local_day(instant_of(now), where))).start
+    late = late_file(frozen, world, callers, charged, SEED)
+    return Loaded(count, [_live(world, caller, secrets[caller.key_id]) for caller in callers], late)
 
 
 def _live(world: World, caller: Caller, secret: str) -> LiveCaller:

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from threading import Event, Thread
 
+from calm_tariff.demo.late_file import NAME
 from calm_tariff.demo.load import found, load
 from calm_tariff.formats import callers
 from calm_tariff.launch.database import Database
@@ -65,6 +66,8 @@ class Demonstration:
             loaded = load(ctx, self.settings.standins_address, lambda words: print(f"  {words}", flush=True))
             self.count_anew()
             self._keep_callers(callers.written(loaded.callers))
+            late = self.settings.var / NAME
+            late.write_text(loaded.late_usage, encoding="utf-8")
             self._unfinished.unlink()
         except Exception as error:
             if not self.stop.is_set():
@@ -76,6 +79,7 @@ class Demonstration:
                 )
             return
         seconds = time.monotonic() - began
+        print(f"  late usage, to be brought in under Settle, Usage from elsewhere: {late}", flush=True)
         print(f"  everything is loaded after {seconds:.0f} s: {loaded.calls:,} calls of a hundred days", flush=True)
 
     def _keep_callers(self, content: bytes) -> None:

@@ -41,7 +41,8 @@ def product(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Ite
     processes = Processes(tmp_path_factory.mktemp("product"), serving, demo=True)
     ctx = context_for(engine(url), reach=HERE, sealing_secret=processes.settings.value_secret)
     found(ctx)
-    processes.callers = load(ctx, processes.standins, scale=0.15).callers
+    loaded = load(ctx, processes.standins, scale=0.15)
+    processes.callers, processes.late_usage = loaded.callers, loaded.late_usage
     for command in ("standins", "web", "gateway", "worker"):
         processes.start(command)
     yield processes

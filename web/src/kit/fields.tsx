@@ -21,6 +21,9 @@ export function Line<T = string>({ name, kept, ...rest }: LineProps<T>) {
   );
 }
 
+const FILE =
+  "mt-1 block text-ink file:mr-3 file:cursor-pointer file:rounded file:border file:border-line file:bg-sheet file:px-3 file:py-1 file:text-[13px]";
+
 /** A longer text, from a file or pasted; `onName` is told the file's name, or nothing for what is pasted. */
 export function TextFile({
   name,
@@ -47,12 +50,7 @@ export function TextFile({
     <>
       <label className="mb-3 block text-[13px] text-soft">
         From a file
-        <input
-          type="file"
-          accept={accept}
-          className="mt-1 block text-ink file:mr-3 file:cursor-pointer file:rounded file:border file:border-line file:bg-sheet file:px-3 file:py-1 file:text-[13px]"
-          onChange={(e) => take(e.target.files?.[0])}
-        />
+        <input type="file" accept={accept} className={FILE} onChange={(e) => take(e.target.files?.[0])} />
       </label>
       <label className="mb-3 block text-[13px] text-soft">
         {label}
@@ -66,6 +64,26 @@ export function TextFile({
             onChange(e.target.value);
             onName?.("");
           }}
+        />
+      </label>
+      {error && <Refusal>{error}</Refusal>}
+    </>
+  );
+}
+
+/** A file as it stands on the disk, of any size. */
+export function OneFile({ name, accept, label }: { name: string; accept: string; label: string }) {
+  const { ref, onChange, error } = useField<File | null>(name);
+  return (
+    <>
+      <label className="mb-3 block text-[13px] text-soft">
+        {label}
+        <input
+          ref={ref}
+          type="file"
+          accept={accept}
+          className={FILE}
+          onChange={(e) => onChange(e.target.files?.[0] ?? null)}
         />
       </label>
       {error && <Refusal>{error}</Refusal>}

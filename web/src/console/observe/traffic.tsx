@@ -22,6 +22,7 @@ function filterFrom(search: URLSearchParams): CallFilter {
     consumer: number("consumer"),
     subscription: number("subscription"),
     meter: number("meter"),
+    usage_file: number("usage_file"),
     since_us: number("since_us"),
     until_us: number("until_us"),
   };
@@ -138,7 +139,7 @@ export function Traffic() {
             look: "max-w-32 truncate",
             cell: (c) => <span title={c.application}>{c.application}</span>,
           },
-          { head: "Took", cell: (c) => milliseconds(c.took_us), number: true },
+          { head: "Took", cell: (c) => (c.elsewhere ? "elsewhere" : milliseconds(c.took_us)), number: true },
           {
             head: "Verdict",
             look: "max-w-48 truncate",
@@ -251,6 +252,14 @@ function Filter({
       />
       {since && <> from {dayAndMinute(new Date(Number(since) / 1000))} on</>}
       {search.get("meter") && <>, counted by one meter</>}
+      {search.get("usage_file") && (
+        <>
+          , brought in with{" "}
+          <Link className="figure-link" to={`/settle/usage/${search.get("usage_file")}`}>
+            a file
+          </Link>
+        </>
+      )}
     </p>
   );
 }

@@ -1,5 +1,7 @@
 import { Route, Routes } from "react-router";
 import { Nowhere } from "../frame";
+import { UsageFilePage } from "../serve/usage-file";
+import { UsageFiles } from "../serve/usage-files";
 import { AccountPage } from "./account";
 import { Accounts } from "./accounts";
 import { CreditNotePage } from "./credit-note";
@@ -7,7 +9,7 @@ import { InvoicePage } from "./invoice";
 import { Payments } from "./payments";
 import { PeriodPage, Periods } from "./periods";
 
-/** What is charged and paid: periods, their runs, invoices, accounts and payments. */
+/** What is charged and paid: periods, their runs, invoices, accounts, payments, and usage from elsewhere. */
 export function SettlePages() {
   return (
     <Routes>
@@ -17,6 +19,8 @@ export function SettlePages() {
       <Route path="accounts" element={<Accounts />} />
       <Route path="accounts/:id" element={<AccountPage />} />
       <Route path="payments" element={<Payments />} />
+      <Route path="usage" element={<UsageFiles />} />
+      <Route path="usage/:id" element={<UsageFilePage />} />
       <Route path="credit-notes/:id" element={<CreditNotePage />} />
       <Route path="*" element={<Nowhere />} />
     </Routes>

@@ -8,6 +8,7 @@ export const settle: Place = {
     { name: "Periods", to: "/settle/periods", count: (of) => of.to_charge },
     { name: "Accounts", to: "/settle/accounts", count: (of) => of.unpaid },
     { name: "Payments", to: "/settle/payments", count: (of) => of.unmatched },
+    { name: "Usage from elsewhere", to: "/settle/usage" },
   ],
   waits: (of) => of.to_charge + of.unpaid + of.unmatched,
   routes: later(() => import("./pages").then((of) => of.SettlePages)),

@@ -76,7 +76,11 @@ export function CallLog({ within }: { within?: Portal["UsageView"] }) {
             { head: "Operation", cell: (c) => c.operation },
             { head: "Application", cell: (c) => c.application },
             { head: "Status", cell: (c) => c.status, number: true },
-            { head: "Took", cell: (c) => milliseconds(c.took_us), number: true },
+            {
+              head: "Took",
+              cell: (c) => (c.elsewhere ? "elsewhere" : milliseconds(c.took_us)),
+              number: true,
+            },
             {
               head: "Verdict",
               look: "whitespace-nowrap",
