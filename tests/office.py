@@ -46,7 +46,7 @@ UNSAID: dict[str, Any] = {
     **dict.fromkeys(("decide_us", "back_end_us", "reserved", "decided_us", "decided_order"), 0),
     **{name: {} for name in ("carried", "counted", "reported", "sent")},
     "remarks": [],
-    **dict.fromkeys(("outside_id", "usage_file_id")),
+    **dict.fromkeys(("outside_id", "usage_file_id", "strike_id")),
 }
 
 

@@ -47,6 +47,7 @@ from calm_tariff.console_api.settle import (
     invoices,
     moves,
     periods,
+    strikes,
     usage_months,
 )
 from calm_tariff.edge import own_account, own_notices, passkeys, problems, reference, signing_in
@@ -104,6 +105,7 @@ ROUTERS = (
     closing,
     moves,
     usage_months,
+    strikes,
     today,
     traffic,
     allowances,

@@ -240,6 +240,8 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /charge-runs/{run_id}/stop
         POST /periods/{start}/issue
         POST /periods/{start}/run
+        POST /strikes
+        POST /strikes/{strike_id}/undo
         DELETE /write-offs/{write_off_id}
         POST /write-offs/{write_off_id}/agree
         """,

@@ -128,6 +128,7 @@ _TOLD: Mapping[str, Mapping[str, tuple[str, ...]]] = {
     },
     "payment": {"received": ("booked a payment",), "returned": ("booked that a payment went back",)},
     "usage_file": {"taken_in": ("took a file of usage in",), "recorded": ("recorded usage from elsewhere",)},
+    "strike": {"made": ("struck calls out",), "undone": ("had struck calls count again",)},
     "bank_statement": {"brought_in": ("brought a bank statement in",)},
     "bank_entry": {
         "matched": ("matched a bank entry",),

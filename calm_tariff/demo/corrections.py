@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import date, timedelta
 from decimal import Decimal
 
 from sqlalchemy import select
 
 from calm_tariff.core.billing.adjustments import Wanted as Adjusting
 from calm_tariff.core.billing.credit_notes import Taken
-from calm_tariff.services.base.context import Context
+from calm_tariff.core.periods import local_day
+from calm_tariff.services.base.context import Actor, Context, zone_of
+from calm_tariff.services.settle import striking
 from calm_tariff.services.settle.documents import adjustments, credit_notes, invoices, reviewing
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
+from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.serve.call_queries import CallFilter
 from calm_tariff.store.settle.money_documents import Invoice
 
 BERTHS = Adjusting(
@@ -22,6 +26,8 @@ BERTHS = Adjusting(
     reason="The sensor at Pellow was out for a week; agreed with Quayside Freight on the phone.",
 )
 TIDES = "Tide tables of Pellow were an hour off on two days. We take part of the month's fee back."
+
+LOOPED = "Our answers said that each was stale at once, and the app asked again; agreed with Marta."
 
 
 def adjust(ctx: Context, start: date) -> None:
@@ -47,6 +53,18 @@ def credit(ctx: Context, start: date) -> None:
     if fees:
         taken = Taken(line=fees[0].id, amount=Decimal("5.00"))
         credit_notes.issue(ctx, invoice, Crediting(reason=TIDES, lines=(taken,)))
+
+
+def strike_out(ctx: Context) -> None:
+    """Strike out what Driftline Apps' phones asked for the day before yesterday in a loop that was our fault."""
+    finance = ctx.acting(Actor("Beatriz", frozenset({"finance"})))
+    with ctx.transaction() as session:
+        consumer = session.scalar(select(Consumer.id).where(Consumer.name == "Driftline Apps"))
+        day = local_day(ctx.now_us, zone_of(session)) - timedelta(days=2)
+    wanted = Wanted(filter=CallFilter(consumer_id=consumer), first_day=day, last_day=day)
+    shown = striking.preview(finance, wanted).calls
+    if shown:
+        striking.strike_out(finance, wanted, LOOPED, shown)
 
 
 def _of(ctx: Context, consumer: str, start: date) -> int | None:

@@ -227,6 +227,7 @@ def _call(
         "sent": _sent(caller.key_id),
         "outside_id": None,
         "usage_file_id": None,
+        "strike_id": None,
     }
 
 

@@ -19,7 +19,7 @@ from calm_tariff.demo.admitting import admit
 from calm_tariff.demo.callers import CONSUMERS
 from calm_tariff.demo.collecting import Collecting, be_stricter
 from calm_tariff.demo.history import Called, Caller, World
-from calm_tariff.demo.late_file import late_file
+from calm_tariff.demo.late_file import late_file, send_some
 from calm_tariff.demo.lately import lately
 from calm_tariff.demo.offers import APIS, HOUSE_LIMITS, METERS, PRODUCTS
 from calm_tariff.demo.office import DemoOffice
@@ -109,6 +109,8 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     for product in PRODUCTS:
         _draft(office, product, labels)
     lately(office.on(DAYS, "Ines", 9), frozen, standins)
+    send_some(frozen, world, callers, SEED)
+    corrections.strike_out(frozen)
     charged = period_before(month_of(local_day(instant_of(now), where))).start
     late = late_file(frozen, world, callers, charged, SEED)
     return Loaded(count, [_live(world, caller, secrets[caller.key_id]) for caller in callers], late)

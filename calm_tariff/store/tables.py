@@ -19,7 +19,7 @@ from calm_tariff.store.compose import apis, groups, house_limits, issuers, meter
 from calm_tariff.store.house import endpoints, people, service_tokens
 from calm_tariff.store.house import identities as house_identities
 from calm_tariff.store.observe import alerts
-from calm_tariff.store.serve import instances, outside_usage, usage
+from calm_tariff.store.serve import instances, outside_usage, strikes, usage
 from calm_tariff.store.settle import money_documents
 
 metadata = Base.metadata
@@ -55,6 +55,7 @@ __all__ = [
     "release_notes",
     "requests",
     "service_tokens",
+    "strikes",
     "subscriptions",
     "tokens",
     "usage",

@@ -231,7 +231,7 @@ def settle(page: Page, tmp_path: Path) -> None:
     page.get_by_role("row").nth(1).get_by_role("link").click()
     running = page.get_by_role("row").filter(has_text="Anglers Guild").get_by_role("cell").last.inner_text()
     drafted(page)
-    page.get_by_role("row").filter(has_text="Anglers Guild").get_by_role("link").last.click()
+    page.get_by_role("row").filter(has_text="Anglers Guild").get_by_role("link", name="a draft").click()
     expect(page.get_by_role("heading", name="Draft for Anglers Guild")).to_be_visible()
     usage = page.get_by_role("row").filter(has=page.get_by_role("cell", name="Height calls", exact=True))
     usage.get_by_role("button").click()

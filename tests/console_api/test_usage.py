@@ -12,7 +12,7 @@ from threading import Event, Thread
 
 import pytest
 import uvicorn
-from sqlalchemy import select
+from sqlalchemy import func, select
 from starlette.testclient import TestClient
 
 from calm_tariff import cli
@@ -20,6 +20,7 @@ from calm_tariff.services.house import service_tokens
 from calm_tariff.services.serve.elsewhere import at_once
 from calm_tariff.settings import Settings
 from calm_tariff.store.serve.outside_usage import UsageFile
+from calm_tariff.store.serve.usage import HourlyUsage
 from calm_tariff.web import SERVED, create_app
 from tests.console_api.test_consumer_data import script
 from tests.office import Office
@@ -174,3 +175,39 @@ def test_the_command_line_says_in_a_line_what_is_wrong(
     assert "Set CALM_TOKEN" in capsys.readouterr().err
     with office.ctx.transaction() as session:
         assert session.scalars(select(UsageFile)).all() == []
+
+
+def test_a_script_strikes_out_what_it_saw_and_undoes_it(office: Office, finance: TestClient) -> None:
+    finance.post(HERE, content=text([row(office, n) for n in range(4)]))
+    which = {"source": "edge", "ids": ["1", "2"]}
+    shown = finance.post("/api/v1/strikes/preview", json=which).json()
+    assert (shown["calls"], shown["consumer"], shown["months"][0]["units"][0]["units"]) == (2, "Ferries", "2")
+    assert finance.post("/api/v1/strikes", json={"which": which, "why": "Tests.", "calls": 3}).status_code == 409
+    key = {"Idempotency-Key": "once"}
+    for _ in range(2):
+        made = finance.post("/api/v1/strikes", json={"which": which, "why": "Tests.", "calls": 2}, headers=key)
+        assert (made.status_code, made.json()["calls"]) == (201, 2), made.text
+    assert office_units(office) == 2
+    for wrong in (
+        {},
+        {"consumer": -1},
+        {"source": "edge", "ids": ["none"]},
+        {"consumer": 1, "first_day": "1950-01-01"},
+    ):
+        assert finance.post("/api/v1/strikes/preview", json=wrong).status_code in (404, 422), wrong
+    today = {"consumer": shown["consumer_id"], "first_day": "2026-09-10", "last_day": "2026-09-10"}
+    assert finance.post("/api/v1/strikes/preview", json=today).json()["calls"] == 2
+    place = f"/api/v1/strikes/{made.json()['id']}"
+    assert finance.get(place).json()["why"] == "Tests."
+    assert len(list(csv.DictReader(io.StringIO(finance.get("/api/v1/strikes.csv").text)))) == 1
+    assert finance.post(f"{place}/undo", json={"why": ""}).status_code == 422
+    assert finance.post(f"{place}/undo", json={"why": "No."}).json()["undone_why"] == "No."
+    assert office_units(office) == 4
+    assert script(office, "operations").post("/api/v1/strikes/preview", json=which).status_code == 200
+    refused = script(office, "operations").post("/api/v1/strikes", json={"which": which, "why": "x", "calls": 2})
+    assert refused.status_code == 403
+
+
+def office_units(office: Office) -> int:
+    with office.ctx.transaction() as session:
+        return int(session.scalar(select(func.sum(HourlyUsage.units))) or 0)

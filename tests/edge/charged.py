@@ -11,14 +11,19 @@ from sqlalchemy import select
 from calm_tariff.core.billing.adjustments import Wanted as Adjusting
 from calm_tariff.core.billing.credit_notes import Taken
 from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.ids import call_id
+from calm_tariff.core.periods import instant_of
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.serve import history
+from calm_tariff.services.settle import striking
 from calm_tariff.services.settle.accounts import payments, writing_off
 from calm_tariff.services.settle.bank import entries as bank_entries
 from calm_tariff.services.settle.bank import statements
 from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, invoices, issuing, periods
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
+from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.base.paging import PageQuery
+from calm_tariff.store.serve.call_queries import CallFilter
 from calm_tariff.store.settle.bank import BankEntry
 from tests.formats.camt_files import Sent, camt
 from tests.office import START, Office
@@ -52,6 +57,9 @@ def charged(office: Office) -> dict[str, int]:
     money = Money(amount=Decimal(1), value_on=date(2026, 11, 2))
     with office.ctx.transaction() as session:
         provider_of(session).write_off_limit = Decimal(0)
+    owner = ferries.member.own_consumer
+    struck = Wanted(filter=CallFilter(consumer_id=owner), source="test", ids=(call_id(instant_of(START), 100),))
+    strike = striking.strike_out(in_november, struck, "Ours.", 1)
     told = camt(Sent("B1", "7.00", "thanks"), Sent("B2", "-2.00", "fees"))
     statements.bring_in(in_november, "today.xml", told, "camt.053")
     with office.ctx.transaction() as session:
@@ -68,4 +76,5 @@ def charged(office: Office) -> dict[str, int]:
         "adjustment_id": adjustment.id,
         "credit_note_id": note.id,
         "run_id": run.id,
+        "strike_id": strike.id,
     }

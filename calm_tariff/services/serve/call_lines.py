@@ -20,7 +20,8 @@ A_STRANGER = "a stranger"
 @dataclass(frozen=True, slots=True)
 class CallLine:
     """A line of the log. `at` is when the call came; `took_us` the whole time it took. A `consumer` without an id is
-    none: a stranger, who sent no credential, or nobody known. One counted `elsewhere` took nobody knows how long."""
+    none: a stranger, who sent no credential, or nobody known. One counted `elsewhere` took nobody knows how long;
+    one that is `struck` out no longer counts."""
 
     call_id: str
     at: datetime
@@ -34,6 +35,7 @@ class CallLine:
     verdict: str
     refused_by: str | None
     elsewhere: bool
+    struck: bool
 
 
 def lines(session: Session, calls: list[Call]) -> list[CallLine]:
@@ -63,6 +65,7 @@ def lines(session: Session, calls: list[Call]) -> list[CallLine]:
                 verdict=c.verdict,
                 refused_by=c.refused_by,
                 elsewhere=c.outside_id is not None,
+                struck=c.strike_id is not None,
             )
         )
     return found

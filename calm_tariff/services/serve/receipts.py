@@ -26,6 +26,7 @@ from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import PlanRevision
 from calm_tariff.store.serve import call_queries
+from calm_tariff.store.serve.strikes import Strike
 from calm_tariff.store.serve.usage import Call
 
 
@@ -47,7 +48,8 @@ class Rung:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Receipt:
     """Everything that was checked for one call, what it came with (`request`), and what the caller was told. `advice`
-    is what would have let a refused call in; `took` how its time was spent; `remarks` what was out of the ordinary."""
+    is what would have let a refused call in; `took` how its time was spent; `remarks` what was out of the ordinary,
+    `source` which gateway recorded it."""
 
     call: CallLine
     summary: str
@@ -57,6 +59,7 @@ class Receipt:
     remarks: list[str]
     told: list[str]
     request: RequestDetails
+    source: str
 
 
 def receipt(ctx: Context, call_id: str) -> Receipt:
@@ -102,6 +105,8 @@ def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -
         else:
             rungs.append(_back_end_rung(session, call, internals))
             rungs.extend(_meter_rungs(session, call, internals))
+    if call.strike_id is not None:
+        rungs.append(_struck_rung(session, call.strike_id, internals))
     return Receipt(
         call=line,
         summary=summary(call),
@@ -113,6 +118,7 @@ def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -
         remarks=list(call.remarks) if internals else [],
         told=_told(call),
         request=details(session, call),
+        source=call.source if internals else "",
     )
 
 
@@ -251,6 +257,16 @@ def _elsewhere_rung(call: Call) -> Rung:
     note = f"which calls it {call.outside_id}; {number(call.bytes_in)} bytes in, {number(call.bytes_out)} bytes out"
     state = "refused" if call.verdict == "refused" else "passed"
     return Rung(state, f"{call.source} answered {call.status}", note, "back end")
+
+
+def _struck_rung(session: Session, strike_id: int, internals: bool) -> Rung:
+    """That a call was struck out: for the provider's people also by whom, when and why."""
+    struck = session.get_one(Strike, strike_id)
+    if not internals:
+        return Rung("end", "Struck out", "it no longer counts", "struck")
+    day = struck.at.astimezone(zone_of(session))
+    note = f"by {struck.by}, {day:%-d %B %Y}: {struck.why}"
+    return Rung("end", "Struck out: it no longer counts", note, "struck", link="/settle/struck-out")
 
 
 def _meter_rungs(session: Session, call: Call, internals: bool) -> list[Rung]:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from decimal import Decimal
 from types import MappingProxyType
@@ -59,24 +59,21 @@ class ConsumerCase:
 
     def with_pricing(self, drafts: Mapping[int, Pricing]) -> RatingCase:
         """The same usage under other prices, by plan."""
-        segments = tuple(
-            Segment(
-                start=s.start,
-                end=s.end,
-                plan=drafts.get(origin.plan_id, s.plan),
-                first=s.first,
-                trial=s.trial,
-                usage=s.usage,
-            )
-            for s, origin in zip(self.case.segments, self.segments, strict=True)
+        return self._with(replace(s, plan=drafts.get(origin.plan_id, s.plan)) for s, origin in self._pairs)
+
+    def without(self, taken: Mapping[tuple[int, str], Decimal]) -> RatingCase:
+        """The same with fewer units, by stay and meter."""
+        return self._with(
+            replace(s, usage={m: units - taken.get((origin.stay_id, m), 0) for m, units in s.usage.items()})
+            for s, origin in self._pairs
         )
-        return RatingCase(
-            currency=self.case.currency,
-            time_zone=self.case.time_zone,
-            period=self.case.period,
-            tax_percent=self.case.tax_percent,
-            segments=segments,
-        )
+
+    @property
+    def _pairs(self) -> Iterable[tuple[Segment, CaseSegment]]:
+        return zip(self.case.segments, self.segments, strict=True)
+
+    def _with(self, segments: Iterable[Segment]) -> RatingCase:
+        return replace(self.case, segments=tuple(segments))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -25,6 +25,7 @@ ORDER = (
     "import_row",
     "usage_file",
     "usage_source",
+    "strike",
     "stamp",
     "answered",
     "bank_entry",

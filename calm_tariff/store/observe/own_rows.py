@@ -48,6 +48,7 @@ from calm_tariff.store.house.people import (
     SignedIn,
 )
 from calm_tariff.store.observe.alerts import Alert, AlertHook, AlertReached, AllowanceTold
+from calm_tariff.store.serve.strikes import Strike
 from calm_tariff.store.serve.usage import (
     Call,
     CallBodies,
@@ -295,6 +296,7 @@ OWN: tuple[Own, ...] = (
         handed_out=None,
     ),
     Own(table=_table(Adjustment), of_consumer=_is(Adjustment.consumer_id), becomes={}, handed_out=None),
+    Own(table=_table(Strike), of_consumer=_is(Strike.consumer_id), becomes={}, handed_out=None),
     Own(table=_table(AccountEntry), of_consumer=_is(AccountEntry.consumer_id), becomes={"reference": ""}),
     Own(table=_table(Allocation), of_consumer=_in(Allocation.entry_id, entries), becomes={}),
     Own(table=_table(Reminder), of_consumer=_in(Reminder.invoice_id, documents), becomes={}),
@@ -336,6 +338,7 @@ SPOKEN: tuple[tuple[Table, tuple[str, ...]], ...] = (
     (_table(MoneyDocument), ("evidence", "late_cases", "reason")),
     (_table(MoneyLine), ("words",)),
     (_table(Adjustment), ("words", "reason", "made_by", "agreed_by")),
+    (_table(Strike), ("by", "why", "undone_by", "undone_why")),
     (_table(AccountEntry), ("reference", "reason", "made_by")),
     (_table(BankEntry), ("name", "text", "decided_by", "why")),
     (_table(WriteOff), ("reason", "made_by", "agreed_by")),

@@ -69,12 +69,12 @@ def page(session: Session, wanted: CallFilter, before: str | None, limit: int) -
     """Calls, newest first, that come before the call id `before`. Call ids sort by time."""
     anchor = session.execute(select(Call.at_us).where(Call.call_id == before)).scalar() if before else None
     # Each consumer's newest are read along an index; those of several at once would have to be sorted.
-    parts = [_newest(session, one, before, anchor, limit) for one in _one_by_one(session, wanted)]
+    parts = [_newest(session, one, before, anchor, limit) for one in one_by_one(session, wanted)]
     return list(islice(merge(*parts, key=lambda call: (call.at_us, call.call_id), reverse=True), limit))
 
 
 def _newest(session: Session, wanted: CallFilter, before: str | None, anchor: int | None, limit: int) -> list[Call]:
-    query = _narrowed(select(Call), wanted).order_by(Call.at_us.desc(), Call.call_id.desc()).limit(limit)
+    query = narrowed(select(Call), wanted).order_by(Call.at_us.desc(), Call.call_id.desc()).limit(limit)
     if anchor is not None:
         query = query.where((Call.at_us < anchor) | ((Call.at_us == anchor) & (Call.call_id < before)))
     if _is_rare(wanted):
@@ -83,7 +83,7 @@ def _newest(session: Session, wanted: CallFilter, before: str | None, anchor: in
     return list(session.scalars(query))
 
 
-def _one_by_one(session: Session, wanted: CallFilter) -> list[CallFilter]:
+def one_by_one(session: Session, wanted: CallFilter) -> list[CallFilter]:
     """What is meant, by consumer: as often as others were merged into the one that is asked for, and once more."""
     if wanted.consumer_id is None:
         return [wanted]
@@ -129,8 +129,8 @@ def count(session: Session, wanted: CallFilter) -> int:
     return sum(
         _by_sums(session, one)
         if by_sums
-        else session.scalar(_narrowed(select(func.count()).select_from(Call), one)) or 0
-        for one in _one_by_one(session, wanted)
+        else session.scalar(narrowed(select(func.count()).select_from(Call), one)) or 0
+        for one in one_by_one(session, wanted)
     )
 
 
@@ -154,7 +154,7 @@ def _by_sums(session: Session, wanted: CallFilter) -> int:
     for a, b in edges:
         if a < b:
             edge = replace(wanted, since_us=a, until_us=b)
-            total += session.scalar(_narrowed(select(func.count()).select_from(Call), edge)) or 0
+            total += session.scalar(narrowed(select(func.count()).select_from(Call), edge)) or 0
     return total
 
 
@@ -181,6 +181,7 @@ def let_through_after(session: Session, after: tuple[int, str], limit: int) -> l
 def last_counted(session: Session, subscription_id: int, stay_id: int, meter_id: int) -> int | None:
     """The instant of a stay's last call that a meter counted."""
     query = select(func.max(Call.at_us)).where(Call.subscription_id == subscription_id, Call.stay_id == stay_id)
+    query = query.where(Call.strike_id.is_(None))
     return session.scalar(query.where(func.json_exists(Call.units, f'$."{meter_id}"')))
 
 
@@ -204,8 +205,8 @@ def by_minute(session: Session, wanted: CallFilter) -> list[MinuteVerdicts]:
     """Calls by minute and verdict."""
     minute = Call.at_us - Call.at_us % MINUTE
     sums: dict[tuple[int, str], list[int]] = {}
-    for one in _one_by_one(session, wanted):
-        query = _narrowed(select(minute.label("minute"), Call.verdict, func.count(), func.sum(Call.wait_us)), one)
+    for one in one_by_one(session, wanted):
+        query = narrowed(select(minute.label("minute"), Call.verdict, func.count(), func.sum(Call.wait_us)), one)
         for at, verdict, calls, waited in session.execute(query.group_by(minute, Call.verdict)):
             cell = sums.setdefault((int(at), verdict), [0, 0])
             cell[0], cell[1] = cell[0] + calls, cell[1] + int(waited)
@@ -223,7 +224,8 @@ def _conditions(table: Any, wanted: CallFilter) -> list[ColumnElement[bool]]:
     return found
 
 
-def _narrowed(query: Q, wanted: CallFilter) -> Q:
+def narrowed(query: Q, wanted: CallFilter) -> Q:
+    """A query of calls narrowed to those meant."""
     query = query.where(*_conditions(Call, wanted))
     if wanted.subscription_id is not None:
         query = query.where(Call.subscription_id == wanted.subscription_id)

@@ -52,6 +52,7 @@ _UNSAID: Record = {
     "sent": {},
     "outside_id": None,
     "usage_file_id": None,
+    "strike_id": None,
 }
 
 
@@ -204,6 +205,16 @@ class Sums:
         ours = call.get("outside_id") is None
         if ours and verdict != "refused" and call["environment"] == "live" and call["operation_id"]:
             self._answers.setdefault(_answer(call), [0])[0] += calls
+        self.count_units(call, calls)
+        self._last_us = max(self._last_us, call["at_us"])
+        for scope, (subject, begin, end, units) in call.get("counted", {}).items():
+            count = self._quotas.setdefault((scope, subject, begin), [end, Decimal(0)])
+            count[1] += Decimal(units)
+
+    def count_units(self, call: Record, calls: int) -> None:
+        """Count the units of so many calls that are alike, given as one with their sums; of -1, take them back."""
+        hour = call["at_us"] // HOUR * HOUR
+        sign = 1 if calls > 0 else -1
         # What was counted of a stranger's call is on the call alone: it is charged to nobody.
         for meter_id, units in call["units"].items() if call.get("subscription_id") else ():
             key = (
@@ -216,11 +227,7 @@ class Sums:
             )
             sums = self._usage.setdefault(key, [0, Decimal(0)])
             sums[0] += calls
-            sums[1] += Decimal(units)
-        self._last_us = max(self._last_us, call["at_us"])
-        for scope, (subject, begin, end, units) in call.get("counted", {}).items():
-            count = self._quotas.setdefault((scope, subject, begin), [end, Decimal(0)])
-            count[1] += Decimal(units)
+            sums[1] += sign * Decimal(units)
 
     def rows(self) -> Iterator[tuple[Any, list[Record], tuple[str, ...]]]:
         """Each table with its rows and the columns that are sums."""

@@ -26,7 +26,7 @@ class Call(Base):
     the back end reported, by header, as they came: with them every unit can be computed again. `sent` is what the call
     came with: its `address`, its `query` without credentials, and of its `headers` those that the API's owner chose.
     Of a call that another gateway counted, `outside_id` is how its source calls it, and `usage_file_id` what it came
-    with.
+    with. One with a `strike_id` was struck out: it stays, and no longer counts.
     """
 
     __tablename__ = "call"
@@ -75,6 +75,7 @@ class Call(Base):
     sent: Mapped[dict[str, Any]] = mapped_column(default=dict)
     outside_id: Mapped[str | None] = mapped_column(String(LONGEST_ID))
     usage_file_id: Mapped[int | None] = mapped_column(BigInteger)
+    strike_id: Mapped[int | None] = mapped_column(BigInteger)
 
 
 class CallBodies(Base):

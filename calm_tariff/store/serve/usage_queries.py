@@ -38,6 +38,7 @@ def _counted_calls(
 ) -> Iterator[Counted]:
     read = (Call.units, Call.subscription_id, Call.stay_id, Call.key_id, Call.operation_id)
     query = select(*read).where(Call.at_us >= start_us, Call.at_us < end_us, Call.verdict != "refused")
+    query = query.where(Call.strike_id.is_(None))
     if subscriptions is not None:
         query = query.where(Call.subscription_id.in_(subscriptions))
     for call in session.execute(query):

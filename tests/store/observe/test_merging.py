@@ -17,6 +17,7 @@ STAYS = {
     "money_document",
     "adjustment",
     "account_entry",
+    "strike",
     "suspension",
     "payment_pause",
     "event",

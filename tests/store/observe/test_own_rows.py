@@ -48,6 +48,7 @@ UNSPOKEN = {
     "adjustment": "treatment state made_by_identity",
     "account_entry": "kind paid_by",
     "write_off": "state made_by_identity",
+    "strike": "identity wanted call_ids units",
     "payment_pause": "invoice",
     "bank_entry": "own_iban reference iban creditor_reference digest state",
     "call": "call_id source environment verdict refused_by method path checks units told credential remarks counted"

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from datetime import date, datetime, timedelta
-from decimal import Decimal
 
 from sqlalchemy import select
 
 from calm_tariff.core.periods import day_start, month_of, zone
+from calm_tariff.core.striking import MOST_NAMED
 from calm_tariff.services.serve import history
+from calm_tariff.services.settle import striking
 from calm_tariff.services.settle.documents import charging, invoices, issuing, periods
 from calm_tariff.services.settle.documents.invoices import InvoiceView
+from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.base.paging import PageQuery
-from calm_tariff.store.serve.usage import DailyUsage, HourlyUsage
+from calm_tariff.store.serve.call_queries import CallFilter
+from calm_tariff.store.serve.usage import Call
 from tests.office import START, Office
 from tests.services.months import SEPTEMBER
 
@@ -27,17 +30,18 @@ def arrive(office: Office, count: int, first: int, since: datetime = START, whos
 
 
 def lose(office: Office, units: int, month: date = SEPTEMBER) -> None:
-    """Have fewer units of a month recorded, as where calls are struck out."""
+    """Have so many of Ferries' calls of a month struck out, the earliest."""
     begin, end = (day_start(day, ZONE) for day in (month_of(month).start, month_of(month).end))
+    mine = Call.subscription_id == office.consumers[0].subscription
+    counts = Call.strike_id.is_(None) & (Call.verdict != "refused")
     with office.ctx.transaction() as session:
-        for table, at in ((HourlyUsage, HourlyUsage.hour_us), (DailyUsage, DailyUsage.day_us)):
-            left = Decimal(units)
-            mine = table.subscription_id == office.consumers[0].subscription
-            for row in session.scalars(select(table).where(mine, at >= begin, at < end)):
-                taken = min(left, row.units)
-                row.units -= taken
-                left -= taken
-            assert left == 0
+        query = select(Call.call_id).where(mine, counts, Call.at_us >= begin, Call.at_us < end)
+        calls = session.scalars(query.order_by(Call.at_us, Call.call_id).limit(units)).all()
+    assert len(calls) == units
+    for first in range(0, units, MOST_NAMED):
+        ids = tuple(calls[first : first + MOST_NAMED])
+        named = Wanted(filter=CallFilter(), source="test", ids=ids)
+        striking.strike_out(office.finance, named, "They were our own tests.", len(ids))
 
 
 def invoice_of(office: Office, start: object = SEPTEMBER, consumer: str = "Ferries") -> InvoiceView:

@@ -29,6 +29,12 @@ export const creditWorkedOut = (id: number, body: Console["CreditNoteIn"]) => ({
     }),
   retry: false,
 });
+/** What striking calls out would change, as they are chosen. */
+export const strikePreview = (which: Partial<Console["CallsIn"]>) => ({
+  queryKey: ["/strikes/preview", which],
+  queryFn: () => api.post("/strikes/preview", { body: which as Console["CallsIn"] }),
+  retry: false,
+});
 export const lineDays = (line: number) =>
   ask("/lines/{line_id}/days", { params: { path: { line_id: line } } });
 
@@ -46,8 +52,10 @@ const INVOICES = [
   "/today",
 ] satisfies (Read<paths> | List<paths>)[];
 
-/** What drafting, adjusting, issuing, crediting or paying invoices makes stale, and what the bank says. */
+/** What drafting, adjusting, issuing, crediting or paying invoices makes stale, what the bank says,
+ * and what is struck out. */
 export const STALE = {
   invoices: INVOICES,
+  strikes: [...INVOICES, "/strikes", "/calls", "/calls/{call_id}/receipt", "/lines/{line_id}/days"],
   bank: [...INVOICES, "/bank/waiting", "/bank/done", "/bank/statements", "/bank/columns"],
 } satisfies Record<string, (Read<paths> | List<paths>)[]>;

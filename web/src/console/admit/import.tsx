@@ -10,6 +10,7 @@ import { Choose } from "../../kit/choose";
 import { Button, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count, dayAndMinute, plural } from "../../kit/format";
 import { Listing } from "../../kit/list";
+import { Progress } from "../../kit/progress";
 import { Page } from "../frame";
 import { useOpened } from "../lately";
 import { useList } from "../list";
@@ -94,10 +95,20 @@ function Standing({ of: file }: { of: File }) {
   return (
     <section aria-label="How it stands" className="mt-3">
       {file.stage === "checking" && (
-        <Progress done={file.rows - file.waiting} of={file.rows} words="checked; nothing is made of it yet" />
+        <Progress
+          done={file.rows - file.waiting}
+          of={file.rows}
+          units="rows"
+          words="checked; nothing is made of it yet"
+        />
       )}
       {file.stage === "running" && (
-        <Progress done={file.made + file.refused} of={file.rows - file.wrong} words="brought in" />
+        <Progress
+          done={file.made + file.refused}
+          of={file.rows - file.wrong}
+          units="rows"
+          words="brought in"
+        />
       )}
       {file.stage !== "checking" && (
         <p>
@@ -159,17 +170,6 @@ function Standing({ of: file }: { of: File }) {
       )}
       <Trouble error={begin.error ?? stop.error ?? drop.error} />
     </section>
-  );
-}
-
-function Progress({ done, of, words }: { done: number; of: number; words: string }) {
-  return (
-    <div className="my-2 max-w-[520px]" role="status">
-      <progress className="w-full accent-(--color-kelp)" value={done} max={of || 1} aria-label={words} />
-      <p className="text-soft">
-        {count(done)} of {count(of)} rows {words}. You can leave this page; it goes on.
-      </p>
-    </div>
   );
 }
 

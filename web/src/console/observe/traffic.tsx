@@ -1,12 +1,12 @@
 import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import type { Console } from "../../api/console";
 import { makeStale } from "../../api/queries/asking";
-import { houseSettings } from "../../api/queries/house";
+import { houseSettings, me } from "../../api/queries/house";
 import { type CallFilter, calls, receipt as ofReceipt, STALE, traffic } from "../../api/queries/observe";
 import { useAddress } from "../../kit/address";
-import { Button, Kbd, Trouble, Waiting } from "../../kit/controls";
+import { Button, Kbd, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { clock, count, date, dayAndMinute, milliseconds, minute, zoneName } from "../../kit/format";
 import { ReceiptLadder } from "../../kit/receipt";
 import { Table } from "../../kit/table";
@@ -14,6 +14,8 @@ import { Verdict } from "../../kit/verdict";
 import { VerdictBars } from "../../kit/verdict-bars";
 import { ConsumerChoice } from "../admit/consumer-choice";
 import { Aside, Page } from "../frame";
+import { isOne } from "../roles";
+import { StrikeOut } from "../settle/striking";
 
 function filterFrom(search: URLSearchParams): CallFilter {
   const number = (name: string) => (search.get(name) ? Number(search.get(name)) : undefined);
@@ -39,6 +41,8 @@ export function Traffic() {
   const pages = useInfiniteQuery(calls(wanted));
   const rows = pages.data?.pages.flatMap((p) => p.rows) ?? [];
   useLive(wanted, pages.isSuccess && !pages.isPlaceholderData, (pages.data?.pages.length ?? 1) === 1);
+  const finance = isOne(useQuery(me()).data?.roles, ["finance"]);
+  const [striking, setStriking] = useState<Partial<Console["CallsIn"]> | null>(null);
   const set = (name: string, value: string | null) =>
     change({ [name]: value }, { replace: name === "call" && chosen !== null });
   const receipt = useQuery(ofReceipt(chosen));
@@ -59,6 +63,15 @@ export function Traffic() {
             >
               <ReceiptLadder of={receipt.data} />
               <p className="mt-3 text-[12px] break-all text-soft">Call {receipt.data.call.call_id}</p>
+              {finance && receipt.data.call.verdict !== "refused" && !receipt.data.call.struck && (
+                <WordButton
+                  onClick={() =>
+                    setStriking({ source: receipt.data.source, ids: [receipt.data.call.call_id] })
+                  }
+                >
+                  strike it out…
+                </WordButton>
+              )}
             </Aside>
           ) : receipt.error ? (
             <Trouble error={receipt.error} />
@@ -97,9 +110,19 @@ export function Traffic() {
       )}
       <div className="mt-4 flex items-baseline justify-between gap-4">
         <Filter search={search} set={set} />
-        <a className="figure-link text-[13px]" href={`/api/v1/calls.csv?${key}`} download>
-          Save as CSV
-        </a>
+        <span className="text-[13px] whitespace-nowrap">
+          {finance && wanted.consumer && wanted.verdict !== "refused" && (
+            <>
+              <WordButton onClick={() => setStriking(wanted as Partial<Console["CallsIn"]>)}>
+                strike them out…
+              </WordButton>{" "}
+              ·{" "}
+            </>
+          )}
+          <a className="figure-link" href={`/api/v1/calls.csv?${key}`} download>
+            Save as CSV
+          </a>
+        </span>
       </div>
       <Trouble error={pages.error} />
       {pages.isPending && <Waiting words="Reading the log" />}
@@ -146,6 +169,7 @@ export function Traffic() {
             cell: (c) => (
               <span title={verdictWords(c)}>
                 <Verdict of={c.verdict}>{verdictWords(c)}</Verdict>
+                {c.struck && <span className="text-madder"> struck out</span>}
               </span>
             ),
           },
@@ -165,6 +189,7 @@ export function Traffic() {
           </Button>
         )}
       </div>
+      {striking && <StrikeOut which={striking} onClose={() => setStriking(null)} />}
     </Page>
   );
 }

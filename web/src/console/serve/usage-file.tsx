@@ -8,11 +8,13 @@ import { STALE, usageFile, usageMonths } from "../../api/queries/serve";
 import { Button, Trouble, Waiting, WordButton } from "../../kit/controls";
 import { count, dayAndMinute, listed, month, plural } from "../../kit/format";
 import { Listing } from "../../kit/list";
+import { Progress } from "../../kit/progress";
 import { Table } from "../../kit/table";
 import { Aside, Page } from "../frame";
 import { useOpened } from "../lately";
 import { useList } from "../list";
 import { isOne } from "../roles";
+import { StrikeOut } from "../settle/striking";
 import { stageInWords, type UsageFile } from "./usage-files";
 
 type Month = Console["UsageMonth"];
@@ -88,11 +90,12 @@ function Standing({ of: file }: { of: UsageFile }) {
       await stale(STALE.usage);
     },
   });
+  const far = { done: file.done, of: file.parts, units: "parts" };
   const ready = (file.stage === "checked" || file.stage === "stopped") && file.usable + file.known > 0;
   return (
     <section aria-label="How it stands" className="mt-3">
-      {file.stage === "checking" && <Progress of={file} words="checked; nothing of it is recorded" />}
-      {file.stage === "recording" && <Progress of={file} words="recorded" />}
+      {file.stage === "checking" && <Progress {...far} words="checked; nothing of it is recorded" />}
+      {file.stage === "recording" && <Progress {...far} words="recorded" />}
       {file.stage === "refused" && (
         <p className="text-madder">The file was refused, and nothing of it is recorded: {file.why}.</p>
       )}
@@ -154,24 +157,10 @@ function Said({ of: file }: { of: UsageFile }) {
   );
 }
 
-function Progress({ of: file, words }: { of: UsageFile; words: string }) {
-  return (
-    <div className="my-2 max-w-[520px]" role="status">
-      <progress
-        className="w-full accent-(--color-kelp)"
-        value={file.done}
-        max={file.parts || 1}
-        aria-label={words}
-      />
-      <p className="text-soft">
-        {count(file.done)} of {plural(file.parts, "part")} {words}. You can leave this page; it goes on.
-      </p>
-    </div>
-  );
-}
-
 function Months({ of: file }: { of: UsageFile }) {
   const months = useQuery(usageMonths(file.id, file.stage));
+  const finance = isOne(useQuery(me()).data?.roles, ["finance"]);
+  const [striking, setStriking] = useState<Partial<Console["CallsIn"]> | null>(null);
   const done = file.stage === "done" || file.stage === "stopped" || file.stage === "recording";
   return (
     <section aria-label="What it comes to" className="mt-5">
@@ -211,9 +200,20 @@ function Months({ of: file }: { of: UsageFile }) {
             },
             { head: "Units", cell: (m) => <Units of={m} /> },
             { head: "Charged", cell: (m) => <Charged of={m} /> },
+            done &&
+              finance && {
+                head: "Strike out",
+                quiet: true,
+                cell: (m) => (
+                  <WordButton onClick={() => setStriking({ consumer: m.consumer_id, usage_file: file.id })}>
+                    strike out<span className="sr-only"> what it has of {m.consumer}</span>…
+                  </WordButton>
+                ),
+              },
           ]}
         />
       )}
+      {striking && <StrikeOut which={striking} onClose={() => setStriking(null)} />}
     </section>
   );
 }

@@ -8,6 +8,7 @@ import { CreditNotePage } from "./credit-note";
 import { InvoicePage } from "./invoice";
 import { Payments } from "./payments";
 import { PeriodPage, Periods } from "./periods";
+import { StruckOut } from "./striking";
 
 /** What is charged and paid: periods, their runs, invoices, accounts, payments, and usage from elsewhere. */
 export function SettlePages() {
@@ -19,6 +20,7 @@ export function SettlePages() {
       <Route path="accounts" element={<Accounts />} />
       <Route path="accounts/:id" element={<AccountPage />} />
       <Route path="payments" element={<Payments />} />
+      <Route path="struck-out" element={<StruckOut />} />
       <Route path="usage" element={<UsageFiles />} />
       <Route path="usage/:id" element={<UsageFilePage />} />
       <Route path="credit-notes/:id" element={<CreditNotePage />} />

@@ -9,6 +9,7 @@ export const settle: Place = {
     { name: "Accounts", to: "/settle/accounts", count: (of) => of.unpaid },
     { name: "Payments", to: "/settle/payments", count: (of) => of.unmatched },
     { name: "Usage from elsewhere", to: "/settle/usage" },
+    { name: "Struck out", to: "/settle/struck-out" },
   ],
   waits: (of) => of.to_charge + of.unpaid + of.unmatched,
   routes: later(() => import("./pages").then((of) => of.SettlePages)),

@@ -87,6 +87,7 @@ export function CallLog({ within }: { within?: Portal["UsageView"] }) {
               cell: (c) => (
                 <Verdict of={c.verdict}>
                   {c.verdict === "refused" ? `refused by ${c.refused_by}` : c.verdict}
+                  {c.struck && ", struck out"}
                 </Verdict>
               ),
             },
