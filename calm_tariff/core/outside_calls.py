@@ -82,6 +82,8 @@ def read(said: Sequence[str], reported: Mapping[str, str] = NONE_REPORTED) -> Ou
         raise Invalid("say whose call it was: a credential, or an application by its client id", "application")
     if operation:
         method, _, path = operation.partition(" ")
+    if "?" in path:  # a query may hold a credential, and leads nowhere else
+        path = path.partition("?")[0]
     if method not in _METHODS or not path.startswith("/") or len(path) > LONGEST_PATH or not path.isprintable():
         raise _wrong_path(method, path, "operation" if operation else "")
     if len(status) != 3 or not status.isdecimal() or not "1" <= status[0] <= "5":

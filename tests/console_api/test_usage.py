@@ -58,8 +58,10 @@ def test_a_batch_with_a_row_of_no_use_is_refused_in_words_and_changes_nothing(
     assert sums(office) == (0, 0)
     taken = finance.post(f"{HERE}?leaving_out=true", content=text(rows)).json()
     assert (taken["recorded"], [each["line"] for each in taken["left_out"]]) == (1, [3])
-    for odd in (b"", b"\xff\xfe", b"[", b"{}", b"a,b\n1,2\n", b"null"):
+    head = text(rows).split(b"\r\n", 1)[0]
+    for odd in (b"", b"\xff\xfe", b"[", b"[]", b"[null]", b"{}", b"a,b\n1,2\n", b"null", head):
         assert finance.post(HERE, content=odd).status_code == 422, odd
+    assert finance.post(f"{HERE}/files", content=b"[]").status_code == 422
 
 
 def test_nobody_sends_without_being_known_or_more_than_may_be(office: Office, finance: TestClient) -> None:

@@ -35,6 +35,14 @@ def test_an_operation_and_a_method_with_a_path_say_the_same() -> None:
     assert read(apart) == read(SAID)
 
 
+def test_a_query_is_left_behind_because_it_may_hold_a_credential() -> None:
+    for said in (
+        SAID._replace(operation="", method="GET", path="/tides/v1/stations/7?key=calmkey-live-x"),
+        SAID._replace(operation="GET /tides/v1/stations/7?key=calmkey-live-x"),
+    ):
+        assert read(said).path == "/tides/v1/stations/7"
+
+
 def test_a_refused_call_is_said_to_be() -> None:
     assert read(SAID._replace(verdict="refused", status="429")).refused
 

@@ -146,7 +146,8 @@ def strike_out(ctx: Context, wanted: Wanted, why: str, shown: int, key: str | No
 
 
 def undo(ctx: Context, strike_id: int, why: str) -> StrikeView:
-    """Have calls count again that were struck out. Raises `NotFound`, or `Conflict` where they do."""
+    """Have calls count again that were struck out. Raises `NotFound`, or `Conflict` where they do, or are not kept any
+    more."""
     ctx.actor.must_be("finance")
     reason = reasons.given(why, field="why")
     with ctx.transaction() as session:
@@ -158,6 +159,8 @@ def undo(ctx: Context, strike_id: int, why: str) -> StrikeView:
         stamps.hold(session, ctx, stamps.SHIPPING)
         between = CallFilter(consumer_id=held.consumer_id, since_us=held.since_us, until_us=held.last_us + 1)
         calls = strikes.meant(session, between, held.call_ids, MOST_CALLS, of=held.id)
+        if len(calls) != held.calls:
+            raise Conflict("some of these calls are not kept any more", f"strike {strike_id}")
         strikes.mark(session, calls, None)
         held.undone_at, held.undone_by, held.undone_why = ctx.now, cut(ctx.actor.name), reason
         subject = _subject(held, session.get_one(Consumer, held.consumer_id))

@@ -106,6 +106,16 @@ def test_they_count_again_when_it_is_undone(office: Office) -> None:
     assert [each.id for each in striking.listed(office.finance, PageQuery()).rows] == [other.id, made.id]
 
 
+def test_those_that_are_not_kept_any_more_cannot_count_again(office: Office) -> None:
+    arrive(office, 3, 0)
+    made = strike(office, meant(office))
+    with office.ctx.transaction() as session:
+        session.delete(session.scalars(select(Call)).all()[0])
+    with pytest.raises(Conflict, match="not kept any more"):
+        striking.undo(office.finance, made.id, "Theirs.")
+    assert units(office) == (0, 0, 0)
+
+
 def test_of_an_issued_month_the_difference_is_proposed_as_a_credit_note(office: Office) -> None:
     arrive(office, 500, 0)
     office.clock.now = LATER

@@ -46,8 +46,12 @@ def send(ctx: Context, file: BinaryIO, source: str, leaving_out: bool, key: str 
     used, nothing is recorded and `Invalid` names them, unless `leaving_out` agrees to leave them out."""
     ctx.actor.must_be(*BRINGERS)
     layout, found = outside_calls.parts(file, files.source_of(source), size=MOST_BYTES + 1)
-    (part,) = list(found)
-    rows = list(outside_calls.rows(part, layout))
+    sent = list(found)
+    if len(sent) > 1:
+        raise Invalid("is too large to be sent at once; bring it as a file", "file")
+    rows = [row for part in sent for row in outside_calls.rows(part, layout)]
+    if not rows:
+        raise Invalid("has no calls", "file")
     if len(rows) > MOST_ROWS:
         raise Invalid(f"at most {MOST_ROWS:,} calls may be sent at once; bring more as a file", "rows")
     with ctx.transaction() as session:
@@ -58,7 +62,7 @@ def send(ctx: Context, file: BinaryIO, source: str, leaving_out: bool, key: str 
         unusable, recorded = _recorded(session, ctx, made, rows)
         if unusable and not leaving_out:
             raise Invalid(_in_words(unusable), "rows")
-        _keep(session, ctx, made, recorded, part, unusable)
+        _keep(session, ctx, made, recorded, sent[0], unusable)
         idempotency.remember(session, ctx, key, {"file_id": made.id})
         return _sent(session, made)
 

@@ -83,6 +83,8 @@ def take(ctx: Context, name: str, file: BinaryIO, source: str = "") -> UsageFile
             session.flush()
             session.expunge_all()  # a large file is not held whole
             made.parts = nth + 1
+        if not made.parts:
+            raise Invalid("has no calls", "file")
         held = session.get_one(UsageFile, made.id)
         held.parts = made.parts
         auditing.note(session, ctx, "took a file of usage in", subject(held), after={"parts": held.parts})

@@ -161,7 +161,7 @@ class Places:
         return found
 
     def _what(self, call: OutsideCall) -> What:
-        method, path = call.method, call.path.split("?", 1)[0]
+        method, path = call.method, call.path
         leads = [version for version in self.versions if version.takes(path) and call.api in ("", version.name)]
         leads = [version for version in leads if len(version.base) == len(leads[0].base)]
         if not call.api and len(leads) > 1:

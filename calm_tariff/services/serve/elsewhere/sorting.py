@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.orm import Session
 
+from calm_tariff.core import keys
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.names import cut
 from calm_tariff.formats import outside_calls
@@ -61,4 +62,4 @@ def keep(session: Session, usage_file_id: int, part: Part, rows: Sequence[Unusab
 
 def _text(lines: Sequence[bytes], nth: int) -> str:
     text = lines[nth].decode("utf-8", "replace").rstrip("\r") if nth < len(lines) else ""
-    return "".join(letter if letter.isprintable() else "�" for letter in text)
+    return keys.blanked("".join(letter if letter.isprintable() else "�" for letter in text))

@@ -235,6 +235,14 @@ def test_a_file_of_the_wrong_kind_is_refused_and_nothing_is_kept(office: Office)
     assert files.listed(office.finance, PageQuery()).total == 0
 
 
+def test_a_key_that_stands_in_a_row_of_no_use_is_not_kept(office: Office) -> None:
+    secret = office.consumers[0].secret
+    taken = take(office, [row(office, 1, application="", credential=secret)])
+    (unusable,) = files.unusable(office.finance, taken.id, PageQuery()).rows
+    assert secret[:16] in unusable.text
+    assert secret not in unusable.text + unusable.why
+
+
 def test_a_file_that_breaks_off_in_the_middle_is_refused_at_its_check(office: Office) -> None:
     taken = files.take(office.finance, "x.csv", io.BytesIO(text([row(office, 1)]) + b'"never closed,\n'))
     going_on.go_on(office.ctx, taken.id)
