@@ -99,6 +99,7 @@ def test_a_payment_that_went_back_is_two_entries(people: People) -> None:
     page = people.staff("Beatriz")
     account_of(page, "Larkmouth Pilots")
     entries = page.get_by_role("table").first.locator("tbody tr")
+    expect(entries.first).to_be_visible()
     before = entries.count()
     book(page, "12.34", "in advance")
     expect(entries).to_have_count(before + 1)

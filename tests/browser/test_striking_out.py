@@ -26,6 +26,7 @@ def test_calls_of_an_issued_month_are_struck_out_and_a_credit_note_is_proposed(p
     dialog.get_by_label("From the day").fill(f"{last_month()[:8]}05")
     dialog.get_by_label("To the day, included").fill(f"{last_month()[:8]}06")
     changes = dialog.get_by_role("region", name="What it changes")
+    expect(changes).to_contain_text(re.compile(r"made 5 \w+, \d\d:\d\d to 6 \w+, \d\d:\d\d\."))
     expect(changes).to_contain_text(re.compile(r"proposed as a credit note for INV-\d{4}-\d{5}"))
     assert serious(page) == []
     strike = dialog.get_by_role("button", name=re.compile(r"^Strike [\d,]+ calls out$"))
@@ -58,7 +59,7 @@ def test_calls_of_an_issued_month_are_struck_out_and_a_credit_note_is_proposed(p
 def test_one_call_is_struck_out_from_its_receipt(people: People) -> None:
     page = people.staff("Beatriz")
     log_of(page, "Quayside Freight")
-    page.get_by_role("row").filter(has_text="served").first.click()
+    page.get_by_role("row").filter(has_text="Quayside Freight").filter(has_text="served").first.click()
     margin = page.get_by_role("complementary", name="Margin")
     margin.get_by_role("button", name="strike it out…").click()
     dialog = page.get_by_role("dialog", name="Strike this call out")

@@ -63,7 +63,7 @@ export function Traffic() {
             >
               <ReceiptLadder of={receipt.data} />
               <p className="mt-3 text-[12px] break-all text-soft">Call {receipt.data.call.call_id}</p>
-              {finance && receipt.data.call.verdict !== "refused" && !receipt.data.call.struck && (
+              {finance && charges(receipt.data.call) && (
                 <WordButton
                   onClick={() =>
                     setStriking({ source: receipt.data.source, ids: [receipt.data.call.call_id] })
@@ -193,6 +193,9 @@ export function Traffic() {
     </Page>
   );
 }
+
+/** Whether somebody may be charged for a call: then it can be struck out. */
+const charges = (c: Console["CallLine"]) => c.consumer_id !== null && c.verdict !== "refused" && !c.struck;
 
 function withCall(search: URLSearchParams, call: string): string {
   const next = new URLSearchParams(search);
