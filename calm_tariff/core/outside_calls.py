@@ -23,7 +23,7 @@ _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _MICROSECOND = timedelta(microseconds=1)
 NONE_REPORTED: Mapping[str, str] = {}
 
-# What is said of a row in a file on its way in. See `services.serve.elsewhere`.
+# How far a file of such calls is. See `services.serve.elsewhere`.
 Stage = Literal["checking", "checked", "recording", "stopped", "done", "refused"]
 
 

@@ -81,8 +81,7 @@ class Prepared:
             record = record_of(placed, None)
             alike = self._alike[key] = Alike(record, None if place.depends else record["units"])
             self.subscriptions.add(place.grant.subscription_id)
-        if call.source not in self.sources:
-            self.sources.add(call.source)
+        self.sources.add(call.source)
         self._fresh.add(alike, placed.call_id, call, record_of(placed, None) if place.depends else None)
 
     def load(self, session: Session, file_id: int) -> Recorded:

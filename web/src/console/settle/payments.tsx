@@ -92,6 +92,14 @@ const columns: Column<Entry>[] = [
   },
 ];
 
+const ofAmount: Column<Entry> = {
+  head: "Amount",
+  sort: "amount",
+  number: true,
+  look: "whitespace-nowrap text-brass",
+  cell: (e) => amount(e.amount, e.currency),
+};
+
 function Waiting({ finance, actions }: { finance: boolean; actions: React.ReactNode }) {
   const [assigning, setAssigning] = useState<Entry | null>(null);
   const [aside, setAside] = useState<Entry | null>(null);
@@ -110,13 +118,7 @@ function Waiting({ finance, actions }: { finance: boolean; actions: React.ReactN
         columns={[
           ...columns,
           { head: "It may be for", width: "w-[34%]", cell: (e) => <Guesses of={e} /> },
-          {
-            head: "Amount",
-            sort: "amount",
-            number: true,
-            look: "whitespace-nowrap text-brass",
-            cell: (e) => amount(e.amount, e.currency),
-          },
+          ofAmount,
           finance && {
             head: "Decide",
             quiet: true,
@@ -188,13 +190,7 @@ function Done({ finance, actions }: { finance: boolean; actions: React.ReactNode
         columns={[
           ...columns,
           { head: "What became of it", width: "w-[34%]", cell: (e) => <Became of={e} /> },
-          {
-            head: "Amount",
-            sort: "amount",
-            number: true,
-            look: "whitespace-nowrap text-brass",
-            cell: (e) => amount(e.amount, e.currency),
-          },
+          ofAmount,
           finance && {
             head: "Have it wait again",
             quiet: true,
