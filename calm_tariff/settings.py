@@ -14,7 +14,7 @@ from calm_tariff.core.errors import Invalid
 from calm_tariff.core.reach import Reach, networks
 
 # HS256 takes no key that is shorter (RFC 7518, 3.2).
-LEAST_DESK_SECRET = 32
+LEAST_SECRET = 32
 
 
 class Settings(BaseSettings):
@@ -34,7 +34,9 @@ class Settings(BaseSettings):
     address) are those of a new installation, and taken at its first start alone.
     `standins` starts the stand-ins outside a demo, too; without them, letters go to `mail_host` and `mail_port`, and
     nothing is passed to a ticket desk unless one is named: it and the product sign what they say to each other with
-    the `ticket_desk_secret`. `started_again` and `ended_with` are told by whoever
+    the `ticket_desk_secret`. Cards are charged by the `payment_processor` at an address, which is asked with its
+    `payment_processor_key` and signs what it says with the `payment_processor_secret`; without one nobody pays by card.
+    `started_again` and `ended_with` are told by whoever
     started a process again.
     """
 
@@ -69,6 +71,9 @@ class Settings(BaseSettings):
     web_hosts: str = ""
     ticket_desk: str = ""
     ticket_desk_secret: str = Field(default="", validate_default=True)
+    payment_processor: str = ""
+    payment_processor_key: str = ""
+    payment_processor_secret: str = Field(default="", validate_default=True)
     reaches: str = ""
     standins: bool = False
     mail_host: str = "127.0.0.1"
@@ -85,10 +90,20 @@ class Settings(BaseSettings):
     @classmethod
     def _proves(cls, secret: str, info: ValidationInfo) -> str:
         """A desk outside decides only with a secret that its signature can be made with."""
-        if info.data.get("ticket_desk") and len(secret.encode()) < LEAST_DESK_SECRET:
+        if info.data.get("ticket_desk") and len(secret.encode()) < LEAST_SECRET:
             raise ValueError(
-                f"must have {LEAST_DESK_SECRET} characters or more, for the desk that CALM_TICKET_DESK names signs "
-                "with it"
+                f"must have {LEAST_SECRET} characters or more, for the desk that CALM_TICKET_DESK names signs with it"
+            )
+        return secret
+
+    @field_validator("payment_processor_secret")
+    @classmethod
+    def _signs(cls, secret: str, info: ValidationInfo) -> str:
+        """What a processor says is believed only with a secret that its signature can be made with."""
+        if info.data.get("payment_processor") and len(secret.encode()) < LEAST_SECRET:
+            raise ValueError(
+                f"must have {LEAST_SECRET} characters or more, for what the processor that "
+                "CALM_PAYMENT_PROCESSOR names says is signed with it"
             )
         return secret
 
@@ -134,6 +149,11 @@ class Settings(BaseSettings):
     def ticket_desk_address(self) -> str:
         """Where requests are passed that an outside system decides; empty where there is none."""
         return self.ticket_desk or (self.standins_address if self.has_standins else "")
+
+    @property
+    def payment_processor_address(self) -> str:
+        """Where cards are charged; empty where nobody pays by card."""
+        return self.payment_processor or (self.standins_address if self.has_standins else "")
 
     @property
     def journal(self) -> Path:

@@ -85,6 +85,7 @@ class Processes:
             signing_secret="a secret of this test's",
             value_secret="another of this test's",
             ticket_desk_secret="what the desk of this test signs with",
+            payment_processor_secret="what the payment processor signs with",
             **ports,
             **self.more,
         )

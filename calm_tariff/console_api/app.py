@@ -41,6 +41,7 @@ from calm_tariff.console_api.serve import bench, instances, jobs, meter_preview,
 from calm_tariff.console_api.settle import (
     accounts,
     bank,
+    cards,
     closing,
     consequences,
     corrections,
@@ -51,6 +52,7 @@ from calm_tariff.console_api.settle import (
     usage_months,
 )
 from calm_tariff.edge import own_account, own_notices, passkeys, problems, reference, signing_in
+from calm_tariff.edge.processor import processor_of
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.people import people
 from calm_tariff.settings import Settings
@@ -101,6 +103,7 @@ ROUTERS = (
     invoices,
     accounts,
     bank,
+    cards,
     consequences,
     closing,
     moves,
@@ -121,6 +124,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app = FastAPI(title="Calm Tariff console", version="1", docs_url=None, redoc_url=None)
     app.state.ctx = ctx
     app.state.settings = settings
+    app.state.processor = processor_of(settings)
     problems.tell(app)
     app.include_router(signing_in.router(people, COOKIE))
     app.include_router(own_account.router(people, COOKIE))

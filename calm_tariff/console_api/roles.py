@@ -219,6 +219,7 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         FINANCE,
         """
         POST /account-entries/{entry_id}/return
+        POST /accounts/{consumer_id}/card-refunds
         POST /accounts/{consumer_id}/payments
         POST /accounts/{consumer_id}/refunds
         DELETE /adjustments/{adjustment_id}
@@ -227,6 +228,7 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /invoices/{invoice_id}/adjustments
         POST /invoices/{invoice_id}/credit-notes
         POST /invoices/{invoice_id}/credit-notes/worked-out
+        POST /invoices/{invoice_id}/payment-attempts
         POST /invoices/{invoice_id}/proposed-credit
         POST /invoices/{invoice_id}/write-off
         DELETE /invoices/{invoice_id}/held-back
@@ -277,7 +279,7 @@ OWN = frozenset(
     }
 )
 # Who comes in here is known by something else, or by nothing yet.
-OUTSIDE = frozenset({"POST /ticket-desk/events"})
+OUTSIDE = frozenset({"POST /ticket-desk/events", "POST /payment-processor/events"})
 # A request's route may give others a say in it (core.routes).
 ALSO_WHO_MUST_AGREE = frozenset(
     f"{method} /requests/{{request_id}}/{part}"

@@ -65,6 +65,13 @@ USAGE_FILE = _moves(
     refused="",
 )
 
+# A card is charged for an invoice: once it was asked for, it is asked for again until the answer is known.
+PAYMENT_ATTEMPT = _moves(planned="tried, called off", tried="taken, failed", taken="", failed="", called_off="")
+# Credit on account goes back to a card.
+CARD_REFUND = _moves(planned="paid out, failed", paid_out="", failed="")
+# Who paid by card says that it was not right.
+DISPUTE = _moves(open="won, lost", won="", lost="")
+
 # An entry of a bank statement: looked at by the rule, then by a person where it was not sure.
 BANK_ENTRY = _moves(
     new="matched, waiting",

@@ -9,15 +9,16 @@ from calm_tariff.core.errors import Invalid
 from calm_tariff.core.prices import Blocks, Fee, PerUnit, Price, Setup
 from calm_tariff.core.rating import Pricing
 
-Method = Literal["transfer"]
+Method = Literal["transfer", "card"]
 METHODS: tuple[Method, ...] = get_args(Method)
 LONGEST_ORDER_NUMBER = 40
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Payment:
-    """How invoices are paid: by `transfer`, after each of them. `order_number` is what the consumer's own books know
-    the purchase by, and stands on each (the purchase order reference, BT-13, of EN 16931); "" for none."""
+    """How invoices are paid: by `transfer`, after each of them, or by `card`, on the day each is due. `order_number` is
+    what the consumer's own books know the purchase by, and stands on each (the purchase order reference, BT-13, of EN
+    16931); "" for none."""
 
     method: Method
     order_number: str = ""

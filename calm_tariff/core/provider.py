@@ -8,7 +8,8 @@ from dataclasses import dataclass, fields
 from decimal import Decimal
 
 from calm_tariff.core import names
-from calm_tariff.core.billing import reminders
+from calm_tariff.core.billing import collecting, reminders
+from calm_tariff.core.billing.collecting import TRIES_AFTER_DAYS
 from calm_tariff.core.billing.reminders import Policy
 from calm_tariff.core.billing.review import USUAL_CHANGE
 from calm_tariff.core.billing.tax import Rate
@@ -39,9 +40,9 @@ class ProviderSettings:
     invoices and credit notes begin with, whether invoices of nothing are issued, above which amount an adjustment takes
     a second person (None: never), from how many percent on a change of a charge is out of the ordinary, how many days
     after a month's end it is drafted by itself (None: never), after how many days past due an invoice is reminded of
-    and calls are paused for it (core.billing.reminders), above which amount giving an invoice up takes a second person,
-    the bank account that transfers go to, for how many days bodies of sandbox calls are kept, and for how many months
-    recorded calls; 0 is for ever."""
+    and calls are paused for it (core.billing.reminders), or taken from a card (core.billing.collecting), above which
+    amount giving an invoice up takes a second person, the bank account that transfers go to, for how many days bodies
+    of sandbox calls are kept, and for how many months recorded calls; 0 is for ever."""
 
     name: str
     address: str = ""
@@ -63,6 +64,7 @@ class ProviderSettings:
     charge_after_days: int | None = None
     reminders_after_days: tuple[int, ...] = Policy().reminders_after_days
     pause_after_days: int | None = Policy().pause_after_days
+    tries_after_days: tuple[int, ...] = TRIES_AFTER_DAYS
     write_off_limit: Decimal | None = None
     iban: str = ""
     bic: str = ""
@@ -85,6 +87,7 @@ def checked(typed: ProviderSettings) -> None:
     _check_limit(typed.adjustment_limit, typed.currency, "adjustment_limit")
     _check_limit(typed.write_off_limit, typed.currency, "write_off_limit")
     reminders.check(Policy(reminders_after_days=typed.reminders_after_days, pause_after_days=typed.pause_after_days))
+    collecting.check(typed.tries_after_days)
     if not 0 <= typed.payment_days <= MOST_PAYMENT_DAYS:
         raise Invalid(f"must be 0 to {MOST_PAYMENT_DAYS} days", "payment_days")
     if not 1 <= typed.review_percent <= MOST_REVIEW_PERCENT:

@@ -66,6 +66,8 @@ def _serve(base: Settings, demo: bool, provider: ProviderTyped | None, stop: Eve
             "proxy_token": base.proxy_token or _secret(base.var / schema / "proxy-token"),
             "value_secret": base.value_secret or _secret(base.var / schema / "value-secret"),
             "ticket_desk_secret": base.ticket_desk_secret or _secret(base.var / schema / "ticket-desk-secret"),
+            "payment_processor_secret": base.payment_processor_secret
+            or _secret(base.var / schema / "payment-processor-secret"),
             "signing_secret": base.signing_secret or _secret(base.var / schema / "signing-secret"),
         }
     )
@@ -197,7 +199,8 @@ def _greet(settings: Settings, demo: bool, seconds: float) -> None:
         f"  console   http://127.0.0.1:{settings.web_port}/\n"
         f"  portal    http://127.0.0.1:{settings.web_port}/portal/\n"
         f"  gateway   {settings.gateway_address}\n"
-        + (f"  mailbox   {settings.standins_address}/mailbox" if settings.has_standins else "")
+        + (f"  mailbox   {settings.standins_address}/mailbox\n" if settings.has_standins else "")
+        + (f"  cards     {settings.standins_address}/processor" if settings.has_standins else "")
     )
     if demo:
         print("\nSign in with a button, or with the password " + PASSWORD + ":")

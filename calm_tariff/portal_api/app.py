@@ -5,6 +5,7 @@ from __future__ import annotations
 from fastapi import FastAPI
 
 from calm_tariff.edge import own_account, own_notices, passkeys, problems, reference, signing_in
+from calm_tariff.edge.processor import processor_of
 from calm_tariff.portal_api.admit import (
     applications,
     downloads,
@@ -23,7 +24,7 @@ from calm_tariff.portal_api.base.asking import COOKIE, members_here, who_asks
 from calm_tariff.portal_api.house import session
 from calm_tariff.portal_api.observe import alerts, allowances, answering, calls, usage
 from calm_tariff.portal_api.serve import own_use, receipts
-from calm_tariff.portal_api.settle import account, closing, invoices, running_month, subscriptions
+from calm_tariff.portal_api.settle import account, cards, closing, invoices, running_month, subscriptions
 from calm_tariff.services.base.context import Context
 from calm_tariff.settings import Settings
 
@@ -45,6 +46,7 @@ ROUTERS = (
     receipts,
     invoices,
     account,
+    cards,
     subscriptions,
     closing,
     running_month,
@@ -61,6 +63,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app = FastAPI(title="Calm Tariff portal", version="1", docs_url=None, redoc_url=None)
     app.state.ctx = ctx
     app.state.settings = settings
+    app.state.processor = processor_of(settings)
     problems.tell(app)
     app.include_router(signing_in.router(members_here, COOKIE))
     app.include_router(own_account.router(members_here, COOKIE))

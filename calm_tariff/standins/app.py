@@ -1,5 +1,6 @@
 """The stand-ins' HTTP side: back ends, the ticket desk under /tickets, the token issuer under /issuer, the
-mailbox under /mailbox, a bank under /bank, a chat under /chat, a listener for webhooks under /listener."""
+mailbox under /mailbox, a bank under /bank, a payment processor under /processor, a chat under /chat, a listener for
+webhooks under /listener."""
 
 from __future__ import annotations
 
@@ -15,8 +16,9 @@ from fastapi import FastAPI, HTTPException, Query, Request, Response
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
-from calm_tariff.standins import bank, harbour, issuer, own_site, rooms, tickets
+from calm_tariff.standins import bank, harbour, issuer, own_site, processor, rooms, tickets
 from calm_tariff.standins.mailbox import Mailbox
+from calm_tariff.standins.processing import Processing
 from calm_tariff.standins.tickets import Desk
 from calm_tariff.standins.tides import STATIONS, extremes, predictions
 
@@ -44,12 +46,16 @@ class Asked:
     last_headers: dict[str, str] | None = None
 
 
-def create_app(mailbox: Mailbox, desk: Desk, calling: Coroutine[Any, Any, None] | None = None) -> FastAPI:
+def create_app(
+    mailbox: Mailbox, desk: Desk, processing: Processing, calling: Coroutine[Any, Any, None] | None = None
+) -> FastAPI:
     """The application, with its own mood and memory; beside it, callers that keep calling."""
 
     @contextlib.asynccontextmanager
     async def beside(_: FastAPI) -> AsyncIterator[None]:
-        tasks = [asyncio.create_task(each) for each in (calling, desk.keep_telling()) if each]
+        tasks = [
+            asyncio.create_task(each) for each in (calling, desk.keep_telling(), processing.keep_telling()) if each
+        ]
         yield
         for task in tasks:
             task.cancel()
@@ -124,6 +130,7 @@ def create_app(mailbox: Mailbox, desk: Desk, calling: Coroutine[Any, Any, None] 
         own_site.router(),
         rooms.router(),
         bank.router(),
+        processor.router(processing),
     ):
         app.include_router(made)
 

@@ -6,20 +6,25 @@ from random import Random
 
 import uvicorn
 
+from calm_tariff.edge.processor import EVENTS
 from calm_tariff.settings import Settings
 from calm_tariff.standins.app import create_app
 from calm_tariff.standins.callers import keep_calling
 from calm_tariff.standins.mailbox import Mailbox
+from calm_tariff.standins.processing import Processing
 from calm_tariff.standins.tickets import Desk
 
 
 def serve(settings: Settings) -> None:
-    """Serve HTTP and SMTP until told to stop. The ticket desk signs with its secret; in a demo, its applications keep
-    calling through the gateway."""
+    """Serve HTTP and SMTP until told to stop. The ticket desk and the payment processor sign with their secrets;
+    in a demo, its applications keep calling through the gateway."""
     mailbox = Mailbox()
     controller = mailbox.listen(settings.mail_port)
     calling = keep_calling(settings.callers, settings.gateway_address, Random()) if settings.demo else None
-    app = create_app(mailbox, Desk(settings.ticket_desk_secret, settings.var / "tickets.json"), calling)
+    desk = Desk(settings.ticket_desk_secret, settings.var / "tickets.json")
+    kept, events_to = settings.var / "processor.json", f"{settings.address}{EVENTS}"
+    processing = Processing(settings.payment_processor_secret, kept, events_to)
+    app = create_app(mailbox, desk, processing, calling)
     try:
         uvicorn.run(app, host="127.0.0.1", port=settings.standins_port, log_config=None, access_log=False)
     finally:

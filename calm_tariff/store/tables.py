@@ -2,6 +2,7 @@
 
 from calm_tariff.store.admit import (
     applications,
+    cards,
     client_packages,
     community,
     consumers,
@@ -20,7 +21,7 @@ from calm_tariff.store.house import endpoints, people, service_tokens
 from calm_tariff.store.house import identities as house_identities
 from calm_tariff.store.observe import alerts
 from calm_tariff.store.serve import instances, outside_usage, strikes, usage
-from calm_tariff.store.settle import money_documents
+from calm_tariff.store.settle import card_attempts, money_documents
 
 metadata = Base.metadata
 
@@ -28,6 +29,8 @@ __all__ = [
     "alerts",
     "apis",
     "applications",
+    "card_attempts",
+    "cards",
     "client_packages",
     "community",
     "consumers",

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from calm_tariff.edge.processor import processor_of
 from calm_tariff.services.admit import credentials, moves, sign_up, subscriptions
 from calm_tariff.services.admit.desk import asking, conversation, deciding, outside_decisions, outside_events, queue
 from calm_tariff.services.admit.importing import going_on, imports
@@ -25,6 +26,7 @@ from calm_tariff.services.serve.elsewhere import going_on as elsewhere
 from calm_tariff.services.settle import forgetting
 from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.bank import entries
+from calm_tariff.services.settle.cards import planning, refunding, trying
 from calm_tariff.services.settle.documents import charging
 from calm_tariff.settings import Settings
 from calm_tariff.worker import client_maker, endpoints
@@ -73,7 +75,7 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         Handler(kind=charging.GO_ON, lease=timedelta(minutes=10), do=lambda of: charging.go_on(ctx, of["run"])),
         _again("draft months when it is time", timedelta(minutes=10), lambda: charging.when_it_is_time(ctx)),
         _again("match what the bank says", timedelta(minutes=1), lambda: entries.match_new(ctx)),
-        _again("see what follows unpaid invoices", timedelta(minutes=1), lambda: reminding.look(ctx)),
+        _again(reminding.LOOK, timedelta(minutes=1), lambda: reminding.look(ctx)),
         Handler(kind=credentials.TELL_OF_END, do=lambda of: credentials.tell_of_end(ctx, of["key"])),
         Handler(kind=moves.MAKE, do=lambda of: moves.come_true(ctx, of["subscription"])),
         Handler(kind=sunsets.END_VERSION, do=lambda of: _nothing(sunsets.end_sunset(ctx, of["version"]))),
@@ -114,6 +116,18 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget invitations", timedelta(minutes=10), lambda: joining.forget(ctx)),
         _again("forget invitations of the house", timedelta(minutes=10), lambda: inviting.forget(ctx)),
     ]
+    processor = processor_of(settings)
+    if processor is not None:
+        found += [
+            _again(planning.LOOK, timedelta(minutes=1), lambda: planning.look(ctx)),
+            Handler(
+                kind=planning.TRY,
+                tries=None,
+                at_once=3,
+                do=lambda of: trying.make(ctx, processor, of["attempt"]),
+            ),
+            Handler(kind=refunding.PAY_OUT, tries=None, do=lambda of: refunding.make(ctx, processor, of["refund"])),
+        ]
     if settings.ticket_desk_address:
         found.append(Handler(kind=deciding.ASK_DESK, tries=None, do=lambda of: _ticket(ctx, settings, of["request"])))
         desk, secret = settings.ticket_desk_address, settings.ticket_desk_secret

@@ -19,15 +19,37 @@ from calm_tariff.services.settle import striking
 from calm_tariff.services.settle.accounts import payments, writing_off
 from calm_tariff.services.settle.bank import entries as bank_entries
 from calm_tariff.services.settle.bank import statements
+from calm_tariff.services.settle.cards import planning
 from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, invoices, issuing, periods
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
 from calm_tariff.services.settle.striking import Wanted
+from calm_tariff.store.admit.cards import PaymentCard
+from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.call_queries import CallFilter
 from calm_tariff.store.settle.bank import BankEntry
 from tests.formats.camt_files import Sent, camt
 from tests.office import START, Office
 from tests.services.serve.elsewhere.sent import row, take
+
+
+def give_card(office: Office, n: int = 0) -> int:
+    """A consumer pays by a card from now on; its id."""
+    with office.ctx.transaction() as session:
+        consumer = session.get_one(Consumer, office.consumers[n].member.own_consumer)
+        consumer.payment_method = "card"
+        card = PaymentCard(
+            consumer_id=consumer.id,
+            token="card-1",
+            brand="Sandbank Card",
+            last_four="1002",
+            ends_on=date(2030, 1, 1),
+            added_by="Ferries owner",
+            added_at=office.ctx.now,
+        )
+        session.add(card)
+        session.flush()
+        return card.id
 
 
 def charged(office: Office) -> dict[str, int]:
@@ -65,6 +87,8 @@ def charged(office: Office) -> dict[str, int]:
     with office.ctx.transaction() as session:
         bank_entry, fees = session.scalars(select(BankEntry.id).order_by(BankEntry.id)).all()
     bank_entries.leave_alone(in_november, fees, "Ours.")
+    give_card(office)
+    planning.try_now(in_november, second)
     return {
         "bank_entry_id": bank_entry,
         "usage_file_id": take(office, [row(office, 1), row(office, 2, status="?")]).id,

@@ -167,6 +167,8 @@ OWN_ACCOUNT = {"/password", "/address", "/membership", "/organisation/owner", "/
 OWN_ACCOUNT |= {f"/second-factor{part}" for part in ("", "/confirm", "/recovery-codes", "/end")}
 OWN_ACCOUNT |= {"/passkeys", "/passkeys/begin", "/notice-choices/{group}"}
 
+# A card is given at a payment processor's, and there is none here.
+AT_THE_PROCESSOR = {"/card/begin", "/card/finish"}
 BODIES = {
     "/alerts": {"amount": "10"},
     "/alert-hook": {"url": "https://hooks.example/calm"},
@@ -275,6 +277,8 @@ def test_no_portal_route_shows_one_consumer_anothers_data(lived: dict[str, Any])
             assert answer.status_code == 404, (method, path, answer.text)
             if method == "GET":
                 assert theirs.request(method, address).status_code == 200, (method, path)
+        elif path in AT_THE_PROCESSOR:
+            assert answer.status_code == 409, (method, path, answer.text)
         else:
             assert answer.status_code in (200, 201, 204), (method, path, answer.text)
             if path == "/calls":

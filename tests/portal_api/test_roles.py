@@ -72,6 +72,11 @@ MONEY = {
     ("GET", "/account"),
     ("GET", "/account/entries"),
     ("GET", "/account/entries.csv"),
+    ("GET", "/card"),
+    ("POST", "/card/begin"),
+    ("POST", "/card/finish"),
+    ("DELETE", "/card"),
+    ("POST", "/invoices/{invoice_id}/pay"),
 }
 REFUSED = {"owner": set(), "developer": OWNERS | MONEY, "billing": OWNERS | BUILDERS}
 

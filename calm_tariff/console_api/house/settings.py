@@ -9,6 +9,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.core.billing.collecting import TRIES_AFTER_DAYS
 from calm_tariff.core.billing.reminders import Policy
 from calm_tariff.core.billing.review import USUAL_CHANGE
 from calm_tariff.core.billing.tax import Rate
@@ -51,6 +52,7 @@ class SettingsIn(BaseModel):
     charge_after_days: int | None = None
     reminders_after_days: list[int] = Field(default=[*Policy().reminders_after_days], max_length=1000)
     pause_after_days: int | None = Policy().pause_after_days
+    tries_after_days: list[int] = Field(default=[*TRIES_AFTER_DAYS], max_length=1000)
     write_off_limit: Decimal | None = None
     iban: str = Field(default="", max_length=100)
     bic: str = Field(default="", max_length=100)
@@ -71,4 +73,5 @@ def change(ctx: Asking, edition: Edition, typed: SettingsIn) -> SettingsView:
     wanted["working_days"] = tuple(sorted(set(typed.working_days)))
     wanted["tax_changes"] = tuple(Rate(since=each.since, percent=each.percent) for each in typed.tax_changes)
     wanted["reminders_after_days"] = tuple(typed.reminders_after_days)
+    wanted["tries_after_days"] = tuple(typed.tries_after_days)
     return settings.change(ctx, ProviderSettings(**wanted), edition)

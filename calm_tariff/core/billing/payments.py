@@ -18,8 +18,8 @@ LONGEST_REFERENCE = 140
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Money:
-    """Money as it came in or went out by transfer: how much, on which day by the bank's books (`value_on`), and what
-    the bank's entry says of it."""
+    """Money as it came in or went out: how much, on which day by the bank's or the processor's books (`value_on`), and
+    what they say of it."""
 
     amount: Decimal
     value_on: date

@@ -23,7 +23,7 @@ def role_in_words(role: Role) -> str:
 
 def payment_in_words(payment: Payment) -> str:
     """How somebody pays, as it is said of a consumer and of an invoice."""
-    by = {"transfer": "by transfer"}[payment.method]
+    by = f"by {payment.method}"
     return f"{by}, order number {payment.order_number}" if payment.order_number else by
 
 

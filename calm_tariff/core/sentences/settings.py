@@ -30,6 +30,8 @@ EFFECTS: Mapping[str, str] = {
     "reminded of, such as 3, 10, 20. Where it is empty, nobody is.",
     "pause_after_days": "So many days after an invoice was due, once the day is over, calls of a consumer that has not "
     "paid are refused until it has. Where it is empty, they never are.",
+    "tries_after_days": "So many days after it was due, what is open of an invoice is taken from its consumer's card, "
+    "until it is, such as 0, 1, 3, 7. Where it is empty, only a person tries.",
     "write_off_limit": "Giving up what is open of an invoice waits for a second person where it is more than this. "
     "Where it is empty, nobody has to agree.",
     "iban": "Where transfers go: stands on invoices and reminders, and is held to its check digits.",

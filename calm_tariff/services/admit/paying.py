@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from typing import Protocol
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import payment as rules
@@ -15,6 +16,7 @@ from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
+from calm_tariff.store.admit.cards import PaymentCard
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.compose.products import Plan
@@ -58,18 +60,26 @@ def settled(session: Session, ctx: Context, plan: Plan, given: Payment | None) -
     known = of(consumer)
     if known is None and given is None:
         raise Invalid(f"say how invoices of {plan.name} will be paid: by {' or '.join(METHODS)}", "payment")
+    if known is None and given is not None and given.method == "card":
+        raise Invalid("give a card first, under Account", "payment.method")
     if known is None and given is not None:
         keep(session, ctx, consumer, given)
 
 
 def change(ctx: Context, to: Payment) -> None:
-    """Pay in another way from now on. Raises `NotAllowed`."""
+    """Pay in another way from now on. Raises `NotAllowed`, or `Invalid` for a card where none was given."""
     owner = ctx.actor.consumer_to("say how it pays")
     with ctx.transaction() as session:
         consumer = locked(session, Consumer, owner)
         assert consumer is not None
+        if to.method == "card" and not _has_card(session, owner):
+            raise Invalid("give a card first", "method")
         if of(consumer) != to:
             keep(session, ctx, consumer, to)
+
+
+def _has_card(session: Session, consumer_id: int) -> bool:
+    return session.scalar(select(PaymentCard.id).where(PaymentCard.current == consumer_id)) is not None
 
 
 def keep(session: Session, ctx: Context, consumer: Consumer, to: Payment) -> None:

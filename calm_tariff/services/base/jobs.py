@@ -91,6 +91,14 @@ def schedule(ctx: Context, kinds: Collection[str]) -> None:
             see_to(session, ctx, kind, kind, {}, subject=_SCHEDULE)
 
 
+def unschedule(ctx: Context, kinds: Collection[str]) -> None:
+    """Have none of these kinds done again and again until somebody schedules them; one that is under way is
+    finished."""
+    with ctx.transaction() as session:
+        for kind in sorted(kinds):
+            forget(session, kind, _SCHEDULE)
+
+
 def see_to(session: Session, ctx: Context, kind: str, about: str, arguments: dict[str, Any], *, subject: str) -> None:
     """Have a job of a kind and subject: where there is one already it stays as it is, with its tries and its pause."""
     made = _asked(ctx, kind, about, arguments, subject=subject)

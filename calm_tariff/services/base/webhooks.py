@@ -12,9 +12,13 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+from sqlalchemy.dialects.mysql import insert
+from sqlalchemy.orm import Session
 from standardwebhooks import Webhook
 
 from calm_tariff.core.errors import NotSignedIn
+from calm_tariff.services.base.context import Context
+from calm_tariff.store.base.record import ReceivedWebhook
 
 _BYTES = 32
 # So much the clocks of both sides may differ, with what sending takes.
@@ -67,6 +71,17 @@ def verified(secret: str, body: bytes, fields: Mapping[str, str], now: datetime)
     if not any(hmac.compare_digest(one.encode(), right.encode()) for one in given):
         raise NotSignedIn("its signature does not hold")
     return event_id
+
+
+def was_taken(session: Session, event_id: str) -> bool:
+    """Whether a webhook was taken before."""
+    return session.get(ReceivedWebhook, event_id) is not None
+
+
+def take_once(session: Session, ctx: Context, event_id: str) -> bool:
+    """Note that a webhook was taken; whether it was not before."""
+    made = insert(ReceivedWebhook).values(id=event_id, received_at=ctx.now)
+    return session.connection().execute(made.prefix_with("IGNORE")).rowcount > 0
 
 
 def event(kind: str, now: datetime, data: Mapping[str, Any]) -> str:

@@ -24,7 +24,7 @@ from calm_tariff.store.base.locking import locked
 from calm_tariff.store.base.provider import Provider
 
 # What there are several of.
-LISTS = ("working_days", "tax_changes", "reminders_after_days")
+LISTS = ("working_days", "tax_changes", "reminders_after_days", "tries_after_days")
 _AMOUNTS = ("tax_percent", "adjustment_limit", "write_off_limit")
 
 
@@ -62,6 +62,7 @@ class SettingsView:
     charge_after_days: int | None
     reminders_after_days: list[int]
     pause_after_days: int | None
+    tries_after_days: list[int]
     write_off_limit: Decimal | None
     iban: str
     bic: str
@@ -147,6 +148,7 @@ def of(provider: Provider) -> ProviderSettings:
         charge_after_days=provider.charge_after_days,
         reminders_after_days=tuple(provider.reminders_after_days),
         pause_after_days=provider.pause_after_days,
+        tries_after_days=tuple(provider.tries_after_days),
         write_off_limit=provider.write_off_limit,
         iban=provider.iban,
         bic=provider.bic,

@@ -3,7 +3,7 @@ while what it did and paid stays under its own id, for the other to see."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -17,7 +17,7 @@ from calm_tariff.core.membership import role
 from calm_tariff.core.merging import Merged
 from calm_tariff.core.periods import local_day, month_of
 from calm_tariff.core.sentences.account import merging_in_words
-from calm_tariff.services.admit import paying, payment_pauses
+from calm_tariff.services.admit import cards, paying, payment_pauses
 from calm_tariff.services.base import auditing, stamps
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
@@ -86,9 +86,12 @@ def merge(ctx: Context, consumer_id: int, into_id: int, name: str) -> None:
         session.flush()
         rows.hand_over(session, consumer.id, into.id)
         if paying.of(into) is None and (payment := paying.of(consumer)) is not None:
-            paying.keep(session, ctx, into, payment)
+            # The card of the one that is no more pays for nobody.
+            paying.keep(session, ctx, into, replace(payment, method="transfer"))
         consumer.state, consumer.closed_at = move(CONSUMER, "the account", consumer.state, "closed"), ctx.now
         consumer.merged_into_id = into.id
+        if (card := cards.current(session, consumer.id)) is not None:
+            cards.end(session, ctx, card)
         session.flush()
         payment_pauses.end(session, ctx, consumer)
         booking.use_credit(session, ctx, into.id)

@@ -22,6 +22,7 @@ from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.first_steps import FirstStep, first_steps
 from calm_tariff.services.settle.accounts import aging, writing_off
 from calm_tariff.services.settle.bank import views
+from calm_tariff.services.settle.cards import disputes
 from calm_tariff.services.settle.documents import late_usage
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.apis import ApiVersion
@@ -84,6 +85,7 @@ def today(ctx: Context) -> Today:
         items += [
             *_unpaid(session, ctx),
             *_unmatched(session),
+            *_disputed(session),
             *_write_offs(session, ctx),
             *_questions(session),
             *_drafts(session),
@@ -112,7 +114,7 @@ def counts(ctx: Context) -> Counts:
             near_the_end=near,
             to_charge=len(_periods(session, ctx)),
             unpaid=len(aging.overdue(session, today_of(session, ctx))),
-            unmatched=views.waiting(session),
+            unmatched=views.waiting(session) + disputes.waiting(session),
             unread=own_notices.unread(ctx.joining(session)) if ctx.actor.person_id is not None else 0,
         )
 
@@ -277,6 +279,16 @@ def _unmatched(session: Session) -> list[Item]:
     title = "One payment waits to be assigned" if waiting == 1 else f"{waiting} payments wait to be assigned"
     detail = f"The bank told of {'it' if waiting == 1 else 'them'}; no invoice is named with its amount."
     return [Item(title, detail, "Say whose", "/settle/payments", ["finance"])]
+
+
+def _disputed(session: Session) -> list[Item]:
+    """Payments by card that their owners dispute."""
+    waiting = disputes.waiting(session)
+    if not waiting:
+        return []
+    title = "A payment by card is disputed" if waiting == 1 else f"{waiting} payments by card are disputed"
+    detail = "The money went back, and nothing is tried by itself meanwhile: answer the payment processor."
+    return [Item(title, detail, "See which", "/settle/payments?show=card", ["finance"])]
 
 
 def _write_offs(session: Session, ctx: Context) -> list[Item]:

@@ -18,8 +18,8 @@ class Provider(Base):
     `zero_invoices`. An adjustment above `adjustment_limit` takes a second person; None for never.
     A charge that differs by more than `review_percent` from the last months' is out of the ordinary. Months are drafted
     by themselves `charge_after_days` after their end; None for never. What is not paid is reminded of and paused for by
-    core.billing.reminders; giving up more than `write_off_limit` takes a second person. Transfers go to its `iban`;
-    `bank_columns` is which column of its bank's CSV files is what.
+    core.billing.reminders, and taken from cards by core.billing.collecting; giving up more than `write_off_limit` takes
+    a second person. Transfers go to its `iban`; `bank_columns` is which column of its bank's CSV files is what.
     `factor_required`: its people show a second
     factor at the sign-in. `settled_at` is when its settings were first looked through, `charged_at` when money was
     first charged. Calls before the day `calls_from` were thrown away."""
@@ -47,6 +47,7 @@ class Provider(Base):
     charge_after_days: Mapped[int | None]
     reminders_after_days: Mapped[list[Any]] = mapped_column(default=lambda: [3, 10, 20])
     pause_after_days: Mapped[int | None] = mapped_column(default=30)
+    tries_after_days: Mapped[list[Any]] = mapped_column(default=lambda: [0, 1, 3, 7])
     write_off_limit: Mapped[Money | None]
     iban: Mapped[Word] = mapped_column(default="")
     bic: Mapped[Word] = mapped_column(default="")

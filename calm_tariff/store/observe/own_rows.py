@@ -15,6 +15,7 @@ from sqlalchemy import ColumnElement, Select, Table, func, select, true
 from sqlalchemy.sql.functions import concat
 
 from calm_tariff.store.admit.applications import ApiKey, ApiKeyPlace, ApiKeyUse, Application, ApplicationBefore
+from calm_tariff.store.admit.cards import CardPage, PaymentCard
 from calm_tariff.store.admit.community import Answer, PostReport, Question, QuestionFollower, Rating
 from calm_tariff.store.admit.consumers import (
     AwaitedSignUp,
@@ -61,10 +62,11 @@ from calm_tariff.store.serve.usage import (
 )
 from calm_tariff.store.settle.accounts import AccountEntry, Allocation, Reminder, WriteOff
 from calm_tariff.store.settle.bank import BankEntry
+from calm_tariff.store.settle.card_attempts import CardRefund, Dispute, PaymentAttempt
 from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, DraftReview, MoneyDocument, MoneyLine
 
 # What keeps secrets, or is of use to nobody but us.
-_OURS = {"key_hash", "token_hash", "password_hash", "look", "shape", "undo", "grant", "way", "weight", "cause"}
+_OURS = {"key_hash", "token_hash", "token", "password_hash", "look", "shape", "undo", "grant", "way", "weight", "cause"}
 # Who of the provider's people did something is theirs.
 _PEOPLE = {"assigned_id", "decided_by", "settled_by", "suspended_by", "resumed_by", "told_outside", "reminded_at"}
 HIDDEN = frozenset(_OURS | _PEOPLE)
@@ -124,6 +126,11 @@ def documents(consumer: int) -> Select[int]:
 def entries(consumer: int) -> Select[int]:
     """The ids of the entries of a consumer's account."""
     return select(AccountEntry.id).where(AccountEntry.consumer_id == consumer)
+
+
+def attempts(consumer: int) -> Select[int]:
+    """The ids of attempts to take money from a consumer's cards."""
+    return select(PaymentAttempt.id).where(PaymentAttempt.invoice_id.in_(documents(consumer)))
 
 
 def requests(consumer: int) -> Select[int]:
@@ -301,6 +308,20 @@ OWN: tuple[Own, ...] = (
     Own(table=_table(Allocation), of_consumer=_in(Allocation.entry_id, entries), becomes={}),
     Own(table=_table(Reminder), of_consumer=_in(Reminder.invoice_id, documents), becomes={}),
     Own(table=_table(WriteOff), of_consumer=_in(WriteOff.invoice_id, documents), becomes={}, handed_out=None),
+    Own(table=_table(CardPage), of_consumer=_is(CardPage.consumer_id), handed_out=None),
+    Own(
+        table=_table(PaymentCard),
+        of_consumer=_is(PaymentCard.consumer_id),
+        becomes={"token": GONE, "last_four": "", "added_by": GONE},
+    ),
+    Own(
+        table=_table(PaymentAttempt),
+        of_consumer=_in(PaymentAttempt.invoice_id, documents),
+        becomes={"planned_by": GONE},
+        handed_out=None,
+    ),
+    Own(table=_table(CardRefund), of_consumer=_in(CardRefund.attempt_id, attempts), becomes={}, handed_out=None),
+    Own(table=_table(Dispute), of_consumer=_in(Dispute.attempt_id, attempts), becomes={"reason": GONE}),
     Own(table=_table(PaymentPause), of_consumer=_is(PaymentPause.consumer_id), becomes={}),
     Own(
         table=_table(CallBodies),
@@ -324,6 +345,11 @@ SPOKEN: tuple[tuple[Table, tuple[str, ...]], ...] = (
     (_table(EventDelivery), ("answer",)),
     (_table(ImportRow), ("cells", "about", "said")),
     (_table(ConsumerNote), ("text",)),
+    (_table(CardPage), ("begun_by",)),
+    (_table(PaymentCard), ("added_by",)),
+    (_table(PaymentAttempt), ("planned_by",)),
+    (_table(CardRefund), ("asked_by",)),
+    (_table(Dispute), ("reason",)),
     (_table(Suspension), ("reason",)),
     (_table(SubscriptionOverride), ("reason", "made_by", "lifted_by")),
     (_table(ComingMove), ("made_by",)),

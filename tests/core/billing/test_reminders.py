@@ -8,7 +8,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from calm_tariff.core.billing.account import Entry, Invoiced, Paid, settled
-from calm_tariff.core.billing.collecting import next_try
 from calm_tariff.core.billing.reminders import Consequences, Policy, check, consequences, to_pause, to_remind
 from calm_tariff.core.errors import Invalid
 
@@ -82,13 +81,3 @@ def test_a_policy_that_means_nothing_is_refused(policy: Policy, where: str) -> N
     with pytest.raises(Invalid) as refused:
         check(policy)
     assert refused.value.where == where
-
-
-def test_a_card_is_tried_on_the_day_due_and_three_times_after() -> None:
-    assert [next_try(DUE, tried) for tried in range(5)] == [
-        date(2026, 10, 16),
-        date(2026, 10, 17),
-        date(2026, 10, 19),
-        date(2026, 10, 23),
-        None,
-    ]

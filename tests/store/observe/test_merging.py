@@ -20,6 +20,8 @@ STAYS = {
     "strike",
     "suspension",
     "payment_pause",
+    "card_page",
+    "payment_card",
     "event",
     "consumer_reference",
     "import_row",

@@ -50,6 +50,11 @@ UNSPOKEN = {
     "write_off": "state made_by_identity",
     "strike": "identity wanted call_ids units",
     "payment_pause": "invoice",
+    "card_page": "page",
+    "payment_card": "brand",
+    "payment_attempt": "key state charge failure",
+    "card_refund": "key state failure",
+    "dispute": "reference state",
     "bank_entry": "own_iban reference iban creditor_reference digest state",
     "call": "call_id source environment verdict refused_by method path checks units told credential remarks counted"
     " reported outside_id",

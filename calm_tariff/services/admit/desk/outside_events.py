@@ -12,7 +12,6 @@ from datetime import timedelta
 from typing import Any, Literal
 
 from sqlalchemy import delete, select
-from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
@@ -121,8 +120,7 @@ def receive(ctx: Context, secret: str, body: bytes, fields: Mapping[str, str]) -
     if len(of.ticket) > 40 or not of.ticket:
         raise Invalid("must be 1 to 40 characters", "data.ticket")
     with desk.transaction() as session:
-        made = insert(ReceivedWebhook).values(id=event_id, received_at=ctx.now)
-        if session.connection().execute(made.prefix_with("IGNORE")).rowcount == 0:
+        if not webhooks.take_once(session, ctx, event_id):
             raise Conflict("was taken already", event_id)
         request = held(session, desk, _request_id(of.reference))
         if request is None or request.told_outside is None or request.ticket not in (None, of.ticket):

@@ -18,11 +18,13 @@ from calm_tariff.core.billing.account import ADDS
 from calm_tariff.core.billing.ages import Age
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.periods import local_day
-from calm_tariff.services.admit import payment_pauses
+from calm_tariff.services.admit import cards, payment_pauses
+from calm_tariff.services.admit.cards import CardView
 from calm_tariff.services.admit.payment_pauses import PaymentPauseView
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.settle.accounts import open_items, reminding
 from calm_tariff.services.settle.accounts.reminding import ReminderView
+from calm_tariff.services.settle.cards import refunding
 from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.paging import Page, PageQuery, page
@@ -50,7 +52,7 @@ class OpenInvoice:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AccountView:
     """One account: what is open, what is on account, and the stretches in which calls were held up. `iban` is where
-    transfers go."""
+    transfers go, `card` what is paid by; of the credit, `refundable` can go back to a card at once."""
 
     consumer_id: int
     consumer: str
@@ -62,6 +64,8 @@ class AccountView:
     pauses: list[PaymentPauseView]
     iban: str
     bic: str
+    card: CardView | None
+    refundable: Decimal
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -181,6 +185,8 @@ def _view(session: Session, ctx: Context, consumer_id: int) -> AccountView:
         pauses=payment_pauses.of_consumer(session, merged.with_merged(session, consumer_id)),
         iban=provider.iban,
         bic=provider.bic,
+        card=cards.view(session, ctx, consumer_id),
+        refundable=min(credit, refunding.refundable(session, consumer_id)),
     )
 
 

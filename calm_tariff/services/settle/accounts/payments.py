@@ -1,4 +1,4 @@
-"""Payments and refunds that a person books by hand, and payments that went back.
+"""Payments and refunds, as they are booked and told of, and payments that went back.
 
 Source: docs/arithmetic.md, section 5.
 """
@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from calm_tariff.core import reasons
 from calm_tariff.core.billing import payments as rules
-from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.billing.payments import Money, Way
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import NOT_ISSUED
@@ -103,13 +103,14 @@ def book(
     *,
     refund: bool = False,
     bank_entry_id: int | None = None,
+    way: Way = "transfer",
 ) -> AccountEntry:
-    """Book a transfer that came in, or went out as a `refund`, and tell of it; `bank_entry_id` is what the bank said of
-    it. Whoever calls this holds the owner. Raises `Invalid`, naming the field."""
+    """Book money that came in, or went out as a `refund`, and tell of it; `bank_entry_id` is what the bank said of a
+    transfer. Whoever calls this holds the owner. Raises `Invalid`, naming the field."""
     if refund:
-        entry = booking.refunded(session, ctx, owner, money, "transfer")
+        entry = booking.refunded(session, ctx, owner, money, way)
     else:
-        entry = booking.paid(session, ctx, owner, money, "transfer", invoice)
+        entry = booking.paid(session, ctx, owner, money, way, invoice)
     entry.bank_entry_id = bank_entry_id
     after = {"amount": str(entry.amount), "for": invoice.number if invoice is not None else None}
     auditing.note(

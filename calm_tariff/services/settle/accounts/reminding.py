@@ -30,6 +30,8 @@ from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.settle.accounts import Reminder
 from calm_tariff.store.settle.money_documents import Invoice
 
+LOOK = "see what follows unpaid invoices"
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ReminderView:

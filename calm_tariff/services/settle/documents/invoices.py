@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
@@ -14,12 +14,14 @@ from calm_tariff.core.billing.references import creditor_reference
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.lifecycles import NOT_ISSUED
 from calm_tariff.core.periods import day_start
-from calm_tariff.services.admit import paying
+from calm_tariff.services.admit import cards, paying
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.settle.accounts import ledger, reminding, writing_off
 from calm_tariff.services.settle.accounts.ledger import AllocatedPart
 from calm_tariff.services.settle.accounts.reminding import ReminderView
 from calm_tariff.services.settle.accounts.writing_off import WriteOffView
+from calm_tariff.services.settle.cards import planning, showing
+from calm_tariff.services.settle.cards.showing import AttemptView
 from calm_tariff.services.settle.documents import adjustments, credit_notes, late_lines, views
 from calm_tariff.services.settle.documents.adjustments import AdjustmentView
 from calm_tariff.services.settle.documents.views import (
@@ -59,7 +61,8 @@ class InvoiceView:
     """An invoice with its lines, and what corrects it. `paid` is how, in words; "" where its consumer had not said so.
     `proposed` is what may be credited by what is recorded now, `less` comes of it before tax. Of an invoice with late
     lines, `late_of` are the invoices of the periods they belong to. `closing` is what closed it, `transfer` what pays
-    what is open of it."""
+    what is open of it; `card` is the one that pays it, in words, `attempts` what was tried, and `next_try` the day on
+    which it is tried next by itself."""
 
     summary: InvoiceSummary
     paid: str
@@ -79,6 +82,9 @@ class InvoiceView:
     reminders: list[ReminderView]
     write_offs: list[WriteOffView]
     transfer: Transfer | None
+    card: str
+    attempts: list[AttemptView]
+    next_try: date | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -286,7 +292,20 @@ def _view(session: Session, ctx: Context, i: Invoice, own: bool = False) -> Invo
         reminders=reminding.of_invoices(session, [i.id]).get(i.id, []),
         write_offs=[] if own else writing_off.of_invoice(session, ctx, i.id),
         transfer=_transfer(session, i) if i.number and i.open_amount else None,
+        **_by_card(session, ctx, i, own),
     )
+
+
+def _by_card(session: Session, ctx: Context, i: Invoice, own: bool) -> dict[str, Any]:
+    """What pays what is open of it where a card is there, and what was tried."""
+    owner = merged.successors(session).get(i.consumer_id, i.consumer_id)
+    card = cards.current(session, owner) if i.number and i.open_amount else None
+    attempts = showing.of_invoice(session, i.id)
+    return {
+        "card": "" if card is None else cards.card_of(card).in_words,
+        "attempts": [replace(each, planned_by="") for each in attempts] if own else attempts,
+        "next_try": planning.next_try(session, ctx, i, card),
+    }
 
 
 def _transfer(session: Session, i: Invoice) -> Transfer:

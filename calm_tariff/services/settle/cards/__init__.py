@@ -1,0 +1,1 @@
+"""Collecting by card: attempts, what came of them, refunds to cards, and disputes."""
