@@ -11,15 +11,17 @@ from typing import Any
 
 from sqlalchemy import select
 
-from calm_tariff.core.billing import reminders
+from calm_tariff.core.billing import collecting, reminders
 from calm_tariff.core.billing.payments import Money
 from calm_tariff.core.billing.references import creditor_reference
 from calm_tariff.core.billing.reminders import Policy
 from calm_tariff.core.billing.statements import BankLine
 from calm_tariff.core.periods import instant_of, local_day, zone
+from calm_tariff.demo import cards
 from calm_tariff.demo.scenario import PROVIDER
 from calm_tariff.formats.camt_out import statement
 from calm_tariff.services.base.context import Actor, Context, provider_of
+from calm_tariff.services.base.processor import Processor
 from calm_tariff.services.house import settings
 from calm_tariff.services.settle.accounts import payments, reminding, writing_off
 from calm_tariff.services.settle.bank import statements
@@ -56,16 +58,17 @@ class Owing:
     due_on: date
     period_start: date
     amount: Decimal
+    by_card: bool
 
 
 class Collecting:
     """What came in, day by day, as the months are charged beside it."""
 
-    def __init__(self, ctx: Context, first: date, last: date) -> None:
+    def __init__(self, ctx: Context, processor: Processor | None, first: date, last: date) -> None:
         with ctx.transaction() as session:
             person = session.scalars(select(Person).where(Person.name == "Beatriz")).one()
         self._beatriz = ctx.acting(Actor(person.name, frozenset({"finance"}), person_id=person.id))
-        self._day, self._last, self._went_back = first, last, False
+        self._processor, self._day, self._last, self._went_back = processor, first, last, False
 
     def until(self, moment: datetime) -> None:
         """Have everything paid, reminded of and held up that was until an instant."""
@@ -76,6 +79,14 @@ class Collecting:
             if any(_follows(each, self._day) for each in owing):
                 reminding.look(beatriz)
             for each in owing:
+                if (
+                    each.by_card
+                    and self._processor
+                    and self._day in collecting.planned(each.due_on, collecting.TRIES_AFTER_DAYS)
+                ):
+                    cards.collect(beatriz, self._processor, each.consumer_id)
+                    owing = _open(beatriz)
+            for each in owing:
                 if self._day >= each.issued_on + timedelta(days=_days(each)) and self._pays(each):
                     self._paid(beatriz, each)
                     owing = _open(beatriz)
@@ -83,7 +94,7 @@ class Collecting:
 
     def _pays(self, of: Owing) -> bool:
         """Whether an invoice is paid as it should be; of the last month one waits for the bank's statement."""
-        return of.consumer != NEVER and not (of.consumer == VAGUE and of.period_start == self._last)
+        return not of.by_card and of.consumer != NEVER and not (of.consumer == VAGUE and of.period_start == self._last)
 
     def bring_statement_in(self, now: datetime) -> None:
         """Have the bank tell of a transfer without a reference, and of its fees."""
@@ -176,6 +187,7 @@ def _open(ctx: Context) -> list[Owing]:
                 due_on=invoice.due_on,
                 period_start=invoice.period_start,
                 amount=invoice.open_amount,
+                by_card=invoice.payment_method == "card",
             )
             for invoice, name in session.execute(query)
             if invoice.issued_at is not None and invoice.due_on is not None

@@ -14,7 +14,7 @@ from typing import Any
 from calm_tariff.core.periods import instant_of, local_day, month_of, period_before, zone
 from calm_tariff.core.portals import FIRST, Brand
 from calm_tariff.core.routes import Route
-from calm_tariff.demo import corrections, recording
+from calm_tariff.demo import cards, corrections, recording
 from calm_tariff.demo.admitting import admit
 from calm_tariff.demo.callers import CONSUMERS
 from calm_tariff.demo.collecting import Collecting, be_stricter
@@ -40,7 +40,9 @@ from calm_tariff.services.admit.carrying_over import Existing
 from calm_tariff.services.admit.portals import identity_provider, portals
 from calm_tariff.services.admit.portals.identity_provider import IdentityProviderTyped
 from calm_tariff.services.admit.portals.portals import PortalTyped
+from calm_tariff.services.base import jobs
 from calm_tariff.services.base.context import Actor, Context
+from calm_tariff.services.base.processor import Processor
 from calm_tariff.services.compose import house_limits, meters, products
 from calm_tariff.services.compose.apis import documents, forwarding, operations, sunsets, versions
 from calm_tariff.services.compose.apis.versions import ApiTyped
@@ -51,11 +53,14 @@ from calm_tariff.services.compose.sheet import plans, tariff_sheet
 from calm_tariff.services.compose.sheet.tariff_sheet import Sheet
 from calm_tariff.services.house import installation
 from calm_tariff.services.serve import gateway_feed, replaying, trials
+from calm_tariff.services.settle.accounts import reminding
+from calm_tariff.services.settle.cards import planning
 from calm_tariff.services.settle.documents import charging
 
 DOCUMENTS = Path(__file__).parent / "documents"
 PICTURES = Path(__file__).parent / "pictures"
 Say = Callable[[str], None]
+FOLLOWS = (reminding.LOOK, planning.LOOK)
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,10 +80,17 @@ def found(ctx: Context) -> None:
         installation.add_person(ctx, email, name, roles, PASSWORD)
 
 
-def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: float = 1.0) -> Loaded:
+def load(
+    ctx: Context,
+    standins: str,
+    say: Say = lambda words: None,
+    *,
+    scale: float = 1.0,
+    processor: Processor | None = None,
+) -> Loaded:
     """Load the whole scenario into what was just founded.
 
-    `scale` makes everybody call more or less often than the scenario says.
+    `scale` makes everybody call more or less often than the scenario says. Without a `processor` nobody pays by card.
     """
     now = ctx.now
     frozen = replace(ctx, clock=lambda: now)
@@ -105,7 +117,10 @@ def load(ctx: Context, standins: str, say: Say = lambda words: None, scale: floa
     world, callers = _callers(frozen, office, scale, labels)
     told = _spoken(say)
     count = recording.record(frozen, world, callers, office.start, now_us=instant_of(now), seed=SEED, told=told)
-    _charge(office, now, say)
+    # What follows where nothing is paid is done here day by day, and by no worker meanwhile.
+    jobs.unschedule(frozen, FOLLOWS)
+    _charge(office, now, processor, say)
+    jobs.schedule(frozen, FOLLOWS)
     for product in PRODUCTS:
         _draft(office, product, labels)
     lately(office.on(DAYS, "Ines", 9), frozen, standins)
@@ -338,7 +353,7 @@ def _shares(keys: int, scale: float) -> list[float]:
     return [first, *([(scale - first) / (keys - 1)] * (keys - 1))]
 
 
-def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
+def _charge(office: DemoOffice, now: datetime, processor: Processor | None, say: Say) -> None:
     """Every period that has ended is charged and issued by Beatriz, and what is owed is paid as it is."""
     where = zone(PROVIDER.time_zone)
     running = month_of(local_day(instant_of(now), where))
@@ -349,12 +364,16 @@ def _charge(office: DemoOffice, now: datetime, say: Say) -> None:
         period = period_before(period)
     # Nobody's calls were held up while they were recorded.
     be_stricter(office.ctx, pause_after_days=None)
-    paying = Collecting(office.ctx, local_day(instant_of(office.start), where), period_before(running).start)
+    days = local_day(instant_of(office.start), where), period_before(running).start
+    paying = Collecting(office.ctx, processor, *days)
     for period in reversed(ended):
         say(f"charging {period.start:%B}")
         moment = datetime.combine(period.end, time(9), where).astimezone(UTC) + timedelta(days=1)
         ctx = replace(office.ctx, actor=Actor("Beatriz", frozenset({"finance"})), clock=partial(min, moment, now))
         paying.until(min(moment, now))
+        if processor is not None:
+            given = {0: cards.GIVEN_LATELY, 1: cards.GIVEN}
+            cards.give(ctx, processor, given.get(ended.index(period), {}))
         charging.run(ctx, period.start)
         last = period is ended[0]
         if last:

@@ -8,11 +8,13 @@ import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from threading import Event, Thread
 
 from calm_tariff.demo.late_file import NAME
 from calm_tariff.demo.load import found, load
+from calm_tariff.edge.processor import processor_of
 from calm_tariff.formats import callers
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import Context
@@ -63,7 +65,9 @@ class Demonstration:
     def _load(self, ctx: Context) -> None:
         began = time.monotonic()
         try:
-            loaded = load(ctx, self.settings.standins_address, lambda words: print(f"  {words}", flush=True))
+            processor = processor_of(self.settings, hears=False)
+            say = partial(print, " ", flush=True)
+            loaded = load(ctx, self.settings.standins_address, say, processor=processor)
             self.count_anew()
             self._keep_callers(callers.written(loaded.callers))
             late = self.settings.var / NAME

@@ -13,6 +13,7 @@ from playwright.sync_api import Error as PlaywrightError
 from calm_tariff.core.periods import month_of, period_before, zone
 from calm_tariff.demo.load import found, load
 from calm_tariff.demo.scenario import PROVIDER
+from calm_tariff.edge.processor import processor_of
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for
 from calm_tariff.store.base.connecting import engine
@@ -41,9 +42,11 @@ def product(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Ite
     processes = Processes(tmp_path_factory.mktemp("product"), serving, demo=True)
     ctx = context_for(engine(url), reach=HERE, sealing_secret=processes.settings.value_secret)
     found(ctx)
-    loaded = load(ctx, processes.standins, scale=0.15)
+    processes.start("standins")
+    processor = processor_of(processes.settings, hears=False)
+    loaded = load(ctx, processes.standins, scale=0.15, processor=processor)
     processes.callers, processes.late_usage = loaded.callers, loaded.late_usage
-    for command in ("standins", "web", "gateway", "worker"):
+    for command in ("web", "gateway", "worker"):
         processes.start(command)
     yield processes
     processes.stop()

@@ -65,7 +65,14 @@ CONSOLE = {
         "/admit/consumers/25",
     ],
     "Tomas": ["/observe/traffic", "/observe/traffic?verdict=refused", "/observe/allowances", "/observe/gateways"],
-    "Beatriz": ["/settle/periods", f"/settle/periods/{last_month()}", "/settle/invoices/1", "/settle/invoices/50"],
+    "Beatriz": [
+        "/settle/payments",
+        "/settle/payments?show=card",
+        "/settle/periods",
+        f"/settle/periods/{last_month()}",
+        "/settle/invoices/1",
+        "/settle/invoices/50",
+    ],
 }
 PORTAL = [
     "/",

@@ -84,7 +84,7 @@ def test_who_works_here_can_sign_in_and_open_every_page_before_anything_is_loade
 def test_what_is_loaded_is_said_and_callers_are_told_to_the_stand_ins_alone(
     fresh: Context, begun: Demonstration, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    loading(begun, fresh, monkeypatch, lambda *_: Loaded(247_030, [LIVE], "a,b\n"))
+    loading(begun, fresh, monkeypatch, lambda *_, **__: Loaded(247_030, [LIVE], "a,b\n"))
     assert "247,030 calls" in capsys.readouterr().out
     assert (begun.settings.var / "counted anew").exists()
     assert (begun.settings.var / "late-usage.csv").read_text() == "a,b\n"
@@ -100,7 +100,7 @@ def test_what_was_not_loaded_to_its_end_is_thrown_away_by_the_next_start(
     monkeypatch: pytest.MonkeyPatch,
     capsys: pytest.CaptureFixture[str],
 ) -> None:
-    def broken(*_: object) -> Loaded:
+    def broken(*_: object, **__: object) -> Loaded:
         raise ValueError("the tide is out")
 
     loading(begun, fresh, monkeypatch, broken)
@@ -114,7 +114,7 @@ def test_what_was_not_loaded_to_its_end_is_thrown_away_by_the_next_start(
     url = database.make_schema("calm_demonstration")
     assert inspect(engine(url)).get_table_names() == []
     upgrade(url)
-    loading(begun, context_for(engine(url)), monkeypatch, lambda *_: Loaded(1, [LIVE], ""))
+    loading(begun, context_for(engine(url)), monkeypatch, lambda *_, **__: Loaded(1, [LIVE], ""))
     begun.clear_half(database, database.own("calm_demonstration"))
     assert installed(context_for(engine(url)))  # loaded to its end, it stays
 
@@ -122,7 +122,7 @@ def test_what_was_not_loaded_to_its_end_is_thrown_away_by_the_next_start(
 def test_loading_that_is_broken_off_by_stopping_is_no_fault(
     fresh: Context, begun: Demonstration, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    def stopped(*_: object) -> Loaded:
+    def stopped(*_: object, **__: object) -> Loaded:
         begun.stop.set()
         raise ConnectionError("the database is gone")
 
@@ -138,6 +138,6 @@ def test_callers_that_cannot_be_kept_are_said_and_everything_is_loaded_anew(
         raise OSError(28, "No space left on device")
 
     monkeypatch.setattr(Path, "write_bytes", full)
-    loading(begun, fresh, monkeypatch, lambda *_: Loaded(1, [LIVE], ""))
+    loading(begun, fresh, monkeypatch, lambda *_, **__: Loaded(1, [LIVE], ""))
     assert "No space left on device" in capsys.readouterr().err
     assert not begun.settings.callers.exists() and (begun.settings.var / "loading").exists()

@@ -2,12 +2,14 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { BEGINS } from "../api/begins";
 import type { Portal } from "../api/portal";
-import { creditNote, creditNotes, invoice, invoices, ownAccount } from "../api/queries/portal";
+import { useStale } from "../api/queries/asking";
+import { creditNote, creditNotes, invoice, invoices, ownAccount, STALE } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
 import { DocumentLines } from "../kit/document";
 import { amount, date, dayAndYear, inFours, month } from "../kit/format";
 import { Closing } from "../kit/ledger";
 import { Table } from "../kit/table";
+import { ByCard } from "./card";
 import { Owing } from "./ledger";
 import { callsLink, documentLink, useDays } from "./links";
 import { useMe } from "./me";
@@ -107,11 +109,12 @@ export function InvoicePage() {
 
 /** What is still to be paid of an invoice and how, and what closed it. */
 function ToPay({ of }: { of: Portal["InvoiceView"] }) {
+  const stale = useStale();
   const { currency, open, due_on, state } = of.summary;
   const { transfer } = of;
   return (
     <section aria-label="Paying it" className="mt-3 max-w-[560px]">
-      {transfer && (
+      {transfer && of.next_try === null && (
         <p className="bg-(--portal-tint) px-4 py-3">
           <b>{amount(open, currency)}</b>{" "}
           {due_on && `${state === "overdue" ? "were" : "are"} to be paid by ${date(due_on)}`}
@@ -119,6 +122,7 @@ function ToPay({ of }: { of: Portal["InvoiceView"] }) {
           the reference <span className="font-mono">{inFours(transfer.reference)}</span>.
         </p>
       )}
+      <ByCard of={of} onPaid={() => stale(STALE.paying)} />
       {of.closing.length > 0 && <Closing parts={of.closing} currency={currency} link={documentLink} />}
     </section>
   );

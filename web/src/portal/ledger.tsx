@@ -8,6 +8,7 @@ import { amount, date, inFours, month } from "../kit/format";
 import { ledgerColumns } from "../kit/ledger";
 import { Listing, useListOf } from "../kit/list";
 import { Table } from "../kit/table";
+import { HowYouPay } from "./card";
 import { documentLink } from "./links";
 
 type Account = Portal["AccountView"];
@@ -27,6 +28,7 @@ export function AccountPage() {
         <Owing of={of} />
       </p>
       <Open of={of} />
+      <HowYouPay />
       <h2 className="mt-8 text-[18px]">Entry by entry</h2>
       <Listing
         list={list}

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Portal } from "../api/portal";
 import { useStale } from "../api/queries/asking";
-import { organisation, STALE } from "../api/queries/portal";
+import { organisation, ownCard, STALE } from "../api/queries/portal";
 import { WordButton } from "../kit/controls";
 import { Line } from "../kit/fields";
 import { Ends, Form, Send, useEntry } from "../kit/form";
@@ -10,7 +10,6 @@ import { useMe } from "./me";
 
 type Payment = Portal["PaymentIn"];
 
-const BY: Record<string, string> = { transfer: "by transfer" };
 const HINT = "What your own books know the purchase by. It stands on each invoice.";
 
 /** Whether it is still to be said how a plan is paid; undefined until that is known. */
@@ -25,9 +24,12 @@ export const byTransfer = (order_number: string): Payment => ({ method: "transfe
 
 /** How a plan will be paid, and the field for one's order number. */
 export function HowPaid({ days, children }: { days: number; children: React.ReactNode }) {
+  const me = useMe();
+  const cards = useQuery({ ...ownCard(), enabled: me.may.includes("see money") }).data?.taken;
   return (
     <fieldset className="mb-1">
       <legend className="text-[14px]">You pay by transfer, within {days} days of each invoice.</legend>
+      {cards && <p className="mb-1 text-[13px] text-soft">To pay by card, give one under Account first.</p>}
       {children}
     </fieldset>
   );
@@ -49,7 +51,10 @@ export function Paying({ of }: { of: Portal["OrganisationView"] }) {
         <p className="mt-1">
           {payment ? (
             <>
-              {capital(BY[payment.method] ?? payment.method)}, within {of.payment_days} days of each.
+              By {payment.method},{" "}
+              {payment.method === "card"
+                ? `on the day each is due, ${of.payment_days} days after it.`
+                : `within ${of.payment_days} days of each.`}
               {payment.order_number
                 ? ` They carry your order number ${payment.order_number}.`
                 : " They carry no order number of yours."}
@@ -70,7 +75,8 @@ function Change({ of, onDone }: { of: Portal["OrganisationView"]; onDone: () => 
   const stale = useStale();
   const entry = useEntry({
     start: { order_number: of.payment?.order_number ?? "" },
-    send: ({ order_number }) => api.put("/organisation/payment", { body: byTransfer(order_number) }),
+    send: ({ order_number }) =>
+      api.put("/organisation/payment", { body: { method: of.payment?.method ?? "transfer", order_number } }),
     done: async () => {
       await stale(STALE.organisation);
       onDone();
@@ -90,5 +96,3 @@ function Change({ of, onDone }: { of: Portal["OrganisationView"]; onDone: () => 
     </Form>
   );
 }
-
-const capital = (words: string) => `${words[0]?.toUpperCase()}${words.slice(1)}`;

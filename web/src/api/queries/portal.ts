@@ -112,8 +112,15 @@ export const ownAccount = () => ask("/account");
 export const creditNotes = () => ask("/credit-notes");
 export const creditNote = (id: number) =>
   ask("/credit-notes/{credit_note_id}", { params: { path: { credit_note_id: id } } });
+/** An invoice, looked at again and again while it is being taken from a card. */
 export const invoice = (id: number) =>
-  ask("/invoices/{invoice_id}", { params: { path: { invoice_id: id } } });
+  ask(
+    "/invoices/{invoice_id}",
+    { params: { path: { invoice_id: id } } },
+    { refetchInterval: (query) => (query.state.data?.attempts.some(isGoing) ? 1_500 : false) },
+  );
+const isGoing = (attempt: { state: string }) => ["planned", "tried"].includes(attempt.state);
+export const ownCard = () => ask("/card");
 export const lineDays = (line: number) =>
   ask("/lines/{line_id}/days", { params: { path: { line_id: line } } });
 
@@ -130,6 +137,8 @@ export const ownRequest = (id: number) =>
 
 /** What each change of a consumer's makes stale. */
 export const STALE = {
+  card: ["/card", "/account", "/organisation", "/invoices/{invoice_id}"],
+  paying: ["/invoices", "/invoices/{invoice_id}", "/account", "/me"],
   alert: ["/alerts"],
   client: ["/products/{slug}/versions/{version_id}/clients"],
   question: ["/products/{slug}/questions"],

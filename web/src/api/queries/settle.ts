@@ -11,8 +11,14 @@ export const chargeRun = (id: number) =>
     { params: { path: { run_id: id } } },
     { refetchInterval: (query) => (query.state.data?.state === "running" ? 700 : false) },
   );
+/** An invoice, looked at again and again while it is being taken from a card. */
 export const invoice = (id: number) =>
-  ask("/invoices/{invoice_id}", { params: { path: { invoice_id: id } } });
+  ask(
+    "/invoices/{invoice_id}",
+    { params: { path: { invoice_id: id } } },
+    { refetchInterval: (query) => (query.state.data?.attempts.some(isGoing) ? 1_500 : false) },
+  );
+const isGoing = (attempt: { state: string }) => ["planned", "tried"].includes(attempt.state);
 export const creditNote = (id: number) =>
   ask("/credit-notes/{credit_note_id}", { params: { path: { credit_note_id: id } } });
 export const account = (id: number) =>
@@ -50,6 +56,7 @@ const INVOICES = [
   "/consumers/{consumer_id}",
   "/counts",
   "/today",
+  "/payment-attempts",
 ] satisfies (Read<paths> | List<paths>)[];
 
 /** What drafting, adjusting, issuing, crediting or paying invoices makes stale, what the bank says,

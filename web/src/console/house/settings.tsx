@@ -40,6 +40,7 @@ const LABELS = {
   charge_after_days: "Days after its end that a month is drafted by itself",
   reminders_after_days: "Days past due on which an invoice is reminded of",
   pause_after_days: "Days past due after which calls are paused",
+  tries_after_days: "Days past due on which a card is charged",
   write_off_limit: "Giving up takes a second person above",
   iban: "IBAN",
   bic: "BIC",
@@ -99,10 +100,16 @@ function said(of: Settings, name: Name): string {
   if (name === "zero_invoices") return of.zero_invoices ? "yes" : "no";
   if (name === "charge_after_days" || name === "pause_after_days")
     return of[name] === null ? "never" : String(of[name]);
-  if (name === "reminders_after_days") return of.reminders_after_days.join(", ") || "never";
+  if (name === "reminders_after_days" || name === "tries_after_days") return of[name].join(", ") || "never";
   if (name === "call_months") return of.call_months ? String(of.call_months) : "for ever";
   return String(of[name] || "none");
 }
+
+const figures = (text: string) =>
+  text
+    .split(/[\s,;]+/)
+    .filter(Boolean)
+    .map(digits);
 
 const figureOrNone = (text: string) => (text.trim() ? digits(text) : null);
 
@@ -132,6 +139,7 @@ function Change({ of }: { of: Settings }) {
       adjustment_limit: of.adjustment_limit ?? "",
       charge_after_days: of.charge_after_days === null ? "" : String(of.charge_after_days),
       reminders_after_days: of.reminders_after_days.join(", "),
+      tries_after_days: of.tries_after_days.join(", "),
       pause_after_days: of.pause_after_days === null ? "" : String(of.pause_after_days),
       write_off_limit: of.write_off_limit ?? "",
     },
@@ -140,6 +148,7 @@ function Change({ of }: { of: Settings }) {
       adjustment_limit,
       charge_after_days,
       reminders_after_days,
+      tries_after_days,
       pause_after_days,
       write_off_limit,
       ...rest
@@ -151,10 +160,8 @@ function Change({ of }: { of: Settings }) {
           tax_changes: fromLines(tax_changes),
           adjustment_limit: adjustment_limit.trim() || null,
           charge_after_days: figureOrNone(charge_after_days),
-          reminders_after_days: reminders_after_days
-            .split(/[\s,;]+/)
-            .filter(Boolean)
-            .map(digits),
+          reminders_after_days: figures(reminders_after_days),
+          tries_after_days: figures(tries_after_days),
           pause_after_days: figureOrNone(pause_after_days),
           write_off_limit: write_off_limit.trim() || null,
         },
@@ -216,6 +223,7 @@ function Change({ of }: { of: Settings }) {
         <span className="block text-[13px] text-soft">{about.zero_invoices?.effect}</span>
       </Tick>
       <h2 className="mt-6 mb-2 font-serif text-[18px]">What is not paid</h2>
+      {line("tries_after_days", { required: false })}
       {line("reminders_after_days", { required: false })}
       {line("pause_after_days", { required: false, inputMode: "numeric" })}
       {line("write_off_limit", { required: false, inputMode: "decimal" })}

@@ -18,7 +18,7 @@ import { isOne } from "../roles";
 import { documentLink } from "./links";
 
 type Account = Console["AccountView"];
-type Booking = "payment" | "refund";
+type Booking = "payment" | "refund" | "card refund";
 
 /** One account: its entries with where each went, what is open, and booking what came in. */
 export function AccountPage() {
@@ -62,6 +62,9 @@ export function AccountPage() {
         actions={
           finance && (
             <>
+              {Number(of.refundable) > 0 && (
+                <Button onClick={() => setBooking("card refund")}>Pay credit out to the card…</Button>
+              )}
               {Number(of.credit) > 0 && <Button onClick={() => setBooking("refund")}>Book a refund…</Button>}
               <Button main onClick={() => setBooking("payment")}>
                 Book a payment…
@@ -82,7 +85,10 @@ export function AccountPage() {
             ),
         )}
       />
-      {booking && <Book of={of} what={booking} onClose={() => setBooking(null)} />}
+      {booking === "card refund" && <ToCard of={of} onClose={() => setBooking(null)} />}
+      {booking && booking !== "card refund" && (
+        <Book of={of} what={booking} onClose={() => setBooking(null)} />
+      )}
       {returning && <Return of={returning} account={of} onClose={() => setReturning(null)} />}
     </Page>
   );
@@ -102,6 +108,16 @@ function Margin({ of }: { of: Account }) {
           </p>
         )}
       </Aside>
+      {of.card && (
+        <Aside title="Pays by card">
+          <p className={of.card.over ? "text-madder" : ""}>
+            {of.card.brand} ending in {of.card.last_four}, good until {month(of.card.good_until)}
+          </p>
+          <p className="text-[13px] text-soft">
+            given by {of.card.added_by} on {date(of.card.added_at)}
+          </p>
+        </Aside>
+      )}
       {of.invoices.length > 0 && (
         <Aside title="Open">
           {of.invoices.map((i) => (
@@ -143,7 +159,40 @@ function Margin({ of }: { of: Account }) {
   );
 }
 
-function Book({ of, what, onClose }: { of: Account; what: Booking; onClose: () => void }) {
+/** Credit goes back to the card that it came from, over the payment processor. */
+function ToCard({ of, onClose }: { of: Account; onClose: () => void }) {
+  const stale = useStale();
+  const [key] = useState(() => crypto.randomUUID());
+  const entry = useEntry({
+    start: { amount: of.refundable.replace(/(\.\d\d)0+$/, "$1") },
+    send: (body) =>
+      api.post("/accounts/{consumer_id}/card-refunds", {
+        params: { path: { consumer_id: of.consumer_id }, header: { "idempotency-key": key } },
+        body,
+      }),
+    done: async () => {
+      await stale(STALE.invoices);
+      onClose();
+    },
+  });
+  return (
+    <Dialog open onClose={onClose} title={`Pay credit of ${of.consumer} out to its card`}>
+      <p>
+        {amount(of.credit, of.currency)} are on account, and at most {amount(of.refundable, of.currency)} can
+        go back to the card they came from. The payment processor pays it out; should it not be able to, it is
+        credit again.
+      </p>
+      <Form of={entry}>
+        <Line name="amount" label={`Amount, in ${of.currency}`} inputMode="decimal" required autoFocus />
+        <Ends onLeave={onClose}>
+          <Send>Pay it out</Send>
+        </Ends>
+      </Form>
+    </Dialog>
+  );
+}
+
+function Book({ of, what, onClose }: { of: Account; what: "payment" | "refund"; onClose: () => void }) {
   const stale = useStale();
   const [key] = useState(() => crypto.randomUUID());
   const refund = what === "refund";

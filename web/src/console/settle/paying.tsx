@@ -10,6 +10,7 @@ import { Ends, Form, Send, useEntry } from "../../kit/form";
 import { amount, dayAndMinute, inFours } from "../../kit/format";
 import { Closing } from "../../kit/ledger";
 import { Aside, Pair } from "../frame";
+import { CardOf } from "./by-card";
 import { documentLink } from "./links";
 
 type Invoice = Console["InvoiceView"];
@@ -43,6 +44,7 @@ export function PaidOf({ of, finance }: { of: Invoice; finance: boolean }) {
           <Given key={w.id} of={w} currency={currency} finance={finance} />
         ))}
       </Aside>
+      <CardOf of={of} finance={finance} />
       {of.reminders.length > 0 && (
         <Aside title="Reminded">
           {of.reminders.map((r) => (

@@ -13,18 +13,21 @@ import { useList } from "../list";
 import { isOne } from "../roles";
 import { Assign, PutAside } from "./assigning";
 import { BringIn } from "./bringing-in";
+import { ByCard } from "./by-card";
 
 type Entry = Console["BankEntryView"];
 type Statement = Console["StatementView"];
-type Shown = "waiting" | "done" | "statements";
+type Shown = "waiting" | "done" | "statements" | "card";
 
 const SHOWN: [Shown, string][] = [
   ["waiting", "Waiting for a person"],
   ["done", "Done"],
   ["statements", "Statements"],
+  ["card", "By card"],
 ];
 
-/** What the bank says: entries that wait for a person, those that are done, and the statements they came with. */
+/** What the bank says: entries that wait for a person, those that are done, and the statements they came with; and what
+ * cards paid. */
 export function Payments() {
   const { search } = useAddress();
   const shown = (search.get("show") ?? "waiting") as Shown;
@@ -38,8 +41,8 @@ export function Payments() {
   return (
     <Page
       title="Payments"
-      sub="What the bank says, each entry once: matched by reference and amount, else left to a person."
-      margin={<Margin />}
+      sub="What the bank says, each entry once: matched by reference and amount, else left to a person. And what cards paid."
+      margin={<Margin card={shown === "card"} />}
     >
       <p className="mt-4">
         {SHOWN.map(([each, words], n) => (
@@ -58,12 +61,26 @@ export function Payments() {
       {shown === "waiting" && <Waiting finance={finance} actions={actions} />}
       {shown === "done" && <Done finance={finance} actions={actions} />}
       {shown === "statements" && <Statements actions={actions} />}
+      {shown === "card" && <ByCard />}
       {bringing && <BringIn onClose={() => setBringing(false)} />}
     </Page>
   );
 }
 
-function Margin() {
+function Margin({ card }: { card: boolean }) {
+  if (card)
+    return (
+      <Aside title="How a card is tried">
+        <p className="text-soft">
+          On the day an invoice is due and so many days after, as the settings say, with what is open of it
+          then. Each failure is told to the consumer. An attempt that is not answered is asked about again
+          under its own name, and takes no money twice.
+        </p>
+        <p className="mt-2 text-soft">
+          Who disputes a payment gets it back at once: the invoice is open again, and is not tried by itself.
+        </p>
+      </Aside>
+    );
   return (
     <Aside title="How an entry is matched">
       <p className="text-soft">
