@@ -1,4 +1,4 @@
-"""Where some of the consumers are, and what the office's ledger knows them by."""
+"""Where the consumers are, and what the office's ledger knows them by."""
 
 from __future__ import annotations
 
@@ -18,8 +18,17 @@ ADDRESSES = (
 )
 
 
-def tell_where_they_are(ctx: Context) -> None:
-    """Keep the details of those whose letter has come."""
+def say_where_they_are(ctx: Context) -> None:
+    """Keep where everybody is, which invoices have to say."""
+    known = {name: address for name, address, _ in ADDRESSES}
+    with ctx.transaction() as session:
+        everybody = session.execute(select(Consumer.id, Consumer.name)).all()
+    for consumer, name in everybody:
+        details.change(ctx, consumer, Details(address=known.get(name, "Larkmouth"), country="PT"))
+
+
+def tell_what_the_ledger_calls_them(ctx: Context) -> None:
+    """Keep what the office's ledger knows some of them by."""
     for name, address, number in ADDRESSES:
         with ctx.transaction() as session:
             consumer = session.scalars(select(Consumer.id).where(Consumer.name == name)).one()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from calm_tariff.demo.addresses import tell_where_they_are
+from calm_tariff.demo.addresses import tell_what_the_ledger_calls_them
 from calm_tariff.demo.alerts import set_alerts
 from calm_tariff.demo.colleagues import bring_colleagues
 from calm_tariff.demo.community import let_them_talk
@@ -21,7 +21,7 @@ def lately(today: Context, now: Context, standins: str) -> None:
     let_others_hear(person_of(today, "Tomas"), standins)
     move_as_told(today)
     bring_colleagues(today)
-    tell_where_they_are(person_of(today, "Beatriz"))
+    tell_what_the_ledger_calls_them(person_of(today, "Beatriz"))
     lay_out_the_desk(today, now)
     set_alerts(now)
     let_them_talk(now)

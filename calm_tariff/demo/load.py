@@ -15,6 +15,7 @@ from calm_tariff.core.periods import instant_of, local_day, month_of, period_bef
 from calm_tariff.core.portals import FIRST, Brand
 from calm_tariff.core.routes import Route
 from calm_tariff.demo import cards, corrections, recording
+from calm_tariff.demo.addresses import say_where_they_are
 from calm_tariff.demo.admitting import admit
 from calm_tariff.demo.callers import CONSUMERS
 from calm_tariff.demo.collecting import Collecting, be_stricter
@@ -117,6 +118,7 @@ def load(
     world, callers = _callers(frozen, office, scale, labels)
     told = _spoken(say)
     count = recording.record(frozen, world, callers, office.start, now_us=instant_of(now), seed=SEED, told=told)
+    say_where_they_are(office.on(1, "Beatriz"))
     # What follows where nothing is paid is done here day by day, and by no worker meanwhile.
     jobs.unschedule(frozen, FOLLOWS)
     _charge(office, now, processor, say)

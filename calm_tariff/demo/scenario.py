@@ -24,6 +24,8 @@ PROVIDER = ProviderTyped(
     mail_from="access@larkmouth.example",
     address="Harbour House, 1 Pier Road\n4900-001 Larkmouth",
     iban="PT50000201231234567890154",
+    country="PT",
+    tax_number="PT599999993",
 )
 
 STAFF = (

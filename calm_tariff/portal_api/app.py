@@ -24,7 +24,15 @@ from calm_tariff.portal_api.base.asking import COOKIE, members_here, who_asks
 from calm_tariff.portal_api.house import session
 from calm_tariff.portal_api.observe import alerts, allowances, answering, calls, usage
 from calm_tariff.portal_api.serve import own_use, receipts
-from calm_tariff.portal_api.settle import account, cards, closing, invoices, running_month, subscriptions
+from calm_tariff.portal_api.settle import (
+    account,
+    cards,
+    closing,
+    document_files,
+    invoices,
+    running_month,
+    subscriptions,
+)
 from calm_tariff.services.base.context import Context
 from calm_tariff.settings import Settings
 
@@ -45,6 +53,7 @@ ROUTERS = (
     own_use,
     receipts,
     invoices,
+    document_files,
     account,
     cards,
     subscriptions,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import partial
 from typing import Any
 
 from calm_tariff.edge.processor import processor_of
@@ -21,13 +22,13 @@ from calm_tariff.services.house import inviting, telling
 from calm_tariff.services.house.signing_in import mail_addresses, passwords, throttling
 from calm_tariff.services.observe import alerts, spending
 from calm_tariff.services.serve import trials, upkeep
-from calm_tariff.services.serve.elsewhere import files
+from calm_tariff.services.serve.elsewhere import files as usage_files
 from calm_tariff.services.serve.elsewhere import going_on as elsewhere
 from calm_tariff.services.settle import forgetting
 from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.bank import entries
 from calm_tariff.services.settle.cards import planning, refunding, trying
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.documents import charging, files
 from calm_tariff.settings import Settings
 from calm_tariff.worker import client_maker, endpoints
 from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk, send_webhook, tell_ticket_desk
@@ -57,11 +58,12 @@ class Handler:
 
 def handlers(ctx: Context, settings: Settings) -> list[Handler]:
     """Everything this worker does."""
+    enclosing = partial(files.enclosed, ctx)
     found = [
         Handler(
             kind=mailing.SEND,
             at_once=3,
-            do=lambda of: mailing.send(ctx, of["letter"], settings.mail_host, settings.mail_port),
+            do=lambda of: mailing.send(ctx, of["letter"], settings.mail_host, settings.mail_port, enclosing),
         ),
         Handler(kind=subscriptions.END_TRIAL, do=lambda of: trials.end_trial(ctx, of["subscription"])),
         Handler(
@@ -69,9 +71,10 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
             do=lambda of: _nothing(subscriptions.tell_of_trial_end(ctx, of["subscription"])),
         ),
         Handler(kind=imports.GO_ON, lease=timedelta(minutes=10), do=lambda of: going_on.go_on(ctx, of["import"])),
-        Handler(kind=files.GO_ON, lease=timedelta(minutes=10), do=lambda of: elsewhere.go_on(ctx, of["file"])),
-        _again("forget files of usage", timedelta(hours=1), lambda: files.forget(ctx)),
+        Handler(kind=usage_files.GO_ON, lease=timedelta(minutes=10), do=lambda of: elsewhere.go_on(ctx, of["file"])),
+        _again("forget files of usage", timedelta(hours=1), lambda: usage_files.forget(ctx)),
         _again("forget files that were taken in", timedelta(hours=1), lambda: imports.forget(ctx)),
+        Handler(kind=files.WRITE, do=lambda of: _nothing(files.write(ctx, of["document"]))),
         Handler(kind=charging.GO_ON, lease=timedelta(minutes=10), do=lambda of: charging.go_on(ctx, of["run"])),
         _again("draft months when it is time", timedelta(minutes=10), lambda: charging.when_it_is_time(ctx)),
         _again("match what the bank says", timedelta(minutes=1), lambda: entries.match_new(ctx)),

@@ -20,7 +20,7 @@ from calm_tariff.services.settle.accounts import payments, writing_off
 from calm_tariff.services.settle.bank import entries as bank_entries
 from calm_tariff.services.settle.bank import statements
 from calm_tariff.services.settle.cards import planning
-from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, invoices, issuing, periods
+from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, files, invoices, issuing, periods
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
 from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.admit.cards import PaymentCard
@@ -61,6 +61,9 @@ def charged(office: Office) -> dict[str, int]:
     in_october, in_november = (
         replace(office.finance, clock=lambda month=month: datetime(2026, month, 2, tzinfo=UTC)) for month in (10, 11)
     )
+    with office.ctx.transaction() as session:
+        provider, consumer = provider_of(session), session.get_one(Consumer, ferries.member.own_consumer)
+        provider.country, provider.tax_number, consumer.country = "PT", "PT599999993", "PT"
     run = charging.run(in_october, september)
     charges = periods.charges(in_october, september, PageQuery()).rows
     first = next(c.invoice_id for c in charges if c.consumer == "Ferries" and c.invoice_id)
@@ -87,6 +90,8 @@ def charged(office: Office) -> dict[str, int]:
     with office.ctx.transaction() as session:
         bank_entry, fees = session.scalars(select(BankEntry.id).order_by(BankEntry.id)).all()
     bank_entries.leave_alone(in_november, fees, "Ours.")
+    for document in (second, note.id):
+        files.write(in_november, document)
     give_card(office)
     planning.try_now(in_november, second)
     return {

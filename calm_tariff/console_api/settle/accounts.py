@@ -15,8 +15,9 @@ from calm_tariff.core import reasons
 from calm_tariff.core.billing.payments import Money
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
+from calm_tariff.edge.document_files import statement_file
 from calm_tariff.edge.lists import Paged, all_of, as_csv
-from calm_tariff.services.settle.accounts import aging, ledger, payments, writing_off
+from calm_tariff.services.settle.accounts import account_statements, aging, ledger, payments, writing_off
 from calm_tariff.services.settle.accounts.aging import AccountLine, Accounts
 from calm_tariff.services.settle.accounts.ledger import AccountView, EntryView
 from calm_tariff.services.settle.accounts.payments import Booked
@@ -81,6 +82,12 @@ def export_entries(ctx: Asking, consumer_id: int, asked: Paged) -> Response:
     """The same as CSV."""
     rows = all_of(partial(ledger.entries, ctx, consumer_id), asked)
     return as_csv(f"account-{consumer_id}", EntryView, rows, left_out=("id", "document_id", "names_id", "parts"))
+
+
+@router.get("/accounts/{consumer_id}/statement.pdf", response_class=Response)
+def account_on_paper(ctx: Asking, consumer_id: int, first: date | None = None, last: date | None = None) -> Response:
+    """A statement of account between two days, both among them: by default of this year until today."""
+    return statement_file(account_statements.statement(ctx, consumer_id, first, last), last)
 
 
 @router.post("/accounts/{consumer_id}/payments", status_code=201)

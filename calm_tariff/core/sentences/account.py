@@ -27,6 +27,24 @@ def payment_in_words(payment: Payment) -> str:
     return f"{by}, order number {payment.order_number}" if payment.order_number else by
 
 
+_ENTRIES = {
+    "invoice": "Invoice",
+    "credit note": "Credit note",
+    "payment": "Payment",
+    "refund": "Paid out",
+    "write-off": "Written off",
+    "returned payment": "Payment that went back",
+}
+
+
+def entry_in_words(kind: str, number: str, way: str) -> str:
+    """An entry of an account: what it was, by which way, and the document that it is or names."""
+    said = f"{_ENTRIES[kind]} by {way}" if way and kind in ("payment", "refund") else _ENTRIES[kind]
+    if not number:
+        return said
+    return f"{said} {number}" if kind in ("invoice", "credit note") else f"{said}, for {number}"
+
+
 def closing_in_words(
     *,
     keys: int,

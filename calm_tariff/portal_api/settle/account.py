@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from datetime import date
 from functools import partial
 
 from fastapi import APIRouter
 from fastapi.responses import Response
 
 from calm_tariff.edge.again import Again
+from calm_tariff.edge.document_files import statement_file
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.portal_api.base.asking import Asking
-from calm_tariff.services.settle.accounts import ledger
+from calm_tariff.services.settle.accounts import account_statements, ledger
 from calm_tariff.services.settle.accounts.ledger import AccountView, EntryView
 from calm_tariff.store.base.paging import Page
 
@@ -21,6 +23,12 @@ router = APIRouter(tags=["settle"], route_class=Again)
 def own_account(ctx: Asking) -> AccountView:
     """One's own account."""
     return ledger.own(ctx)
+
+
+@router.get("/account/statement.pdf", response_class=Response)
+def own_account_on_paper(ctx: Asking, first: date | None = None, last: date | None = None) -> Response:
+    """A statement of one's own account between two days, both among them: by default of this year until today."""
+    return statement_file(account_statements.own(ctx, first, last), last)
 
 
 @router.get("/account/entries")

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import logging
 import smtplib
+from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from email.message import EmailMessage
 from email.utils import formataddr
 
@@ -25,16 +26,32 @@ SEND = "send a letter"
 SET_ASIDE = "could not send a letter"
 # Replies from here on are for good (RFC 5321, 4.2.1); those before may change.
 _FOR_GOOD = 500
+# So long a letter waits for what it encloses; then it goes without, and its link leads there.
+WAITS_FOR_FILE, LOOKS_AGAIN = timedelta(minutes=15), timedelta(seconds=2)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class About:
     """What a letter is about: its kind of notice, and the page of what it speaks of. What a `confidential` one says is
-    not kept once it was handed over, and shown to nobody before."""
+    not kept once it was handed over, and shown to nobody before. It `encloses` a document of money, by its id."""
 
     kind: str = ""
     page: str = ""
     confidential: bool = False
+    encloses: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Enclosed:
+    """A file that goes with a letter."""
+
+    name: str
+    media_type: str
+    content: bytes
+
+
+# What goes with a letter, by what that encloses; None while it is being made.
+Enclosing = Callable[[int], Enclosed | None]
 
 
 def write(session: Session, ctx: Context, recipient: str, letter: Letter, about: About) -> None:
@@ -50,6 +67,7 @@ def write(session: Session, ctx: Context, recipient: str, letter: Letter, about:
         confidential=about.confidential,
         cause=held.cause if held else None,
         page=cut(about.page),
+        encloses=about.encloses,
     )
     session.add(made)
     session.flush()
@@ -78,8 +96,9 @@ def job_of(letter_id: int) -> str:
     return str(letter_id)
 
 
-def send(ctx: Context, letter_id: int, host: str, port: int) -> None:
-    """Hand a letter to the mail server. One that is sent or set aside already stays as it is.
+def send(ctx: Context, letter_id: int, host: str, port: int, enclosing: Enclosing = lambda _: None) -> datetime | None:
+    """Hand a letter to the mail server, with what it encloses; when to try again, where that is still being made. One
+    that is sent or set aside already stays as it is.
 
     Raises OSError or SMTPException where the server does not answer, or says that it may take the letter later. A
     letter that it refuses, or that cannot be written, is set aside with the reason.
@@ -87,9 +106,12 @@ def send(ctx: Context, letter_id: int, host: str, port: int) -> None:
     with ctx.transaction() as session:
         mail = locked(session, Mail, letter_id)
         if mail is None or mail.sent_at is not None or mail.failed is not None:
-            return
+            return None
+        enclosed = enclosing(mail.encloses) if mail.encloses is not None else None
+        if mail.encloses is not None and enclosed is None and ctx.now < mail.created_at + WAITS_FOR_FILE:
+            return ctx.now + LOOKS_AGAIN
         try:
-            message = _letter(provider_of(session), mail)
+            message = _letter(provider_of(session), mail, enclosed)
             # Named here: left out, the library asks the name service for this machine's name, which may take long.
             with smtplib.SMTP(host, port, local_hostname="localhost", timeout=10) as server:
                 server.send_message(message)
@@ -107,6 +129,7 @@ def send(ctx: Context, letter_id: int, host: str, port: int) -> None:
             mail.sent_at = ctx.now
         if mail.confidential:
             mail.body, mail.html = "", None
+        return None
 
 
 def _set_aside(session: Session, ctx: Context, mail: Mail, why: str) -> None:
@@ -121,7 +144,7 @@ def set_aside_since(session: Session, since: datetime) -> int:
     return session.scalar(query) or 0
 
 
-def _letter(provider: Provider, mail: Mail) -> EmailMessage:
+def _letter(provider: Provider, mail: Mail, enclosed: Enclosed | None = None) -> EmailMessage:
     """A letter as it is handed over. Raises `ValueError` where a field holds what no field may."""
     letter = EmailMessage()
     letter["From"] = formataddr((provider.name, provider.mail_from))
@@ -131,4 +154,7 @@ def _letter(provider: Provider, mail: Mail) -> EmailMessage:
     letter.set_content(mail.body)
     if mail.html:
         letter.add_alternative(mail.html, subtype="html")
+    if enclosed is not None:
+        kind, _, of_kind = enclosed.media_type.partition("/")
+        letter.add_attachment(enclosed.content, maintype=kind, subtype=of_kind, filename=enclosed.name)
     return letter

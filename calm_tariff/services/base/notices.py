@@ -69,12 +69,14 @@ def members(accounts: Iterable[Account]) -> list[Recipient]:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Notice:
     """What is told: its kind, which has a template; what that is filled in with; and the page to look at, from the
-    first slash on, below where each is at home. What a confidential one says is kept nowhere once it was sent."""
+    first slash on, below where each is at home. What a confidential one says is kept nowhere once it was sent.
+    Its letter `encloses` a document of money, by its id."""
 
     kind: Kind
     fields: Mapping[str, Any] = field(default_factory=dict)
     page: str = ""
     confidential: bool = False
+    encloses: int | None = None
 
 
 def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice: Notice) -> None:
@@ -91,7 +93,9 @@ def notify(session: Session, ctx: Context, audience: Iterable[Recipient], notice
         said = _filled(notice.kind, own, fields, foot)
         whose = each.whose
         if whose not in quiet:
-            about = mailing.About(kind=notice.kind, page=notice.page, confidential=notice.confidential)
+            about = mailing.About(
+                kind=notice.kind, page=notice.page, confidential=notice.confidential, encloses=notice.encloses
+            )
             mailing.write(session, ctx, each.email, said, about)
         if whose[1] is not None and not notice.confidential:
             session.add(

@@ -10,7 +10,7 @@ from sqlalchemy import select
 
 from calm_tariff.core import house
 from calm_tariff.core.provider import ProviderSettings, checked
-from calm_tariff.formats import bank_accounts
+from calm_tariff.formats import bank_accounts, tax_numbers
 from calm_tariff.formats.addresses import mail_address
 from calm_tariff.services.base import stamps
 from calm_tariff.services.base.context import Context
@@ -30,6 +30,8 @@ class ProviderTyped:
     mail_from: str
     address: str = ""
     iban: str = ""
+    country: str = ""
+    tax_number: str = ""
 
 
 def installed(ctx: Context) -> bool:
@@ -51,6 +53,8 @@ def check(typed: ProviderTyped) -> None:
         )
     )
     bank_accounts.iban(typed.iban)
+    tax_numbers.country(typed.country)
+    tax_numbers.tax_number(typed.tax_number, typed.country)
     mail_address(typed.mail_from, "mail_from")
 
 
@@ -67,6 +71,8 @@ def install(ctx: Context, typed: ProviderTyped) -> None:
                 mail_from=typed.mail_from,
                 address=typed.address,
                 iban=typed.iban,
+                country=typed.country,
+                tax_number=tax_numbers.tax_number(typed.tax_number, typed.country),
                 payment_days=14,
             )
         )

@@ -48,7 +48,7 @@ class Mail(Base):
     """A letter waiting to be handed to the mail server, or handed over, as text and as HTML; `failed` says why it
     cannot be. What a `confidential` one says is not kept once it was. What `cause` names may still be undone, and the
     letter with it. It is of a `kind` of notice, and
-    speaks of what is at `page`, below where its recipient is at home."""
+    speaks of what is at `page`, below where its recipient is at home. It `encloses` a document of money, by its id."""
 
     __tablename__ = "mail"
     id: Mapped[Id]
@@ -63,6 +63,7 @@ class Mail(Base):
     confidential: Mapped[bool] = mapped_column(default=False)
     cause: Mapped[str | None] = mapped_column(String(60), index=True)
     page: Mapped[Name] = mapped_column(default="", index=True)
+    encloses: Mapped[int | None] = mapped_column(BigInteger)
 
 
 class IdempotentAnswer(Base):

@@ -63,6 +63,7 @@ from calm_tariff.store.serve.usage import (
 from calm_tariff.store.settle.accounts import AccountEntry, Allocation, Reminder, WriteOff
 from calm_tariff.store.settle.bank import BankEntry
 from calm_tariff.store.settle.card_attempts import CardRefund, Dispute, PaymentAttempt
+from calm_tariff.store.settle.document_files import DocumentFile
 from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, DraftReview, MoneyDocument, MoneyLine
 
 # What keeps secrets, or is of use to nobody but us.
@@ -293,8 +294,14 @@ OWN: tuple[Own, ...] = (
         becomes={"subject": GONE, "actor": GONE, "said": GONE, "detail": {}},
         handed_out=None,
     ),
-    Own(table=_table(MoneyDocument), of_consumer=_is(MoneyDocument.consumer_id), becomes={"order_number": ""}),
+    Own(
+        table=_table(MoneyDocument),
+        of_consumer=_is(MoneyDocument.consumer_id),
+        becomes={"order_number": "", "parties": None},
+    ),
     Own(table=_table(MoneyLine), of_consumer=_in(MoneyLine.document_id, documents), becomes={}),
+    # Written anew, to whom it is now, when somebody asks.
+    Own(table=_table(DocumentFile), of_consumer=_in(DocumentFile.document_id, documents), handed_out=None),
     Own(table=_table(DocumentTax), of_consumer=_in(DocumentTax.document_id, documents), becomes={}),
     Own(
         table=_table(DraftReview),

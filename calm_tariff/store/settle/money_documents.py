@@ -45,7 +45,8 @@ class ChargeRun(Base):
 
 class MoneyDocument(Base):
     """An invoice or a credit note (`kind`). Once issued, it is never updated but for its state and what is open of it.
-    A draft has no number. `invoiced_period` is there of invoices alone: a consumer has one for each period."""
+    A draft has no number. `parties` are who issued it to whom, as they were known then. `invoiced_period` is there of
+    invoices alone: a consumer has one for each period."""
 
     __tablename__ = "money_document"
     __table_args__ = (UniqueConstraint("consumer_id", "invoiced_period"),)
@@ -65,6 +66,7 @@ class MoneyDocument(Base):
     state: Mapped[Word]
     created_at: Mapped[datetime]
     issued_at: Mapped[datetime | None]
+    parties: Mapped[dict[str, Any] | None] = mapped_column(JSON(none_as_null=True))
     consumer: Mapped[Consumer] = relationship(lazy="joined")
     lines: Mapped[list[MoneyLine]] = relationship(
         back_populates="document", order_by="MoneyLine.place", cascade="all, delete-orphan"

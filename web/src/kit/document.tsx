@@ -4,6 +4,27 @@ import { Waiting } from "./controls";
 import { amount, count, date, dayAndMinute, exact, month, plural } from "./format";
 import { Table } from "./table";
 
+/** The ways to save an issued document; its files are written a moment after it is issued. */
+export function Saved({ base, files }: { base: string; files: string[] }) {
+  if (!files.includes("pdf")) return <span className="text-soft">its PDF is being written</span>;
+  return (
+    <>
+      <a className="figure-link" href={`${base}/document.pdf`} download>
+        save the PDF
+      </a>
+      {files.includes("ubl") && (
+        <>
+          {" "}
+          ·{" "}
+          <a className="figure-link" href={`${base}/document.xml`} download>
+            save it as UBL
+          </a>
+        </>
+      )}
+    </>
+  );
+}
+
 export type Line = {
   id: number;
   sort: string;

@@ -5,7 +5,7 @@ import type { Portal } from "../api/portal";
 import { useStale } from "../api/queries/asking";
 import { creditNote, creditNotes, invoice, invoices, ownAccount, STALE } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
-import { DocumentLines } from "../kit/document";
+import { DocumentLines, Saved } from "../kit/document";
 import { amount, date, dayAndYear, inFours, month } from "../kit/format";
 import { Closing } from "../kit/ledger";
 import { Table } from "../kit/table";
@@ -90,7 +90,8 @@ export function InvoicePage() {
         {one.data.paid && `, to be paid ${one.data.paid}`} ·{" "}
         <a className="figure-link" href={`${BEGINS}/api/v1/invoices/${id}/evidence`} download>
           save the evidence file
-        </a>
+        </a>{" "}
+        · <Saved base={`${BEGINS}/api/v1/invoices/${id}`} files={one.data.files} />
       </p>
       {one.data.credit_notes.map((note) => (
         <p key={note.id} className="mt-1">
@@ -142,7 +143,8 @@ export function CreditNotePage() {
         <Link className="figure-link" to={`/invoices/${s.invoice_id}`}>
           {s.invoice}
         </Link>{" "}
-        for {month(s.period_start)}, issued on {dayAndYear(s.issued_at)}
+        for {month(s.period_start)}, issued on {dayAndYear(s.issued_at)} ·{" "}
+        <Saved base={`${BEGINS}/api/v1/credit-notes/${id}`} files={one.data.files} />
       </p>
       <p className="mt-2 max-w-[620px] whitespace-pre-line">{s.reason}</p>
       <DocumentLines of={one.data} documentLink={documentLink} callsLink={callsLink} useDays={useDays} />

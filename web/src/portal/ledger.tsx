@@ -30,6 +30,11 @@ export function AccountPage() {
       <Open of={of} />
       <HowYouPay />
       <h2 className="mt-8 text-[18px]">Entry by entry</h2>
+      <p className="mt-1">
+        <a className="figure-link" href={`${BEGINS}/api/v1/account/statement.pdf`} download>
+          Save this year’s statement as PDF
+        </a>
+      </p>
       <Listing
         list={list}
         id={(e) => e.id}

@@ -27,7 +27,7 @@ from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.settle.accounts import booking
-from calm_tariff.services.settle.documents import drafting, late_lines, numbering
+from calm_tariff.services.settle.documents import drafting, files, late_lines, numbering
 from calm_tariff.services.settle.documents.late_lines import LatePeriod
 from calm_tariff.store.admit import merged, subscribers
 from calm_tariff.store.admit.consumers import Consumer
@@ -266,6 +266,7 @@ def _numbered(session: Session, ctx: Context, invoice: Invoice, note: CreditNote
     after = {"total": str(note.total), "of": invoice.number}
     auditing.note(session, ctx, "issued a credit note", subject, after=after, why=note.reason)
     booking.credit_note_issued(session, ctx, note, invoice)
+    files.begin(session, ctx, note)
     _tell(session, ctx, note, invoice)
     return note
 
@@ -279,7 +280,7 @@ def _tell(session: Session, ctx: Context, note: CreditNote, invoice: Invoice) ->
         "currency": note.currency,
         "reason": note.reason,
     }
-    notice = Notice(kind="credit note issued", fields=fields, page=f"/credit-notes/{note.id}")
+    notice = Notice(kind="credit note issued", fields=fields, page=f"/credit-notes/{note.id}", encloses=note.id)
     notify(session, ctx, members(subscribers.members_who_may(session, note.consumer_id, "see money")), notice)
 
 

@@ -22,7 +22,7 @@ from calm_tariff.services.settle.accounts.reminding import ReminderView
 from calm_tariff.services.settle.accounts.writing_off import WriteOffView
 from calm_tariff.services.settle.cards import planning, showing
 from calm_tariff.services.settle.cards.showing import AttemptView
-from calm_tariff.services.settle.documents import adjustments, credit_notes, late_lines, views
+from calm_tariff.services.settle.documents import adjustments, credit_notes, files, late_lines, views
 from calm_tariff.services.settle.documents.adjustments import AdjustmentView
 from calm_tariff.services.settle.documents.views import (
     ZERO,
@@ -62,7 +62,7 @@ class InvoiceView:
     `proposed` is what may be credited by what is recorded now, `less` comes of it before tax. Of an invoice with late
     lines, `late_of` are the invoices of the periods they belong to. `closing` is what closed it, `transfer` what pays
     what is open of it; `card` is the one that pays it, in words, `attempts` what was tried, and `next_try` the day on
-    which it is tried next by itself."""
+    which it is tried next by itself. `files` are the forms in which it is written down."""
 
     summary: InvoiceSummary
     paid: str
@@ -85,6 +85,7 @@ class InvoiceView:
     card: str
     attempts: list[AttemptView]
     next_try: date | None
+    files: list[str]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -99,6 +100,7 @@ class CreditNoteView:
     total: Decimal
     lines: list[LineView]
     chargeable_again: bool
+    files: list[str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -293,6 +295,7 @@ def _view(session: Session, ctx: Context, i: Invoice, own: bool = False) -> Invo
         write_offs=[] if own else writing_off.of_invoice(session, ctx, i.id),
         transfer=_transfer(session, i) if i.number and i.open_amount else None,
         **_by_card(session, ctx, i, own),
+        files=files.forms(session, i.id),
     )
 
 
@@ -322,6 +325,7 @@ def _note_view(session: Session, note: CreditNote) -> CreditNoteView:
         total=note.total,
         lines=views.lines(session, note, {}, {}),
         chargeable_again=note.chargeable_again,
+        files=files.forms(session, note.id),
     )
 
 

@@ -24,7 +24,7 @@ from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.settle.accounts import booking
-from calm_tariff.services.settle.documents import adjustments, late_lines, numbering
+from calm_tariff.services.settle.documents import adjustments, files, late_lines, numbering
 from calm_tariff.store.admit import merged, subscribers
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.locking import all_locked
@@ -121,6 +121,7 @@ def _issue(session: Session, ctx: Context, provider: Provider, invoice: Invoice)
         after={"total": str(invoice.total), "due": str(invoice.due_on)},
     )
     booking.invoice_issued(session, ctx, invoice)
+    files.begin(session, ctx, invoice)
     _tell(session, ctx, invoice)
 
 
@@ -133,5 +134,5 @@ def _tell(session: Session, ctx: Context, invoice: Invoice) -> None:
         "due": f"{invoice.due_on:%-d %B %Y}",
         "paid": paying.said(invoice),
     }
-    notice = Notice(kind="invoice issued", fields=fields, page=f"/invoices/{invoice.id}")
+    notice = Notice(kind="invoice issued", fields=fields, page=f"/invoices/{invoice.id}", encloses=invoice.id)
     notify(session, ctx, members(subscribers.members_who_may(session, invoice.consumer_id, "see money")), notice)

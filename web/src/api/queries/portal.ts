@@ -112,14 +112,18 @@ export const ownAccount = () => ask("/account");
 export const creditNotes = () => ask("/credit-notes");
 export const creditNote = (id: number) =>
   ask("/credit-notes/{credit_note_id}", { params: { path: { credit_note_id: id } } });
-/** An invoice, looked at again and again while it is being taken from a card. */
+/** An invoice, looked at again and again while it is being written down or taken from a card. */
 export const invoice = (id: number) =>
   ask(
     "/invoices/{invoice_id}",
     { params: { path: { invoice_id: id } } },
-    { refetchInterval: (query) => (query.state.data?.attempts.some(isGoing) ? 1_500 : false) },
+    { refetchInterval: (query) => (isMoving(query.state.data) ? 1_500 : false) },
   );
-const isGoing = (attempt: { state: string }) => ["planned", "tried"].includes(attempt.state);
+type Moving = { summary: { number: string | null }; files: string[]; attempts: { state: string }[] };
+const isMoving = (of: Moving | undefined) =>
+  of !== undefined &&
+  ((of.summary.number !== null && of.files.length === 0) ||
+    of.attempts.some((each) => ["planned", "tried"].includes(each.state)));
 export const ownCard = () => ask("/card");
 export const lineDays = (line: number) =>
   ask("/lines/{line_id}/days", { params: { path: { line_id: line } } });

@@ -11,14 +11,18 @@ export const chargeRun = (id: number) =>
     { params: { path: { run_id: id } } },
     { refetchInterval: (query) => (query.state.data?.state === "running" ? 700 : false) },
   );
-/** An invoice, looked at again and again while it is being taken from a card. */
+/** An invoice, looked at again and again while it is being written down or taken from a card. */
 export const invoice = (id: number) =>
   ask(
     "/invoices/{invoice_id}",
     { params: { path: { invoice_id: id } } },
-    { refetchInterval: (query) => (query.state.data?.attempts.some(isGoing) ? 1_500 : false) },
+    { refetchInterval: (query) => (isMoving(query.state.data) ? 1_500 : false) },
   );
-const isGoing = (attempt: { state: string }) => ["planned", "tried"].includes(attempt.state);
+type Moving = { summary: { number: string | null }; files: string[]; attempts: { state: string }[] };
+const isMoving = (of: Moving | undefined) =>
+  of !== undefined &&
+  ((of.summary.number !== null && of.files.length === 0) ||
+    of.attempts.some((each) => ["planned", "tried"].includes(each.state)));
 export const creditNote = (id: number) =>
   ask("/credit-notes/{credit_note_id}", { params: { path: { credit_note_id: id } } });
 export const account = (id: number) =>

@@ -47,6 +47,10 @@ export function AccountPage() {
       sub={
         <>
           Entry by entry, the newest first ·{" "}
+          <a className="figure-link" href={`/api/v1/accounts/${of.consumer_id}/statement.pdf`} download>
+            this year’s statement as PDF
+          </a>{" "}
+          ·{" "}
           <Link className="figure-link" to={`/admit/consumers/${of.consumer_id}`}>
             the consumer
           </Link>

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { creditNote } from "../../api/queries/settle";
 import { Trouble, Waiting } from "../../kit/controls";
-import { DocumentLines } from "../../kit/document";
+import { DocumentLines, Saved } from "../../kit/document";
 import { amount, dayAndMinute, month } from "../../kit/format";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../lately";
@@ -41,6 +41,9 @@ export function CreditNotePage() {
           <Aside title="Taken back">
             <p className="font-serif text-[24px] text-brass">{amount(note.total, s.currency)}</p>
             <Pair name="Issued">{dayAndMinute(s.issued_at)}</Pair>
+            <p className="mt-1">
+              <Saved base={`/api/v1/credit-notes/${s.id}`} files={note.files} />
+            </p>
           </Aside>
           <Aside title="Why">
             <p className="whitespace-pre-line">{s.reason}</p>

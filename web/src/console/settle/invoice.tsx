@@ -4,7 +4,7 @@ import type { Console } from "../../api/console";
 import { me } from "../../api/queries/house";
 import { invoice as ofInvoice } from "../../api/queries/settle";
 import { Trouble, Waiting } from "../../kit/controls";
-import { DocumentLines } from "../../kit/document";
+import { DocumentLines, Saved } from "../../kit/document";
 import { amount, date, dayAndMinute, month } from "../../kit/format";
 import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../lately";
@@ -75,6 +75,11 @@ function Margin({ invoice, finance }: { invoice: Invoice; finance: boolean }) {
         {invoice.issued_at && <Pair name="Issued">{dayAndMinute(invoice.issued_at)}</Pair>}
         {s.due_on && <Pair name="Due">{date(s.due_on)}</Pair>}
         {invoice.paid && <Pair name="To be paid">{invoice.paid}</Pair>}
+        {s.number && (
+          <p className="mt-1">
+            <Saved base={`/api/v1/invoices/${s.id}`} files={invoice.files} />
+          </p>
+        )}
       </Aside>
       <PaidOf of={invoice} finance={finance} />
       <Crediting of={invoice} finance={finance} />
