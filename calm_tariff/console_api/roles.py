@@ -240,6 +240,8 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /bank/statements
         POST /charge-runs/{run_id}/resume
         POST /charge-runs/{run_id}/stop
+        POST /bundles/{bundle_id}/stop
+        POST /periods/{start}/bundles
         POST /periods/{start}/issue
         POST /periods/{start}/run
         POST /strikes

@@ -153,6 +153,7 @@ _TOLD: Mapping[str, Mapping[str, tuple[str, ...]]] = {
         "agreed": ("agreed to an adjustment",),
         "taken_back": ("took an adjustment back",),
     },
+    "bundle": {"made": ("had documents put together",)},
     "charge_run": {"made": ("made a charge run",), "issued": ("issued the invoices of a month",)},
     "question": {"asked": ("asked a question",), "taken_back": ("took a question back",), "hidden": ("hid it",)},
     "answer": {"given": ("answered a question",), "taken_back": ("took an answer back",), "hidden": ("hid it",)},

@@ -69,6 +69,8 @@ USAGE_FILE = _moves(
 PAYMENT_ATTEMPT = _moves(planned="tried, called off", tried="taken, failed", taken="", failed="", called_off="")
 # Credit on account goes back to a card.
 CARD_REFUND = _moves(planned="paid out, failed", paid_out="", failed="")
+# A period's documents are put together in one archive.
+BUNDLE = _moves(running="stopped, done", stopped="", done="")
 # Who paid by card says that it was not right.
 DISPUTE = _moves(open="won, lost", won="", lost="")
 

@@ -29,6 +29,7 @@ from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.bank import entries
 from calm_tariff.services.settle.cards import planning, refunding, trying
 from calm_tariff.services.settle.documents import charging, files
+from calm_tariff.services.settle.exports import bundles
 from calm_tariff.settings import Settings
 from calm_tariff.worker import client_maker, endpoints
 from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk, send_webhook, tell_ticket_desk
@@ -75,6 +76,12 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget files of usage", timedelta(hours=1), lambda: usage_files.forget(ctx)),
         _again("forget files that were taken in", timedelta(hours=1), lambda: imports.forget(ctx)),
         Handler(kind=files.WRITE, do=lambda of: _nothing(files.write(ctx, of["document"]))),
+        Handler(
+            kind=bundles.MAKE,
+            lease=timedelta(minutes=15),
+            do=lambda of: _nothing(bundles.make(ctx, of["bundle"])),
+        ),
+        _again("forget archives of documents", timedelta(hours=1), lambda: bundles.forget(ctx)),
         Handler(kind=charging.GO_ON, lease=timedelta(minutes=10), do=lambda of: charging.go_on(ctx, of["run"])),
         _again("draft months when it is time", timedelta(minutes=10), lambda: charging.when_it_is_time(ctx)),
         _again("match what the bank says", timedelta(minutes=1), lambda: entries.match_new(ctx)),

@@ -13,7 +13,7 @@ from calm_tariff.core.billing.credit_notes import Taken
 from calm_tariff.core.billing.payments import Money
 from calm_tariff.core.ids import call_id
 from calm_tariff.core.periods import instant_of
-from calm_tariff.services.base.context import provider_of
+from calm_tariff.services.base.context import Context, provider_of
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import striking
 from calm_tariff.services.settle.accounts import payments, writing_off
@@ -22,6 +22,7 @@ from calm_tariff.services.settle.bank import statements
 from calm_tariff.services.settle.cards import planning
 from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, files, invoices, issuing, periods
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
+from calm_tariff.services.settle.exports import bundles
 from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.admit.cards import PaymentCard
 from calm_tariff.store.admit.consumers import Consumer
@@ -50,6 +51,13 @@ def give_card(office: Office, n: int = 0) -> int:
         session.add(card)
         session.flush()
         return card.id
+
+
+def bundle(ctx: Context, start: date) -> int:
+    """An archive of what was issued for a month, which is done."""
+    begun = bundles.begin(ctx, start)
+    bundles.make(ctx, begun.id)
+    return begun.id
 
 
 def charged(office: Office) -> dict[str, int]:
@@ -106,4 +114,5 @@ def charged(office: Office) -> dict[str, int]:
         "credit_note_id": note.id,
         "run_id": run.id,
         "strike_id": strike.id,
+        "bundle_id": bundle(in_november, october),
     }

@@ -317,7 +317,8 @@ def test_each_list_that_is_saved_holds_what_is_shown_in_its_order(lived: dict[st
     web = client(office.ctx)
     web.headers["Authorization"] = f"Bearer {service_tokens.make_for_machine(office.ctx, 'script', 'product manager')}"
     every = [path for _, path in routes(console.create_app(office.ctx, Settings()))]
-    saved = [path for path in every if path.endswith(".csv") and not path.endswith("/left-out.csv")]
+    no_lists = ("/left-out.csv", "/lines.csv", "/cost-and-usage.csv")  # files of their own
+    saved = [path for path in every if path.endswith(".csv") and not path.endswith(no_lists)]
     assert len(saved) >= 11
     for path in saved:
         address = "/api/v1" + path.format(**lived)

@@ -71,6 +71,7 @@ ORDER = (
     "subscription_override",
     "api_key",
     "charge_run",
+    "bundle",
     "adjustment",
     "write_off",
     "payment_attempt",

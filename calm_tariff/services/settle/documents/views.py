@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 from decimal import Decimal
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core.billing.tax import NOTES, treatment
 from calm_tariff.core.sentences import line_in_words
@@ -16,7 +16,7 @@ from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.meters import Meter
-from calm_tariff.store.compose.products import PlanRevision
+from calm_tariff.store.compose.products import Plan, PlanRevision
 from calm_tariff.store.settle.money_documents import CreditNote, Invoice, MoneyDocument, MoneyLine
 
 ZERO = Decimal(0)
@@ -190,36 +190,53 @@ def lines(
     session: Session, of: MoneyDocument, credited: Mapping[int, Decimal], late: Mapping[int, Decimal]
 ) -> list[LineView]:
     """A document's lines. `credited` and `late` are by line."""
-    origins = _origins(session, of.lines)
-    placed = _places(session, of.lines)
-    meters = {m.id: m for m in session.scalars(select(Meter))}
     return [
-        LineView(
-            id=x.id,
-            sort=x.sort,
-            belongs_to=x.belongs_to,
-            kind=x.kind,
-            label=_label(x, meters),
-            rule=_rule(x, placed, meters, of.currency),
-            charged=placed[x.id][0] if x.id in placed else None,
-            meter_id=x.meter_id,
-            meter=meters[x.meter_id].name if x.meter_id else None,
-            quantity=x.quantity,
-            included=x.included,
-            priced=x.priced,
-            amount=x.amount,
-            before=x.before,
-            comes_to=None if x.before is None else x.before + x.amount,
-            treatment=x.treatment,
-            percent=x.percent,
-            slices=[_slice(each) for each in x.slices],
-            corrects=origins.get(x.origin_id or 0),
-            credited=credited.get(x.id, ZERO),
-            left=x.amount - credited.get(x.id, ZERO),
-            late=late.get(x.id, ZERO),
+        replace(
+            x, credited=credited.get(x.id, ZERO), left=x.amount - credited.get(x.id, ZERO), late=late.get(x.id, ZERO)
         )
-        for x in of.lines
+        for x in lines_of(session, [of])[of.id]
     ]
+
+
+def lines_of(session: Session, documents: Sequence[MoneyDocument]) -> dict[int, list[LineView]]:
+    """The lines of several documents, by document, as they were issued."""
+    all_lines = [x for of in documents for x in of.lines]
+    origins, placed = _origins(session, all_lines), _places(session, all_lines)
+    meters = {m.id: m for m in session.scalars(select(Meter))}
+    return {of.id: [_line(x, of.currency, origins, placed, meters) for x in of.lines] for of in documents}
+
+
+def _line(
+    x: MoneyLine,
+    currency: str,
+    origins: Mapping[int, Corrected],
+    placed: Mapping[int, tuple[Charged, PlanRevision]],
+    meters: Mapping[int, Meter],
+) -> LineView:
+    return LineView(
+        id=x.id,
+        sort=x.sort,
+        belongs_to=x.belongs_to,
+        kind=x.kind,
+        label=_label(x, meters),
+        rule=_rule(x, placed, meters, currency),
+        charged=placed[x.id][0] if x.id in placed else None,
+        meter_id=x.meter_id,
+        meter=meters[x.meter_id].name if x.meter_id else None,
+        quantity=x.quantity,
+        included=x.included,
+        priced=x.priced,
+        amount=x.amount,
+        before=x.before,
+        comes_to=None if x.before is None else x.before + x.amount,
+        treatment=x.treatment,
+        percent=x.percent,
+        slices=[_slice(each) for each in x.slices],
+        corrects=origins.get(x.origin_id or 0),
+        credited=ZERO,
+        left=x.amount,
+        late=ZERO,
+    )
 
 
 def _origins(session: Session, of: Sequence[MoneyLine]) -> dict[int, Corrected]:
@@ -237,13 +254,12 @@ def _origins(session: Session, of: Sequence[MoneyLine]) -> dict[int, Corrected]:
 
 def _places(session: Session, of: Sequence[MoneyLine]) -> dict[int, tuple[Charged, PlanRevision]]:
     """What lines are charged of, and under which terms, by line."""
-    revisions = {
-        r.id: r for r in session.scalars(select(PlanRevision).where(PlanRevision.id.in_({x.revision_id for x in of})))
-    }
-    subscriptions = {
-        s.id: s
-        for s in session.scalars(select(Subscription).where(Subscription.id.in_({x.subscription_id for x in of})))
-    }
+    with_product = selectinload(PlanRevision.plan).selectinload(Plan.product)
+    those = PlanRevision.id.in_({x.revision_id for x in of})
+    revisions = {r.id: r for r in session.scalars(select(PlanRevision).where(those).options(with_product))}
+    with_application = selectinload(Subscription.application)
+    mine = Subscription.id.in_({x.subscription_id for x in of})
+    subscriptions = {s.id: s for s in session.scalars(select(Subscription).where(mine).options(with_application))}
     found = {}
     for x in of:
         if x.subscription_id is None or x.revision_id is None:

@@ -23,6 +23,13 @@ const isMoving = (of: Moving | undefined) =>
   of !== undefined &&
   ((of.summary.number !== null && of.files.length === 0) ||
     of.attempts.some((each) => ["planned", "tried"].includes(each.state)));
+/** Archives of what was issued for a period, looked at again and again while one is put together. */
+export const bundles = (start: string) =>
+  ask(
+    "/periods/{start}/bundles",
+    { params: { path: { start } } },
+    { refetchInterval: (query) => (query.state.data?.some((b) => b.state === "running") ? 700 : false) },
+  );
 export const creditNote = (id: number) =>
   ask("/credit-notes/{credit_note_id}", { params: { path: { credit_note_id: id } } });
 export const account = (id: number) =>
@@ -68,5 +75,6 @@ const INVOICES = [
 export const STALE = {
   invoices: INVOICES,
   strikes: [...INVOICES, "/strikes", "/calls", "/calls/{call_id}/receipt", "/lines/{line_id}/days"],
+  bundles: ["/periods/{start}/bundles"],
   bank: [...INVOICES, "/bank/waiting", "/bank/done", "/bank/statements", "/bank/columns"],
 } satisfies Record<string, (Read<paths> | List<paths>)[]>;

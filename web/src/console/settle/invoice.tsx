@@ -92,6 +92,15 @@ function Margin({ invoice, finance }: { invoice: Invoice; finance: boolean }) {
         <a className="figure-link" href={`/api/v1/invoices/${s.id}/evidence`} download>
           Save the evidence file
         </a>
+        {s.number && (
+          <>
+            {" "}
+            ·{" "}
+            <a className="figure-link" href={`/api/v1/invoices/${s.id}/lines.csv`} download>
+              its lines
+            </a>
+          </>
+        )}
         {invoice.late_of.map((late) => (
           <p key={late.id} className="mt-1">
             <a className="figure-link" href={`/api/v1/invoices/${s.id}/late/${late.id}/evidence`} download>

@@ -14,6 +14,7 @@ import { Aside, Page, Pair } from "../frame";
 import { useOpened } from "../lately";
 import { useList } from "../list";
 import { isOne } from "../roles";
+import { Exports } from "./exports";
 import { Review } from "./review";
 import { Going } from "./run";
 
@@ -85,7 +86,7 @@ export function PeriodPage() {
   const [latest] = p.runs;
   const drafts = p.drafts.length > 0 && (show ? show === "drafts" : p.state === "drafted");
   return (
-    <Page title={month(p.start)} sub={SAYS[p.state]} margin={<PeriodMargin period={p} />}>
+    <Page title={month(p.start)} sub={SAYS[p.state]} margin={<PeriodMargin period={p} finance={finance} />}>
       {latest && <Going key={latest.id} of={latest} finance={finance} />}
       {p.drafts.length > 0 && (
         <p className="mt-4">
@@ -231,7 +232,8 @@ function Charges({
   );
 }
 
-function PeriodMargin({ period }: { period: View }) {
+function PeriodMargin({ period, finance }: { period: View; finance: boolean }) {
+  const issued = period.state === "issued" || period.runs.some((r) => r.kind === "issue");
   return (
     <>
       <Aside title="How a charge comes about">
@@ -254,6 +256,7 @@ function PeriodMargin({ period }: { period: View }) {
           ))}
         </Aside>
       )}
+      <Exports start={period.start} issued={issued} finance={finance} />
       {period.runs.length > 0 && (
         <Aside title="Charge runs">
           {period.runs.map((r) => (
