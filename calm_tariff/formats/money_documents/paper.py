@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from jinja2 import Environment, StrictUndefined, Template
+from PIL import ImageFile
 
 from calm_tariff.core.billing.issued import Issued, IssuedLine, missing
 from calm_tariff.core.money import in_digits
@@ -107,6 +108,8 @@ def _written(name: str, look: Look, title: str, **fields: Any) -> bytes:
     from weasyprint import HTML
     from weasyprint.urls import URLFetcher
 
+    # It has every picture be read that is cut off, whoever reads it: pictures that people send are to be whole.
+    ImageFile.LOAD_TRUNCATED_IMAGES = False
     page = _template(name).render(look=look, title=title, fonts=_fonts(look), logo=_picture(look.logo), **fields)
     # What people typed is text there; nothing is fetched but the fonts and pictures that are named here.
     own = URLFetcher(allowed_protocols=("data", "file"))

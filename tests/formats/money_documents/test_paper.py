@@ -10,9 +10,12 @@ from decimal import Decimal
 
 import facturx
 import pytest
+from PIL import Image
 from pypdf import PdfReader
 
 from calm_tariff.core.billing.issued import Issued
+from calm_tariff.core.errors import Invalid
+from calm_tariff.formats import pictures
 from calm_tariff.formats.money_documents import electronic, paper
 from calm_tariff.formats.money_documents.paper import Entry, Look, StatementOfAccount
 from calm_tariff.formats.money_documents.payment_code import payment_code
@@ -86,6 +89,14 @@ def test_a_credit_note_says_what_it_corrects_and_asks_for_nothing() -> None:
     said = read(paper.document(NOTE, LOOK))
     assert "Corrects INV-2026-00001 of 2 October 2026" in said and "Counted twice. Sorry." in said
     assert "To be paid" not in said and "Total taken back EUR 43.05" in said
+
+
+def test_whoever_writes_papers_still_takes_no_picture_that_is_cut_off() -> None:
+    paper.document(INVOICE, LOOK)
+    whole = io.BytesIO()
+    Image.new("RGB", (50, 40), "#153B5B").save(whole, "PNG")
+    with pytest.raises(Invalid, match="cannot be read"):
+        pictures.drawn(whole.getvalue()[:60], "logo", "logo")
 
 
 def test_what_people_typed_is_text() -> None:

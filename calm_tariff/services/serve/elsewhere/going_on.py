@@ -124,11 +124,13 @@ class _Going:
             found = session.get(UsageFilePart, (self.usage_file_id, nth))
             if found is None:
                 return None
-            if self.places is None:
-                self.places = places.now(session, self.ctx)
+            # Whoever writes may find them outdated while this goes on.
+            placed_by = self.places
+            if placed_by is None:
+                placed_by = self.places = places.now(session, self.ctx)
             part, fresh = parts.unpacked(found), found.fresh
-        ready = _MadeReady(part, nth, self.places, Prepared(self.folder / f"part-{nth}") if fresh else None)
-        ready.unusable = sorting.sort(outside_calls.rows(part, self.layout), self.places, ready.take)
+        ready = _MadeReady(part, nth, placed_by, Prepared(self.folder / f"part-{nth}") if fresh else None)
+        ready.unusable = sorting.sort(outside_calls.rows(part, self.layout), placed_by, ready.take)
         return ready
 
     def write(self, made: _MadeReady) -> None:

@@ -6,6 +6,7 @@ from __future__ import annotations
 import io
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
+from pathlib import Path
 
 import pytest
 from sqlalchemy import delete, func, select
@@ -13,6 +14,7 @@ from sqlalchemy import delete, func, select
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.outside_calls import Stage
 from calm_tariff.formats import outside_calls
+from calm_tariff.formats.values import read
 from calm_tariff.services.admit import subscriptions
 from calm_tariff.services.base import jobs
 from calm_tariff.services.serve.elsewhere import checking, files, going_on, recording
@@ -21,7 +23,7 @@ from calm_tariff.services.settle import usage_consequences
 from calm_tariff.services.settle.documents import charging, invoices
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve import call_writer
-from calm_tariff.store.serve.outside_usage import UsageFilePart, UsageFileRow
+from calm_tariff.store.serve.outside_usage import UsageFile, UsageFilePart, UsageFileRow
 from tests.office import START, Office, terms
 from tests.services.months import LATER, OCTOBER, SEPTEMBER, issued, period
 from tests.services.serve.elsewhere.sent import bring_in, done, recorded, row, send, sums, take, text
@@ -102,6 +104,24 @@ def test_what_others_record_between_check_and_recording_is_known(office: Office,
     done(office.ctx, taken.id)
     assert told(files.one(office.finance, taken.id))[1] == {"rows": 12, "usable": 12, "known": 2, "recorded": 10}
     assert sums(office) == (12, 12)
+
+
+def test_a_part_is_made_ready_while_what_it_is_placed_by_is_found_outdated(
+    office: Office, in_parts: None, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    taken = take(office, [row(office, n) for n in range(3)])
+    with office.ctx.transaction() as session:
+        layout = read(going_on.Layout, session.get_one(UsageFile, taken.id).layout)
+    going = going_on._Going(office.ctx, taken.id, layout, tmp_path)
+    unpacked = going_on.parts.unpacked
+
+    def meanwhile(part: UsageFilePart) -> object:
+        going.places = None  # as the thread does that writes the part before
+        return unpacked(part)
+
+    monkeypatch.setattr(going_on.parts, "unpacked", meanwhile)
+    made = going.made_ready(0)
+    assert made is not None and made.unusable == []
 
 
 def test_two_files_with_the_same_calls_side_by_side_record_them_once(
