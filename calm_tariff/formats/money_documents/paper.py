@@ -13,6 +13,7 @@ from functools import cache
 from importlib import resources
 from itertools import groupby
 from pathlib import Path
+from threading import Lock
 from typing import Any
 
 from jinja2 import Environment, StrictUndefined, Template
@@ -27,6 +28,8 @@ from calm_tariff.formats.tax_numbers import countries
 # The families that portals can have ship with the interface.
 FONTS = Path(__file__).parents[3] / "web" / "node_modules" / "@fontsource-variable"
 _SUBSETS = ("latin-ext", "latin")
+# What lays text out is a library in C, which nobody says is safe for several threads.
+_ONE_AT_A_TIME = Lock()
 # They tell of every step, and of each rule of a style that is not for them.
 for _talks in ("weasyprint", "fontTools", "factur-x"):
     logging.getLogger(_talks).setLevel(logging.ERROR)
@@ -113,7 +116,8 @@ def _written(name: str, look: Look, title: str, **fields: Any) -> bytes:
     page = _template(name).render(look=look, title=title, fonts=_fonts(look), logo=_picture(look.logo), **fields)
     # What people typed is text there; nothing is fetched but the fonts and pictures that are named here.
     own = URLFetcher(allowed_protocols=("data", "file"))
-    pdf = HTML(string=page, url_fetcher=own).write_pdf(pdf_variant="pdf/a-3a", pdf_tags=True)
+    with _ONE_AT_A_TIME:
+        pdf = HTML(string=page, url_fetcher=own).write_pdf(pdf_variant="pdf/a-3a", pdf_tags=True)
     assert pdf is not None
     return bytes(pdf)
 

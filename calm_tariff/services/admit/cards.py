@@ -115,7 +115,7 @@ def finish(ctx: Context, processor: Processor | None) -> CardView | None:
     owner = ctx.actor.consumer_to("say how it pays")
     processor = _connected(processor)
     with ctx.transaction() as session:
-        pages = [page.page for page in _open_pages(session, ctx, owner) if page.page]
+        pages = [page.page or "" for page in _open_pages(session, ctx, owner)]
     for page in pages:
         given(ctx, processor, page)
     with ctx.transaction() as session:
@@ -199,7 +199,9 @@ def _connected(processor: Processor | None) -> Processor:
 def _open_pages(session: Session, ctx: Context, consumer_id: int) -> list[CardPage]:
     since = ctx.now - PAGE_LASTS
     mine = CardPage.consumer_id == consumer_id, CardPage.over_at.is_(None), CardPage.begun_at > since
-    return list(session.scalars(select(CardPage).where(*mine).order_by(CardPage.id)))
+    # One that the processor could not open is none.
+    query = select(CardPage).where(*mine, CardPage.page.is_not(None)).order_by(CardPage.id)
+    return list(session.scalars(query))
 
 
 def _tell(session: Session, ctx: Context, consumer: Consumer, card: Card, *, kept: bool) -> None:

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, type Portal } from "../api/portal";
 import { useStale } from "../api/queries/asking";
 import { ownCard, STALE } from "../api/queries/portal";
+import { isGoing } from "../kit/attempts";
 import { Button, Trouble, Waiting, WordButton } from "../kit/controls";
 import { amount, date, month } from "../kit/format";
 import { useMe } from "./me";
@@ -110,7 +111,7 @@ export function ByCard({ of, onPaid }: { of: Portal["InvoiceView"]; onPaid: () =
       return onPaid();
     },
   });
-  const going = of.attempts.some((each) => ["planned", "tried"].includes(each.state));
+  const going = of.attempts.some(isGoing);
   const { open, currency } = of.summary;
   return (
     <>

@@ -1,4 +1,5 @@
 import { infiniteQueryOptions, keepPreviousData } from "@tanstack/react-query";
+import { isUnderWay } from "../../kit/attempts";
 import { api, type paths } from "../portal";
 import { asking, type Read } from "./asking";
 
@@ -117,13 +118,8 @@ export const invoice = (id: number) =>
   ask(
     "/invoices/{invoice_id}",
     { params: { path: { invoice_id: id } } },
-    { refetchInterval: (query) => (isMoving(query.state.data) ? 1_500 : false) },
+    { refetchInterval: (query) => (isUnderWay(query.state.data) ? 1_500 : false) },
   );
-type Moving = { summary: { number: string | null }; files: string[]; attempts: { state: string }[] };
-const isMoving = (of: Moving | undefined) =>
-  of !== undefined &&
-  ((of.summary.number !== null && of.files.length === 0) ||
-    of.attempts.some((each) => ["planned", "tried"].includes(each.state)));
 export const ownCard = () => ask("/card");
 export const lineDays = (line: number) =>
   ask("/lines/{line_id}/days", { params: { path: { line_id: line } } });

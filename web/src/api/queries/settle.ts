@@ -1,3 +1,4 @@
+import { isUnderWay } from "../../kit/attempts";
 import { api, type Console, type paths } from "../console";
 import { asking, type List, type Read } from "./asking";
 
@@ -16,13 +17,8 @@ export const invoice = (id: number) =>
   ask(
     "/invoices/{invoice_id}",
     { params: { path: { invoice_id: id } } },
-    { refetchInterval: (query) => (isMoving(query.state.data) ? 1_500 : false) },
+    { refetchInterval: (query) => (isUnderWay(query.state.data) ? 1_500 : false) },
   );
-type Moving = { summary: { number: string | null }; files: string[]; attempts: { state: string }[] };
-const isMoving = (of: Moving | undefined) =>
-  of !== undefined &&
-  ((of.summary.number !== null && of.files.length === 0) ||
-    of.attempts.some((each) => ["planned", "tried"].includes(each.state)));
 /** Archives of what was issued for a period, looked at again and again while one is put together. */
 export const bundles = (start: string) =>
   ask(

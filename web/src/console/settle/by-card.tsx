@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
 import { STALE } from "../../api/queries/settle";
+import { isGoing } from "../../kit/attempts";
 import { Trouble, WordButton } from "../../kit/controls";
 import { amount, date, dayAndMinute } from "../../kit/format";
 import { Listing } from "../../kit/list";
@@ -102,7 +103,7 @@ export function CardOf({ of, finance }: { of: Console["InvoiceView"]; finance: b
       return stale(STALE.invoices);
     },
   });
-  const going = of.attempts.some((a) => GOING[a.state]);
+  const going = of.attempts.some(isGoing);
   if (!of.card && of.attempts.length === 0) return null;
   return (
     <Aside title="By card">
