@@ -1,7 +1,7 @@
 """Creditor references, held against another's arithmetic."""
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from stdnum import iso11649
 
@@ -21,8 +21,11 @@ def test_every_reference_is_one_by_the_standard(year: int, place: int, prefix: s
 
 
 @given(st.from_regex(r"(RF|rf| RF)[0-9 ]{2,3}[0-9A-Za-z]{0,23}", fullmatch=True))
+@example("RF5 AER")
 def test_whether_one_is_valid_is_told_as_another_tells_it(text: str) -> None:
-    assert valid(text) == iso11649.is_valid(text)
+    # The other one takes letters for check digits, whose sum may come out even so; the standard has digits there.
+    digits = iso11649.compact(text)[2:4].isdigit()
+    assert valid(text) == (digits and iso11649.is_valid(text))
 
 
 def test_a_digit_read_wrong_is_noticed() -> None:
