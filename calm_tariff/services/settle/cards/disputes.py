@@ -54,9 +54,8 @@ def happened(ctx: Context, attempt_id: int, said: Happened) -> None:
 
 
 def waiting(session: Session) -> int:
-    """How many disputes are open, or could not be booked."""
-    meant = (Dispute.state == "open") | ((Dispute.entry_id.is_(None)) & (Dispute.state == "lost"))
-    return session.scalar(select(func.count(Dispute.id)).where(meant)) or 0
+    """How many disputes are open."""
+    return session.scalar(select(func.count(Dispute.id)).where(Dispute.state == "open")) or 0
 
 
 def _take_back(session: Session, ctx: Context, of: Dispute, attempt: PaymentAttempt, consumer: Consumer) -> None:

@@ -115,7 +115,9 @@ def test_a_payment_that_a_person_booked_back_is_not_booked_back_again(
 ) -> None:
     payments.went_back(office.finance, entries(office)[-1].id, "The processor told us by letter.")
     simulated.tell(simulated.dispute("opened"))
-    assert shown(office, paid) == ("issued", "open", False)
+    assert shown(office, paid) == ("issued", "open", False) and waiting(office) == 1
+    simulated.tell(simulated.dispute("lost"))
+    assert waiting(office) == 0  # it is over, and a person has booked it
     assert [e.kind for e in entries(office)] == ["invoice", "payment", "returned payment"]
 
 
