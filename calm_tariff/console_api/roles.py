@@ -238,6 +238,8 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /bank/entries/{bank_entry_id}/send-back
         POST /bank/entries/{bank_entry_id}/take-back
         POST /bank/statements
+        POST /journal/{month}/close
+        PUT /ledger-accounts/{ledger_id}
         POST /charge-runs/{run_id}/resume
         POST /charge-runs/{run_id}/stop
         POST /bundles/{bundle_id}/stop

@@ -154,6 +154,8 @@ _TOLD: Mapping[str, Mapping[str, tuple[str, ...]]] = {
         "taken_back": ("took an adjustment back",),
     },
     "bundle": {"made": ("had documents put together",)},
+    "journal": {"closed": ("closed a month of the journal",)},
+    "ledger_account": {},
     "charge_run": {"made": ("made a charge run",), "issued": ("issued the invoices of a month",)},
     "question": {"asked": ("asked a question",), "taken_back": ("took a question back",), "hidden": ("hid it",)},
     "answer": {"given": ("answered a question",), "taken_back": ("took an answer back",), "hidden": ("hid it",)},

@@ -7,6 +7,7 @@ from datetime import date
 
 from fastapi.responses import Response
 
+from calm_tariff.edge import attachment
 from calm_tariff.services.settle.documents.files import FileOf
 
 
@@ -14,7 +15,7 @@ def document_file(of: FileOf) -> Response:
     """A document as a file to keep."""
     digest = base64.b64encode(bytes.fromhex(of.digest)).decode()
     headers = {
-        "content-disposition": f'attachment; filename="{of.name}"',
+        **attachment.named(of.name),
         "repr-digest": f"sha-256=:{digest}:",
         "cache-control": "private, no-cache",
     }
@@ -24,6 +25,4 @@ def document_file(of: FileOf) -> Response:
 def statement_file(pdf: bytes, last: date | None) -> Response:
     """A statement of account until a day, or today, as a file to keep."""
     name = f"statement-{last}.pdf" if last else "statement.pdf"
-    return Response(
-        pdf, media_type="application/pdf", headers={"content-disposition": f'attachment; filename="{name}"'}
-    )
+    return Response(pdf, media_type="application/pdf", headers=attachment.named(name))

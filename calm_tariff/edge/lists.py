@@ -2,24 +2,21 @@
 
 from __future__ import annotations
 
-import csv
-import io
-import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import fields, replace
-from datetime import datetime
-from itertools import islice
+from itertools import chain, islice
 from typing import Annotated, Any, TypeVar
 
 from fastapi import Depends, Query
 from fastapi.responses import Response, StreamingResponse
 from pydantic import TypeAdapter
 
+from calm_tariff.edge import attachment
+from calm_tariff.formats import csv_cells
 from calm_tariff.store.base.paging import ROWS, Page, PageQuery
 
 T = TypeVar("T")
 PART = 1000
-_CUTS = re.compile(r"[;\t\r\n]")
 
 
 def page_query(
@@ -47,6 +44,12 @@ def all_of(read: Callable[[PageQuery], Page[T]], asked: PageQuery) -> Iterator[T
         asked = replace(asked, cursor=page.next)
 
 
+def begun(rows: Iterable[T]) -> Iterator[T]:
+    """The same rows, of which the first are read at once: what is wrong with the question is told before anything is
+    sent."""
+    return chain.from_iterable(_parts(rows))
+
+
 def as_csv(name: str, kind: type, rows: Iterable[Any], left_out: Sequence[str] = ()) -> Response:
     """Rows of a dataclass as a file, sent while they are read: its fields are the columns. What is wrong with the
     question is told before anything is sent."""
@@ -54,17 +57,16 @@ def as_csv(name: str, kind: type, rows: Iterable[Any], left_out: Sequence[str] =
     parts = _parts(rows)
 
     def sent() -> Iterator[str]:
-        yield _lines([columns])
+        yield csv_cells.lines([columns])
         for part in parts:
-            yield _lines([_cell(getattr(row, column)) for column in columns] for row in part)
+            yield csv_cells.lines([getattr(row, column) for column in columns] for row in part)
 
     return _file(f"{name}.csv", "text/csv; charset=utf-8", sent())
 
 
 def lines_as_csv(name: str, head: Sequence[str], rows: Iterable[Sequence[str]]) -> Response:
     """Rows of text below a head as a file."""
-    lines = ([_cell(cell) for cell in row] for row in rows)
-    return _file(f"{name}.csv", "text/csv; charset=utf-8", iter([_lines([list(head)]), _lines(lines)]))
+    return _file(f"{name}.csv", "text/csv; charset=utf-8", iter([csv_cells.lines([head]), csv_cells.lines(rows)]))
 
 
 def as_json(name: str, kind: type, rows: Iterable[Any], left_out: Sequence[str] = ()) -> Response:
@@ -97,28 +99,4 @@ def _parts(rows: Iterable[T]) -> Iterator[list[T]]:
 
 
 def _file(name: str, type: str, sent: Iterator[str] | Iterator[bytes]) -> Response:
-    headers = {"content-disposition": f'attachment; filename="{name}"'}
-    return StreamingResponse(sent, media_type=type, headers=headers)
-
-
-def _lines(rows: Iterable[list[str]]) -> str:
-    out = io.StringIO()
-    csv.writer(out).writerows(rows)
-    return out.getvalue()
-
-
-def _cell(value: Any) -> str:
-    if value is None:
-        return ""
-    if isinstance(value, datetime):
-        return value.isoformat()
-    text = "; ".join(map(str, value)) if isinstance(value, (list, tuple)) else str(value)
-    # A consumer names itself: no name may begin a formula in the reader's spreadsheet, which may also cut cells at
-    # semicolons and tabs.
-    parts = [part.lstrip() for part in _CUTS.split(text)]
-    risky = any(part[:1] in ("=", "+", "-", "@") for part in parts) or text[:1] in ("\t", "\r")
-    return f"'{text}" if risky and not _is_number(text) else text
-
-
-def _is_number(text: str) -> bool:
-    return text.lstrip("-").replace(".", "", 1).isdigit()
+    return StreamingResponse(sent, media_type=type, headers=attachment.named(name))

@@ -23,6 +23,7 @@ from calm_tariff.services.settle.cards import planning
 from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, files, invoices, issuing, periods
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
 from calm_tariff.services.settle.exports import bundles
+from calm_tariff.services.settle.journal import chart
 from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.admit.cards import PaymentCard
 from calm_tariff.store.admit.consumers import Consumer
@@ -115,4 +116,5 @@ def charged(office: Office) -> dict[str, int]:
         "run_id": run.id,
         "strike_id": strike.id,
         "bundle_id": bundle(in_november, october),
+        "ledger_id": chart.listed(in_november)[0].id,
     }

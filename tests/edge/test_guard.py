@@ -145,12 +145,12 @@ def test_what_makes_no_sense_is_refused_and_never_a_500(office: Office, path: st
 
 
 def test_a_name_begins_no_formula_wherever_a_spreadsheet_cuts(office: Office) -> None:
-    from calm_tariff.edge.lists import _cell
+    from calm_tariff.formats.csv_cells import cell
 
     for risky in ("=1+1", "Gulls;=cmd()", "Gulls\t@SUM(A1)", "a; +1b", ["x", "=y"], "-x"):
-        assert _cell(risky).startswith("'"), risky
+        assert cell(risky).startswith("'"), risky
     for plain in ("Gulls", "Sea; Sand", "-5", "-5.25", "a=b", ["Ketch", "Skiff"]):
-        assert not _cell(plain).startswith("'"), plain
+        assert not cell(plain).startswith("'"), plain
 
 
 def test_a_taken_name_answers_409_and_says_which(office: Office) -> None:

@@ -115,18 +115,26 @@ def whole(document: dict[str, Any], schema: dict[str, Any], depth: int = 0) -> A
     )
 
 
+STARTS = {"start": "2026-09-01", "month": "2026-11-01"}
+
+
 def attempts(made: FastAPI, lived: dict[str, Any]) -> Iterator[tuple[str, str, dict[str, str], Any]]:
     """Every route with odd things in its path, its query and its body, one at a time."""
     document = made.openapi()
     for method, path in routes(made):
         if path in LEFT_OUT:
             continue
-        plain = path.format(**{**lived, "start": "2026-09-01"})
+        plain = path.format(**{**lived, **STARTS})
         described = document["paths"][path][method.lower()]
         names = [p["name"] for p in described.get("parameters", []) if p["in"] == "path"]
         for name in names:
             for word in ("-1", "0", "9" * 30, "x" * 300, "%00", "²", "9999-12-31", "0001-01-01", "%20"):
-                yield method, path.format(**{**lived, "start": "2026-09-01", name: word}), {}, None
+                yield (
+                    method,
+                    path.format(**{**lived, "start": "2026-09-01", "month": "2026-11-01", name: word}),
+                    {},
+                    None,
+                )
         for parameter in described.get("parameters", []):
             if parameter["in"] == "query":
                 for word in WORDS:

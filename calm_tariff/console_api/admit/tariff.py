@@ -9,6 +9,7 @@ from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge import attachment
 from calm_tariff.edge.again import Again
 from calm_tariff.formats.documents import MOST_BYTES
 from calm_tariff.services.admit import tariff_applying
@@ -36,7 +37,7 @@ class TariffToApply(TariffIn):
 @router.get("/tariff", response_class=PlainTextResponse)
 def export_tariff(ctx: Asking) -> PlainTextResponse:
     """The tariff as a YAML document."""
-    headers = {"content-disposition": 'attachment; filename="tariff.yaml"'}
+    headers = attachment.named("tariff.yaml")
     return PlainTextResponse(tariff_document.export(ctx), media_type="application/yaml", headers=headers)
 
 

@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.console_api.compose.apis import ApiSettings
+from calm_tariff.edge import attachment
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition
 from calm_tariff.formats.documents import MOST_BYTES
@@ -82,4 +83,4 @@ def apply_document(ctx: Asking, reading_id: int, version_id: int, edition: Editi
 def export_openapi(ctx: Asking, plan_id: int, version_id: int | None = None) -> JSONResponse:
     """The OpenAPI document of what a plan sells."""
     document = documents.sold_by(ctx, plan_id, ctx.gateway_address, version_id)
-    return JSONResponse(document, headers={"content-disposition": f'attachment; filename="plan-{plan_id}.json"'})
+    return JSONResponse(document, headers=attachment.named(f"plan-{plan_id}.json"))

@@ -7,6 +7,7 @@ from fastapi.responses import Response, StreamingResponse
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge import attachment
 from calm_tariff.edge.again import Again
 from calm_tariff.services.observe import erasing, handing_out
 from calm_tariff.services.observe.erasing import ErasingView
@@ -23,7 +24,7 @@ class ErasedIn(BaseModel):
 @router.get("/consumers/{consumer_id}/data.zip", response_class=Response)
 def hand_out(ctx: Asking, consumer_id: int) -> StreamingResponse:
     """All its data as a ZIP archive of JSON Lines; that it was handed out stands on the record."""
-    headers = {"content-disposition": f'attachment; filename="consumer-{consumer_id}.zip"'}
+    headers = attachment.named(f"consumer-{consumer_id}.zip")
     return StreamingResponse(handing_out.begin(ctx, consumer_id), media_type="application/zip", headers=headers)
 
 

@@ -8,6 +8,7 @@ from fastapi import APIRouter
 from fastapi.responses import Response, StreamingResponse
 
 from calm_tariff.console_api.base.asking import Asking
+from calm_tariff.edge import attachment
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.edge.lists import as_csv
@@ -35,7 +36,7 @@ def lines_of_period(ctx: Asking, start: date) -> Response:
 def cost_and_usage_rows(ctx: Asking, start: date) -> Response:
     """What was issued for a period as cost and usage rows (FOCUS 1.0), as CSV."""
     rows = focus.as_csv(list(cost_and_usage.of_period(ctx, start)))
-    name = _named(f"cost-and-usage-{start:%Y-%m}.csv")
+    name = attachment.named(f"cost-and-usage-{start:%Y-%m}.csv")
     return StreamingResponse(rows, media_type="text/csv; charset=utf-8", headers=name)
 
 
@@ -43,7 +44,7 @@ def cost_and_usage_rows(ctx: Asking, start: date) -> Response:
 def cost_and_usage_file(ctx: Asking, start: date) -> Response:
     """The same as Parquet."""
     content = focus.as_parquet(cost_and_usage.of_period(ctx, start))
-    name = _named(f"cost-and-usage-{start:%Y-%m}.parquet")
+    name = attachment.named(f"cost-and-usage-{start:%Y-%m}.parquet")
     return Response(content, media_type="application/vnd.apache.parquet", headers=name)
 
 
@@ -69,8 +70,4 @@ def stop_bundle(ctx: Asking, bundle_id: int) -> BundleView:
 def bundle_file(ctx: Asking, bundle_id: int) -> Response:
     """An archive that is done."""
     name, parts = bundles.content(ctx, bundle_id)
-    return StreamingResponse(parts, media_type="application/zip", headers=_named(name))
-
-
-def _named(name: str) -> dict[str, str]:
-    return {"content-disposition": f'attachment; filename="{name}"'}
+    return StreamingResponse(parts, media_type="application/zip", headers=attachment.named(name))

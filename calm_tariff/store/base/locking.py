@@ -78,6 +78,8 @@ ORDER = (
     "card_refund",
     "money_document",
     "number_series",
+    "ledger",
+    "journal_month",
     "mail",
     "job",
     "record_end",
@@ -100,6 +102,12 @@ def hold(session: Session, table: type[Base], key: Any) -> bool:
     in_turn(session, table.__tablename__, [key])
     (column,) = inspect(table).primary_key
     return session.scalar(select(column).where(column == key).with_for_update()) is not None
+
+
+def shared(session: Session, table: type[T], key: Any) -> T | None:
+    """The row of a key as it is now, which others may read and nobody may change until the transaction ends."""
+    in_turn(session, table.__tablename__, [key])
+    return session.get(table, key, populate_existing=True, with_for_update={"read": True})
 
 
 def all_locked(session: Session, table: type[T], keys: Collection[int]) -> list[T]:

@@ -64,6 +64,7 @@ from calm_tariff.store.settle.accounts import AccountEntry, Allocation, Reminder
 from calm_tariff.store.settle.bank import BankEntry
 from calm_tariff.store.settle.card_attempts import CardRefund, Dispute, PaymentAttempt
 from calm_tariff.store.settle.document_files import DocumentFile
+from calm_tariff.store.settle.journal import Posting
 from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, DraftReview, MoneyDocument, MoneyLine
 
 # What keeps secrets, or is of use to nobody but us.
@@ -313,6 +314,7 @@ OWN: tuple[Own, ...] = (
     Own(table=_table(Strike), of_consumer=_is(Strike.consumer_id), becomes={}, handed_out=None),
     Own(table=_table(AccountEntry), of_consumer=_is(AccountEntry.consumer_id), becomes={"reference": ""}),
     Own(table=_table(Allocation), of_consumer=_in(Allocation.entry_id, entries), becomes={}),
+    Own(table=_table(Posting), of_consumer=_in(Posting.entry_id, entries), becomes={}, handed_out=None),
     Own(table=_table(Reminder), of_consumer=_in(Reminder.invoice_id, documents), becomes={}),
     Own(table=_table(WriteOff), of_consumer=_in(WriteOff.invoice_id, documents), becomes={}, handed_out=None),
     Own(table=_table(CardPage), of_consumer=_is(CardPage.consumer_id), handed_out=None),

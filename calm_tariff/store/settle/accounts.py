@@ -27,7 +27,7 @@ class AccountEntry(Base):
     id: Mapped[Id]
     consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), index=True)
     kind: Mapped[Word]
-    on: Mapped[date]
+    on: Mapped[date] = mapped_column(index=True)
     at: Mapped[datetime]
     amount: Mapped[Money]
     left: Mapped[Money | None] = mapped_column(index=True)

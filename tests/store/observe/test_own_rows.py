@@ -14,7 +14,8 @@ _OURS = """
     api api_document api_version attempts back_end_health bank_statement charge_run client_package consumer_group
     daily_answers bundle bundle_part
     decline_reason document_reading event_endpoint house_identity_provider house_limits identity_provider import
-    instance meter meter_operation notice_kind number_series operation outside_issuer person person_identity
+    instance journal_month ledger
+    meter meter_operation notice_kind number_series operation outside_issuer person person_identity
     person_invitation plan plan_draft plan_group plan_revision portal portal_group portal_page portal_picture
     portal_product product product_group product_operation provider quota_count received_webhook record_end
     release_note request_viewer revoked_token service_token service_token_place signing_key stamp terms_of_use

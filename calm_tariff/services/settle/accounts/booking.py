@@ -1,4 +1,4 @@
-"""Booking: every entry of an account is made here, closes what it closes, and leaves each invoice in its state.
+"""Booking: every entry of an account is made here, posted, closes what it closes, and leaves each invoice in its state.
 
 Whoever books holds the consumer until the transaction ends, so that entries come one after another.
 
@@ -33,6 +33,7 @@ from calm_tariff.core.periods import local_day
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.settle.accounts import open_items, pausing
+from calm_tariff.services.settle.journal import posting
 from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.locking import all_locked
@@ -139,6 +140,7 @@ def _entry(session: Session, ctx: Context, consumer_id: int, kind: str, amount: 
     session.flush()
     session.add(made)
     session.flush()
+    posting.post(session, made)
     return made
 
 

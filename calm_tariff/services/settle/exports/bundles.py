@@ -3,7 +3,6 @@ again: each document as a PDF, as UBL and with its evidence, and the lines and t
 
 from __future__ import annotations
 
-import csv
 import io
 import json
 import zipfile
@@ -18,6 +17,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.lifecycles import BUNDLE, move
 from calm_tariff.core.periods import month_starting
+from calm_tariff.formats import csv_cells
 from calm_tariff.formats.money_documents import focus
 from calm_tariff.services.base import auditing, idempotency, jobs
 from calm_tariff.services.base.context import ROLES, Context
@@ -202,11 +202,8 @@ def _of_all(ctx: Context, start: date) -> Iterator[tuple[str, bytes]]:
 
 
 def _as_csv(rows: Iterable[LineRow]) -> bytes:
-    kept = io.StringIO()
-    writer = csv.writer(kept, lineterminator="\r\n")
-    writer.writerow([f.name for f in fields(LineRow)])
-    writer.writerows([["" if value is None else str(value) for value in astuple(row)] for row in rows])
-    return kept.getvalue().encode()
+    head = [f.name for f in fields(LineRow)]
+    return csv_cells.lines([head, *(astuple(row) for row in rows)]).encode()
 
 
 def _went_on(ctx: Context, bundle_id: int, done: int) -> bool:

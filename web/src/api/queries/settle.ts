@@ -26,6 +26,11 @@ export const bundles = (start: string) =>
     { params: { path: { start } } },
     { refetchInterval: (query) => (query.state.data?.some((b) => b.state === "running") ? 700 : false) },
   );
+/** The months of the bookkeeper's journal. */
+export const journal = () => ask("/journal");
+export const journalMonth = (month: string) => ask("/journal/{month}", { params: { path: { month } } });
+/** The accounts of the ledger and their names. */
+export const ledgerAccounts = () => ask("/ledger-accounts");
 export const creditNote = (id: number) =>
   ask("/credit-notes/{credit_note_id}", { params: { path: { credit_note_id: id } } });
 export const account = (id: number) =>
@@ -72,5 +77,6 @@ export const STALE = {
   invoices: INVOICES,
   strikes: [...INVOICES, "/strikes", "/calls", "/calls/{call_id}/receipt", "/lines/{line_id}/days"],
   bundles: ["/periods/{start}/bundles"],
+  journal: ["/journal", "/journal/{month}", "/journal/{month}/entries", "/ledger-accounts"],
   bank: [...INVOICES, "/bank/waiting", "/bank/done", "/bank/statements", "/bank/columns"],
 } satisfies Record<string, (Read<paths> | List<paths>)[]>;

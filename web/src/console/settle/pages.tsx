@@ -1,4 +1,4 @@
-import { Route, Routes } from "react-router";
+import { Navigate, Route, Routes } from "react-router";
 import { Nowhere } from "../frame";
 import { UsageFilePage } from "../serve/usage-file";
 import { UsageFiles } from "../serve/usage-files";
@@ -6,6 +6,8 @@ import { AccountPage } from "./account";
 import { Accounts } from "./accounts";
 import { CreditNotePage } from "./credit-note";
 import { InvoicePage } from "./invoice";
+import { Journal, JournalMonth } from "./journal";
+import { LedgerNames } from "./ledger-names";
 import { Payments } from "./payments";
 import { PeriodPage, Periods } from "./periods";
 import { StruckOut } from "./striking";
@@ -20,6 +22,10 @@ export function SettlePages() {
       <Route path="accounts" element={<Accounts />} />
       <Route path="accounts/:id" element={<AccountPage />} />
       <Route path="payments" element={<Payments />} />
+      <Route path="books" element={<Navigate to="journal" replace />} />
+      <Route path="books/journal" element={<Journal />} />
+      <Route path="books/journal/:start" element={<JournalMonth />} />
+      <Route path="books/accounts" element={<LedgerNames />} />
       <Route path="struck-out" element={<StruckOut />} />
       <Route path="usage" element={<UsageFiles />} />
       <Route path="usage/:id" element={<UsageFilePage />} />

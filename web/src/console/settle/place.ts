@@ -8,6 +8,7 @@ export const settle: Place = {
     { name: "Periods", to: "/settle/periods", count: (of) => of.to_charge },
     { name: "Accounts", to: "/settle/accounts", count: (of) => of.unpaid },
     { name: "Payments", to: "/settle/payments", count: (of) => of.unmatched },
+    { name: "Books", to: "/settle/books" },
     { name: "Usage from elsewhere", to: "/settle/usage" },
     { name: "Struck out", to: "/settle/struck-out" },
   ],

@@ -1,0 +1,1 @@
+"""The bookkeeper's journal: what is posted, by month, and under which names."""
