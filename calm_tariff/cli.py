@@ -30,6 +30,7 @@ def main(arguments: list[str] | None = None) -> int:
             )
         if name == "audit":
             command.add_argument("--kept", metavar="NUMBER:DIGEST", default="", help="an entry as it was told before")
+            command.add_argument("--all", action="store_true", help="tell of each subscription and meter as well")
         if name == "tariff":
             _tariff_arguments(command)
         if name == "usage":
@@ -185,7 +186,7 @@ def _token(chosen: argparse.Namespace) -> int:
 def _audit(chosen: argparse.Namespace) -> int:
     from calm_tariff.launch.auditing import audit
 
-    return audit(chosen.kept)
+    return audit(chosen.kept, chosen.all)
 
 
 def _roles(_: argparse.Namespace) -> int:
@@ -214,7 +215,7 @@ _COMMANDS: dict[str, tuple[str, Callable[[argparse.Namespace], int]]] = {
     "tariff": ("export, compare or apply the tariff as a document", _tariff),
     "usage": ("bring in calls that another gateway counted", _usage),
     "token": ("make a service token for a script", _token),
-    "audit": ("look through the record, and say whether it is whole", _audit),
+    "audit": ("look through the record and the books, and say whether they are whole", _audit),
     "web": ("only the web process", _web),
     "gateway": ("only the gateway", _gateway),
     "standins": ("only the stand-ins", _standins),

@@ -238,6 +238,8 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /bank/entries/{bank_entry_id}/send-back
         POST /bank/entries/{bank_entry_id}/take-back
         POST /bank/statements
+        POST /books/audits
+        POST /books/audits/{audit_id}/stop
         POST /journal/{month}/close
         PUT /ledger-accounts/{ledger_id}
         POST /charge-runs/{run_id}/resume

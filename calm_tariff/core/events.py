@@ -154,6 +154,7 @@ _TOLD: Mapping[str, Mapping[str, tuple[str, ...]]] = {
         "taken_back": ("took an adjustment back",),
     },
     "bundle": {"made": ("had documents put together",)},
+    "books": {"looked_through": ("had the books looked through",), "differ": ("found a difference",)},
     "journal": {"closed": ("closed a month of the journal",)},
     "ledger_account": {},
     "charge_run": {"made": ("made a charge run",), "issued": ("issued the invoices of a month",)},

@@ -71,6 +71,8 @@ PAYMENT_ATTEMPT = _moves(planned="tried, called off", tried="taken, failed", tak
 CARD_REFUND = _moves(planned="paid out, failed", paid_out="", failed="")
 # A period's documents are put together in one archive.
 BUNDLE = _moves(running="stopped, done", stopped="", done="")
+# The books are looked through.
+BOOKS_AUDIT = _moves(running="stopped, done", stopped="", done="")
 # Who paid by card says that it was not right.
 DISPUTE = _moves(open="won, lost", won="", lost="")
 

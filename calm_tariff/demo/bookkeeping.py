@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
+from calm_tariff.core.errors import Conflict
 from calm_tariff.services.base.context import Context
+from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.journal import chart, months
 
 # What each is called, by the product or the percent that it is told apart by, or by its role.
@@ -29,3 +33,9 @@ def close_first(ctx: Context) -> None:
     first = months.listed(ctx)[-1]
     if first.over:
         months.close(ctx, first.start)
+
+
+def have_looked_through(ctx: Context) -> None:
+    """Have the books looked through once everything is there, unless they are just now."""
+    with suppress(Conflict):
+        audits.begin(ctx)

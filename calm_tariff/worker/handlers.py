@@ -27,6 +27,7 @@ from calm_tariff.services.serve.elsewhere import going_on as elsewhere
 from calm_tariff.services.settle import forgetting
 from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.bank import entries
+from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.cards import planning, refunding, trying
 from calm_tariff.services.settle.documents import charging, files
 from calm_tariff.services.settle.exports import bundles
@@ -81,6 +82,13 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
             lease=timedelta(minutes=15),
             do=lambda of: _nothing(bundles.make(ctx, of["bundle"])),
         ),
+        Handler(
+            kind=audits.LOOK_THROUGH,
+            lease=timedelta(hours=1),
+            do=lambda of: _nothing(audits.go_on(ctx, of["audit"])),
+        ),
+        _again(audits.DAILY, timedelta(days=1), lambda: audits.daily(ctx), timedelta(hours=1)),
+        _again("forget what audits found", timedelta(days=1), lambda: audits.forget(ctx)),
         _again("forget archives of documents", timedelta(hours=1), lambda: bundles.forget(ctx)),
         Handler(kind=charging.GO_ON, lease=timedelta(minutes=10), do=lambda of: charging.go_on(ctx, of["run"])),
         _again("draft months when it is time", timedelta(minutes=10), lambda: charging.when_it_is_time(ctx)),

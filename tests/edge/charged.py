@@ -19,6 +19,7 @@ from calm_tariff.services.settle import striking
 from calm_tariff.services.settle.accounts import payments, writing_off
 from calm_tariff.services.settle.bank import entries as bank_entries
 from calm_tariff.services.settle.bank import statements
+from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.cards import planning
 from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, files, invoices, issuing, periods
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
@@ -30,6 +31,7 @@ from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.call_queries import CallFilter
 from calm_tariff.store.settle.bank import BankEntry
+from calm_tariff.store.settle.books import BookDifference
 from tests.formats.camt_files import Sent, camt
 from tests.office import START, Office
 from tests.services.serve.elsewhere.sent import row, take
@@ -59,6 +61,15 @@ def bundle(ctx: Context, start: date) -> int:
     begun = bundles.begin(ctx, start)
     bundles.make(ctx, begun.id)
     return begun.id
+
+
+def audit(ctx: Context) -> int:
+    """The books are just looked through; the time before, something differed."""
+    before = audits.begin(ctx)
+    audits.go_on(ctx, before)
+    with ctx.transaction() as session:
+        session.add(BookDifference(audit_id=before, check="units", what="units", sums=[["hours", "1"]], came_of=[]))
+    return audits.begin(ctx)
 
 
 def charged(office: Office) -> dict[str, int]:
@@ -116,5 +127,6 @@ def charged(office: Office) -> dict[str, int]:
         "run_id": run.id,
         "strike_id": strike.id,
         "bundle_id": bundle(in_november, october),
+        "audit_id": audit(in_november),
         "ledger_id": chart.listed(in_november)[0].id,
     }

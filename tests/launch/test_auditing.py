@@ -1,4 +1,4 @@
-"""`./calm audit` says whether the record of what runs here is whole."""
+"""`./calm audit` says whether the record of what runs here is whole, and the books agree."""
 
 from __future__ import annotations
 
@@ -45,5 +45,24 @@ def test_the_record_is_looked_through_and_what_is_wrong_is_named(database: RunDa
     broken = start("audit", **reach)
     assert broken.returncode == 1 and "It is not whole: entry 2 does not say what it said" in broken.stdout
     assert "1:" in broken.stdout  # the last entry that holds
+    with ctx.transaction() as session:
+        session.execute(text("UPDATE audit_entry SET subject = 'thing 1' WHERE id = 2"))
+    agree = start("audit", **reach)
+    assert agree.returncode == 0 and "The books agree." in agree.stdout, agree.stdout + agree.stderr
+    for table, at in (("hourly_usage", "hour_us"), ("daily_usage", "day_us")):
+        units = 5 if table == "hourly_usage" else 3
+        fine = "key_id, operation_id, " if table == "hourly_usage" else ""
+        with ctx.transaction() as session:
+            session.execute(
+                text(
+                    f"INSERT INTO {table} ({at}, subscription_id, stay_id, {fine}meter_id, calls, units)"
+                    f" VALUES (1788220800000000, 7, 1, {'1, 1, ' if fine else ''}3, {units}, {units})"
+                )
+            )
+    differ = start("audit", "--all", **reach)
+    assert differ.returncode == 1 and "Traceback" not in differ.stderr, differ.stderr
+    assert "units in September 2026 (UTC), subscription 7, meter 3: calls 0, hours 5, days 3; by -3" in differ.stdout
+    assert "2026-09-01 00:00 to 2026-09-01 01:00 UTC: calls 0, hours 5" in differ.stdout
+    assert "2026-09-01, no subscription, meter 3: to charge 3" in differ.stdout
     away = start("audit", **{**reach, "CALM_DATABASE_PORT": 1})
     assert away.returncode == 2 and "does not answer" in away.stderr and "Traceback" not in away.stderr

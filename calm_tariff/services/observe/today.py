@@ -22,6 +22,7 @@ from calm_tariff.services.observe import allowances
 from calm_tariff.services.observe.first_steps import FirstStep, first_steps
 from calm_tariff.services.settle.accounts import aging, writing_off
 from calm_tariff.services.settle.bank import views
+from calm_tariff.services.settle.books import showing
 from calm_tariff.services.settle.cards import disputes
 from calm_tariff.services.settle.documents import late_usage
 from calm_tariff.store.admit.consumers import Consumer
@@ -73,6 +74,7 @@ class Counts:
     to_charge: int
     unpaid: int
     unmatched: int
+    differing: int
     unread: int
 
 
@@ -86,6 +88,7 @@ def today(ctx: Context) -> Today:
             *_unpaid(session, ctx),
             *_unmatched(session),
             *_disputed(session),
+            *_differing(session),
             *_write_offs(session, ctx),
             *_questions(session),
             *_drafts(session),
@@ -114,6 +117,7 @@ def counts(ctx: Context) -> Counts:
             near_the_end=near,
             to_charge=len(_periods(session, ctx)),
             unpaid=len(aging.overdue(session, today_of(session, ctx))),
+            differing=showing.differing(session),
             unmatched=views.waiting(session) + disputes.waiting(session),
             unread=own_notices.unread(ctx.joining(session)) if ctx.actor.person_id is not None else 0,
         )
@@ -139,6 +143,16 @@ def _organisations(session: Session) -> list[Item]:
     title = "One organisation waits to be let in" if waiting == 1 else f"{waiting} organisations wait to be let in"
     detail = "Until then they see what everybody sees, and can ask for nothing."
     return [Item(title, detail, "See who", "/admit/consumers?sort=state", ["reviewer", "product manager"])]
+
+
+def _differing(session: Session) -> list[Item]:
+    """Sums of the books that should be equal, and are not."""
+    many = showing.differing(session)
+    if not many:
+        return []
+    title = "Two sums of the books differ" if many == 1 else f"{many} sums of the books differ"
+    detail = "What was recorded, counted, charged or booked does not agree; each is named down to the call."
+    return [Item(title, detail, "See which", "/settle/books", ["finance", "operations"])]
 
 
 def _questions(session: Session) -> list[Item]:

@@ -72,6 +72,7 @@ ORDER = (
     "api_key",
     "charge_run",
     "bundle",
+    "books_audit",
     "adjustment",
     "write_off",
     "payment_attempt",

@@ -17,6 +17,7 @@ STAYS = {
     "money_document",
     "adjustment",
     "account_entry",
+    "book_difference",
     "strike",
     "suspension",
     "payment_pause",

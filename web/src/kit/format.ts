@@ -14,9 +14,14 @@ export const zoneName = () => told.zone;
 
 const number = (options: Intl.NumberFormatOptions) => new Intl.NumberFormat(told.language, options);
 
-export function count(value: string | number): string {
-  return number({ maximumFractionDigits: 6 }).format(value as number);
+/** A number with as many decimals as it has, or with so many, so that one stands under the other. */
+export function count(value: string | number, places = 0): string {
+  return number({ minimumFractionDigits: places, maximumFractionDigits: 6 }).format(value as number);
 }
+
+/** How many decimals the longest of some numbers has, up to six. */
+export const decimals = (values: string[]) =>
+  Math.max(0, ...values.map((value) => Math.min(6, (value.split(".")[1] ?? "").replace(/0+$/, "").length)));
 
 export function amount(value: string | number, currency = told.currency): string {
   return number({ style: "currency", currency }).format(value as number);

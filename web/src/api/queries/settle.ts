@@ -26,6 +26,9 @@ export const bundles = (start: string) =>
     { params: { path: { start } } },
     { refetchInterval: (query) => (query.state.data?.some((b) => b.state === "running") ? 700 : false) },
   );
+/** The books, looked at again and again while they are looked through. */
+export const books = () =>
+  ask("/books", {}, { refetchInterval: (query) => (query.state.data?.going ? 700 : false) });
 /** The months of the bookkeeper's journal. */
 export const journal = () => ask("/journal");
 export const journalMonth = (month: string) => ask("/journal/{month}", { params: { path: { month } } });
@@ -77,6 +80,7 @@ export const STALE = {
   invoices: INVOICES,
   strikes: [...INVOICES, "/strikes", "/calls", "/calls/{call_id}/receipt", "/lines/{line_id}/days"],
   bundles: ["/periods/{start}/bundles"],
+  books: ["/books", "/books/differences", "/books/{start}/units", "/counts"],
   journal: ["/journal", "/journal/{month}", "/journal/{month}/entries", "/ledger-accounts"],
   bank: [...INVOICES, "/bank/waiting", "/bank/done", "/bank/statements", "/bank/columns"],
 } satisfies Record<string, (Read<paths> | List<paths>)[]>;

@@ -14,7 +14,7 @@ import { Aside, Page } from "../frame";
 import { useOpened } from "../lately";
 import { useList } from "../list";
 import { isOne } from "../roles";
-import { BooksTabs } from "./books";
+import { BooksTabs } from "./books-tabs";
 
 type Month = Console["JournalMonthView"];
 type Detail = Console["JournalMonthDetail"];

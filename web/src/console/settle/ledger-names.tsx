@@ -10,7 +10,7 @@ import { Ends, Form, Send, useEntry } from "../../kit/form";
 import { Table } from "../../kit/table";
 import { Aside, Page } from "../frame";
 import { isOne } from "../roles";
-import { BooksTabs } from "./books";
+import { BooksTabs } from "./books-tabs";
 
 type Account = Console["LedgerView"];
 

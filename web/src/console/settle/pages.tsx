@@ -1,9 +1,11 @@
-import { Navigate, Route, Routes } from "react-router";
+import { Route, Routes } from "react-router";
 import { Nowhere } from "../frame";
 import { UsageFilePage } from "../serve/usage-file";
 import { UsageFiles } from "../serve/usage-files";
 import { AccountPage } from "./account";
 import { Accounts } from "./accounts";
+import { Books } from "./books";
+import { BooksUnits } from "./books-units";
 import { CreditNotePage } from "./credit-note";
 import { InvoicePage } from "./invoice";
 import { Journal, JournalMonth } from "./journal";
@@ -22,10 +24,11 @@ export function SettlePages() {
       <Route path="accounts" element={<Accounts />} />
       <Route path="accounts/:id" element={<AccountPage />} />
       <Route path="payments" element={<Payments />} />
-      <Route path="books" element={<Navigate to="journal" replace />} />
+      <Route path="books" element={<Books />} />
       <Route path="books/journal" element={<Journal />} />
       <Route path="books/journal/:start" element={<JournalMonth />} />
       <Route path="books/accounts" element={<LedgerNames />} />
+      <Route path="books/:start" element={<BooksUnits />} />
       <Route path="struck-out" element={<StruckOut />} />
       <Route path="usage" element={<UsageFiles />} />
       <Route path="usage/:id" element={<UsageFilePage />} />

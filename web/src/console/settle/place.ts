@@ -8,10 +8,10 @@ export const settle: Place = {
     { name: "Periods", to: "/settle/periods", count: (of) => of.to_charge },
     { name: "Accounts", to: "/settle/accounts", count: (of) => of.unpaid },
     { name: "Payments", to: "/settle/payments", count: (of) => of.unmatched },
-    { name: "Books", to: "/settle/books" },
+    { name: "Books", to: "/settle/books", count: (of) => of.differing },
     { name: "Usage from elsewhere", to: "/settle/usage" },
     { name: "Struck out", to: "/settle/struck-out" },
   ],
-  waits: (of) => of.to_charge + of.unpaid + of.unmatched,
+  waits: (of) => of.to_charge + of.unpaid + of.unmatched + of.differing,
   routes: later(() => import("./pages").then((of) => of.SettlePages)),
 };
