@@ -52,7 +52,7 @@ CHARGE_RUN = _moves(running="stopped, done", stopped="running", done="")
 # A line that a person adds to a draft; a second one may have to agree.
 ADJUSTMENT = _moves(waiting="agreed, taken back", agreed="taken back", taken_back="")
 
-# Giving up what is open of an invoice; a second person may have to agree.
+# Writing off what is open of an invoice; a second person may have to agree.
 WRITE_OFF = _moves(waiting="agreed, taken back", agreed="", taken_back="")
 
 # A file of calls that other gateways counted.

@@ -41,7 +41,7 @@ class ProviderSettings:
     a second person (None: never), from how many percent on a change of a charge is out of the ordinary, how many days
     after a month's end it is drafted by itself (None: never), after how many days past due an invoice is reminded of
     and calls are paused for it (core.billing.reminders), or taken from a card (core.billing.collecting), above which
-    amount giving an invoice up takes a second person, the bank account that transfers go to, for how many days bodies
+    amount writing an invoice off takes a second person, the bank account that transfers go to, for how many days bodies
     of sandbox calls are kept, and for how many months recorded calls; 0 is for ever."""
 
     name: str

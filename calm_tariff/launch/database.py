@@ -28,7 +28,7 @@ from calm_tariff.launch.children import die_with_parent, port_taken
 OWNER, SERVING = "calm_owner", "calm"
 USER = "mysql"
 # Rows of these are added and never changed (architecture.md), whatever a program does.
-NEVER_CHANGED = frozenset({"audit_entry", "plan_revision", "terms_of_use"})
+NEVER_CHANGED = frozenset({"allocation", "audit_entry", "plan_revision", "posting", "terms_of_use"})
 # What may be done to them all the same, as the migrations say: words are taken out of an entry of the record.
 ROUTINES = ("empty_entry",)
 # What an earlier version let who serves do with a table.

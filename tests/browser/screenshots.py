@@ -6,11 +6,9 @@ from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
-from calm_tariff.demo import load as documents
 from tests.browser.conftest import ARGUMENTS, SIZE, last_month
 
 BASE = "http://127.0.0.1:8400"
-DOCUMENTS = Path(documents.__file__).parent / "documents"
 FOLDER = Path(__file__).parents[2] / "docs" / "screenshots"
 VIEWS = {
     "Ines": {
@@ -18,7 +16,6 @@ VIEWS = {
         "tariff-sheet": "/compose/products/1",
         "meter": "/compose/meters/5",
         "api": "/compose/apis/2",
-        "document": "/compose/documents/new",
         "bench": "/compose/bench?calls=60&rate=30&keys=1",
         "portal-edit": "/admit/portals/2",
     },
@@ -32,6 +29,7 @@ VIEWS = {
         "period": f"/settle/periods/{last_month()}",
         "invoice": f"/settle/periods/{last_month()}?show=everybody",
         "account": "/settle/accounts?words=Pontoon",
+        "books": "/settle/books",
     },
 }
 PORTAL = {
@@ -73,12 +71,6 @@ def _open(page: Page, name: str) -> None:
     """Bring a view into the state its picture shows."""
     if name == "receipt":
         page.get_by_role("row").nth(1).click()
-    if name == "document":
-        text = (DOCUMENTS / "tides-v2.yaml").read_text(encoding="utf-8")
-        remote = "  /stations/{id}/chart:\n    $ref: https://elsewhere.example/chart.yaml\ncomponents:"
-        page.get_by_label("Or paste its text").fill(text.replace("components:", remote))
-        page.get_by_role("button", name="Read it").click()
-        page.get_by_role("heading", name="It becomes").wait_for()
     if name == "bench":
         page.get_by_label("Plan", exact=True).select_option(label="Harbour Data · Ketch")
         page.get_by_label("Operation").select_option(label="GET /stations/{id}/tides, Tides v1")

@@ -62,12 +62,14 @@ def test_who_is_late_is_paused_on_the_wire_and_goes_on_once_it_has_paid(people: 
     expect(rosa.get_by_role("region", name="Paying it")).to_contain_text(re.compile(r"to PT50 .* reference RF\d\d "))
     assert serious(rosa) == []
 
-    # Beatriz would give the oldest up; who has to agree does not.
+    # Beatriz would write the oldest off; who has to agree does not.
     helena.get_by_role("link", name=re.compile("^Look at INV-")).click()
-    expect(helena.get_by_text(re.compile("Beatriz wants to give €.* up; a second person has to agree"))).to_be_visible()
+    expect(
+        helena.get_by_text(re.compile("Beatriz wants to write €.* off; a second person has to agree"))
+    ).to_be_visible()
     assert serious(helena) == []
-    helena.get_by_role("button", name="give nothing up").click()
-    expect(helena.get_by_text("wants to give")).to_have_count(0)
+    helena.get_by_role("button", name="write nothing off").click()
+    expect(helena.get_by_text("wants to write")).to_have_count(0)
 
     helena.goto("/settle/accounts")
     row = helena.get_by_role("row").filter(has_text="Thornhithe Harbour")

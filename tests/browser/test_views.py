@@ -68,6 +68,11 @@ CONSOLE = {
     "Beatriz": [
         "/settle/payments",
         "/settle/payments?show=card",
+        "/settle/books",
+        "/settle/books/journal",
+        f"/settle/books/journal/{last_month()}",
+        "/settle/books/accounts",
+        f"/settle/books/{last_month()}",
         "/settle/periods",
         f"/settle/periods/{last_month()}",
         "/settle/invoices/1",

@@ -1,4 +1,4 @@
-"""Accounts: what is open, one account entry by entry, payments, refunds and what is given up."""
+"""Accounts: what is open, one account entry by entry, payments, refunds and what is written off."""
 
 from __future__ import annotations
 
@@ -116,7 +116,7 @@ def write_off(ctx: Asking, invoice_id: int, typed: ReasonIn, idempotency_key: Id
 
 @router.post("/write-offs/{write_off_id}/agree", status_code=204)
 def agree(ctx: Asking, write_off_id: int) -> None:
-    """Agree to what somebody else wants to give up."""
+    """Agree to what somebody else wants to write off."""
     writing_off.agree(ctx, write_off_id)
 
 

@@ -32,7 +32,7 @@ EFFECTS: Mapping[str, str] = {
     "paid are refused until it has. Where it is empty, they never are.",
     "tries_after_days": "So many days after it was due, what is open of an invoice is taken from its consumer's card, "
     "until it is, such as 0, 1, 3, 7. Where it is empty, only a person tries.",
-    "write_off_limit": "Giving up what is open of an invoice waits for a second person where it is more than this. "
+    "write_off_limit": "Writing off what is open of an invoice waits for a second person where it is more than this. "
     "Where it is empty, nobody has to agree.",
     "iban": "Where transfers go: stands on invoices and reminders, and is held to its check digits.",
     "bic": "The bank of that account.",

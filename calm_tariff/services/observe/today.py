@@ -306,12 +306,16 @@ def _disputed(session: Session) -> list[Item]:
 
 
 def _write_offs(session: Session, ctx: Context) -> list[Item]:
-    """What colleagues want to give up, and another one has to agree to."""
+    """What colleagues want to write off, and another one has to agree to."""
     waiting = writing_off.waiting(session, ctx)
     if not waiting:
         return []
     invoice_id, number = waiting[0]
-    title = "One invoice waits to be given up" if len(waiting) == 1 else f"{len(waiting)} invoices wait to be given up"
+    title = (
+        "One invoice waits to be written off"
+        if len(waiting) == 1
+        else f"{len(waiting)} invoices wait to be written off"
+    )
     detail = f"{number}{' first' if len(waiting) > 1 else ''}: a second person has to agree, and that can be you."
     return [Item(title, detail, f"Look at {number}", f"/settle/invoices/{invoice_id}", ["finance"])]
 

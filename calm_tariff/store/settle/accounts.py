@@ -60,8 +60,8 @@ class Allocation(Base):
 
 
 class WriteOff(Base):
-    """What is open of an invoice is to be given up, and why. States: core.lifecycles.WRITE_OFF. `amount` was open when
-    somebody asked for it; what is open once a second person has agreed is what is written off."""
+    """What is open of an invoice is to be written off, and why. States: core.lifecycles.WRITE_OFF. `amount` was open
+    when somebody asked for it; what is open once a second person has agreed is what is written off."""
 
     __tablename__ = "write_off"
     id: Mapped[Id]

@@ -76,7 +76,7 @@ def test_who_is_late_and_what_waits_for_a_second_person_is_told_to_finance(offic
     assert [i.title for i in today.today(office.finance).yours] == ["One consumer is late with €34.44"]
     other = office.ctx.acting(Actor("Helena", frozenset({"finance"}), person_id=77))
     item = today.today(other).yours[-1]
-    assert (item.title, item.link) == ("One invoice waits to be given up", f"/settle/invoices/{kayaks}")
+    assert (item.title, item.link) == ("One invoice waits to be written off", f"/settle/invoices/{kayaks}")
     office.clock.forward(days=40)
     reminding.look(office.ctx)
     assert today.today(other).yours[0].detail == "Kayaks most, with €34.44. Calls of one are paused."

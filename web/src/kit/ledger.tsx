@@ -38,7 +38,7 @@ const SAID: Record<string, string> = {
   "credit note": "Credit note",
   payment: "Payment",
   refund: "Paid out",
-  "write-off": "Given up",
+  "write-off": "Written off",
   "returned payment": "Payment that went back",
 };
 // How a part of an invoice is drawn, by what closed it.

@@ -1,1 +1,1 @@
-"""What consumers owe and are owed: entries, payments, reminders, and what is given up."""
+"""What consumers owe and are owed: entries, payments, reminders, and what is written off."""

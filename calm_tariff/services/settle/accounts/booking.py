@@ -87,7 +87,7 @@ def refunded(session: Session, ctx: Context, owner: Consumer, money: Money, way:
 
 
 def written_off(session: Session, ctx: Context, invoice: Invoice, reason: str) -> AccountEntry:
-    """What is open of an invoice is given up. Raises `Invalid` where nothing is."""
+    """What is open of an invoice is written off. Raises `Invalid` where nothing is."""
     amount, whose = invoice.open_amount, invoice.consumer_id
     entry = _entry(session, ctx, whose, "write-off", amount, invoice=invoice, reason=reason)
     _book(session, ctx, entry, WrittenOff(on=entry.on, for_=_number(invoice)))

@@ -1,4 +1,4 @@
-"""Writing off: what is open of an invoice is given up, with a reason, and above an amount by two people.
+"""Writing off: what is open of an invoice will not be paid, with a reason, and above an amount by two people.
 
 Source: docs/arithmetic.md, section 5.
 """
@@ -27,7 +27,7 @@ from calm_tariff.store.settle.money_documents import Invoice
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class WriteOffView:
-    """What somebody wants to give up of an invoice, or gave up; `own` is whether whoever asks wanted it."""
+    """What somebody wants to write off of an invoice, or wrote off; `own` is whether whoever asks wanted it."""
 
     id: int
     amount: Decimal
@@ -58,7 +58,7 @@ def of_invoice(session: Session, ctx: Context, invoice_id: int) -> list[WriteOff
 
 
 def waiting(session: Session, ctx: Context) -> list[tuple[int, str]]:
-    """The invoices, by id and number, of which colleagues of whoever asks want to give something up, oldest first."""
+    """The invoices, by id and number, of which colleagues of whoever asks want to write something off, oldest first."""
     query = (
         select(Invoice.id, Invoice.number)
         .join(WriteOff, WriteOff.invoice_id == Invoice.id)
@@ -69,7 +69,7 @@ def waiting(session: Session, ctx: Context) -> list[tuple[int, str]]:
 
 
 def ask(ctx: Context, invoice_id: int, reason: str, key: str | None = None) -> WriteOffView:
-    """Give up what is open of an invoice; above an amount that the house sets, a second person has to agree first.
+    """Write off what is open of an invoice; above an amount that the house sets, a second person has to agree first.
     Raises `NotFound`, `Invalid`, naming the field, or `Conflict` where nothing is open, or somebody asked already."""
     ctx.actor.must_be("finance")
     reason = reasons.given(reason)
@@ -102,7 +102,7 @@ def ask(ctx: Context, invoice_id: int, reason: str, key: str | None = None) -> W
 
 
 def agree(ctx: Context, write_off_id: int) -> None:
-    """Agree to what somebody else wants to give up: what is open of it now is written off. Raises `NotFound`,
+    """Agree to what somebody else wants to write off: what is open of it now is written off. Raises `NotFound`,
     `NotAllowed`, or `Conflict` where it waits for nobody, or nothing is open any more."""
     ctx.actor.must_be("finance")
     with ctx.transaction() as session:

@@ -24,6 +24,7 @@ from calm_tariff.store.base.paging import Page, PageQuery, page
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan, Product
 from calm_tariff.store.settle.books import BookDifference, BooksAudit, BookSum
+from calm_tariff.store.settle.money_documents import MoneyDocument
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -139,6 +140,7 @@ class DifferenceView:
     meter_id: int | None
     consumer_id: int | None
     document_id: int | None
+    document_kind: str
 
 
 def books(ctx: Context) -> BooksView:
@@ -185,7 +187,11 @@ def differences(ctx: Context, wanted: PageQuery) -> Page[DifferenceView]:
             {each.subscription_id for each in rows if each.subscription_id},
             {each.consumer_id for each in rows if each.consumer_id},
         )
-        return Page([_difference(each, names) for each in rows], found.next, found.total)
+        ids = {each.document_id for each in rows if each.document_id}
+        of_kind = select(MoneyDocument.id, MoneyDocument.kind).where(MoneyDocument.id.in_(ids))
+        kinds = dict(session.execute(of_kind).tuples().all())
+        views = [_difference(each, names, kinds.get(each.document_id or 0, "")) for each in rows]
+        return Page(views, found.next, found.total)
 
 
 def units(ctx: Context, start: date, wanted: PageQuery) -> Page[UnitsRow]:
@@ -323,7 +329,7 @@ def _units(of: BookSum, names: Names) -> UnitsRow:
     )
 
 
-def _difference(of: BookDifference, names: Names) -> DifferenceView:
+def _difference(of: BookDifference, names: Names, kind: str) -> DifferenceView:
     return DifferenceView(
         id=of.id,
         check=of.check,
@@ -352,4 +358,5 @@ def _difference(of: BookDifference, names: Names) -> DifferenceView:
         meter_id=of.meter_id,
         consumer_id=of.consumer_id,
         document_id=of.document_id,
+        document_kind=kind,
     )

@@ -1,4 +1,4 @@
-"""Giving up what is open: with a reason, and by two people where it is much."""
+"""Writing off what is open: with a reason, and by two people where it is much."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A house in which everything was booked once: invoices, a credit note, money both ways, and what was given up."""
+"""A house in which everything was booked once: invoices, a credit note, money both ways, and what was written off."""
 
 from __future__ import annotations
 

@@ -41,7 +41,7 @@ const LABELS = {
   reminders_after_days: "Days past due on which an invoice is reminded of",
   pause_after_days: "Days past due after which calls are paused",
   tries_after_days: "Days past due on which a card is charged",
-  write_off_limit: "Giving up takes a second person above",
+  write_off_limit: "Writing off takes a second person above",
   iban: "IBAN",
   bic: "BIC",
   body_days: "Days that bodies of sandbox calls are kept",

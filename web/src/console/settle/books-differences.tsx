@@ -3,6 +3,7 @@ import { api, type Console } from "../../api/console";
 import { amount, clock, count, day } from "../../kit/format";
 import { Listing } from "../../kit/list";
 import { useList } from "../list";
+import { documentLink } from "./links";
 
 type Difference = Console["DifferenceView"];
 type Stretch = Difference["came_of"][number];
@@ -47,7 +48,10 @@ function What({ of: d }: { of: Difference }) {
     <>
       <p className="first-letter:uppercase">
         {d.document_id ? (
-          <Link className="figure-link" to={`/settle/invoices/${d.document_id}`}>
+          <Link
+            className="figure-link"
+            to={documentLink({ kind: d.document_kind, document_id: d.document_id })}
+          >
             {d.what}
           </Link>
         ) : (

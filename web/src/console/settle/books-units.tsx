@@ -54,7 +54,7 @@ export function BooksUnits() {
         columns={[
           {
             head: "Subscription",
-            width: "w-[34%]",
+            width: "w-[38%]",
             sort: "consumer",
             cell: (r) => (
               <>
@@ -71,7 +71,7 @@ export function BooksUnits() {
               </>
             ),
           },
-          { head: "Meter", cell: (r) => r.meter },
+          { head: "Meter", cell: (r) => r.meter, look: "whitespace-nowrap" },
           { head: "Calls say", number: true, cell: (r) => <Recorded of={r} span={span} /> },
           ...WHERE.map((name) => ({
             head: HEADS[name],

@@ -48,10 +48,7 @@ export function Books() {
       )}
       {of?.last && (
         <>
-          <h2
-            className={`mt-5 font-serif text-[24px] ${of.differences > 0 ? "text-madder" : "text-kelp"}`}
-            role="status"
-          >
+          <h2 className={`mt-5 font-serif text-[24px] ${of.differences > 0 ? "text-madder" : "text-kelp"}`}>
             {of.differences === 0 ? "Everything agrees" : differ(of.differences)}
           </h2>
           {of.differences > 0 && <Differences currency={of.currency} />}
@@ -125,7 +122,7 @@ function Proofs({ of }: { of: View }) {
             <>
               {count(p.compared)}
               <div className={p.differences > 0 ? "text-madder" : "text-kelp"}>
-                {p.differences > 0 ? `${count(p.differences)} differ` : "agree"}
+                {p.differences > 0 ? plural(p.differences, "differs", "differ") : "agree"}
               </div>
             </>
           ),

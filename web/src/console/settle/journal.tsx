@@ -312,11 +312,11 @@ function Close({ of: m, onClose }: { of: Month; onClose: () => void }) {
         of their accounts. Nothing more can be booked in {month(m.start)}, and it cannot be opened again.
       </p>
       <Trouble error={close.error} />
-      <div className="mt-4 flex gap-3">
+      <div className="mt-4 flex justify-end gap-2">
+        <Button onClick={onClose}>Leave it open</Button>
         <Button main onClick={() => close.mutate()} disabled={close.isPending}>
           Close {month(m.start)}
         </Button>
-        <Button onClick={onClose}>Leave it open</Button>
       </div>
     </Dialog>
   );

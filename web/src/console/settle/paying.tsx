@@ -16,9 +16,9 @@ import { documentLink } from "./links";
 type Invoice = Console["InvoiceView"];
 type WriteOff = Invoice["write_offs"][number];
 
-/** What is open of an issued invoice: what closed it, the reminders, and giving up the rest. */
+/** What is open of an issued invoice: what closed it, the reminders, and writing the rest off. */
 export function PaidOf({ of, finance }: { of: Invoice; finance: boolean }) {
-  const [giving, setGiving] = useState(false);
+  const [writingOff, setWritingOff] = useState(false);
   const { currency, open, consumer_id } = of.summary;
   const isOpen = Number(open) > 0;
   const waits = of.write_offs.some((w) => w.state === "waiting");
@@ -36,12 +36,12 @@ export function PaidOf({ of, finance }: { of: Invoice; finance: boolean }) {
           {finance && isOpen && !waits && (
             <>
               {" "}
-              · <WordButton onClick={() => setGiving(true)}>give it up…</WordButton>
+              · <WordButton onClick={() => setWritingOff(true)}>write it off…</WordButton>
             </>
           )}
         </p>
         {of.write_offs.map((w) => (
-          <Given key={w.id} of={w} currency={currency} finance={finance} />
+          <WrittenOff key={w.id} of={w} currency={currency} finance={finance} />
         ))}
       </Aside>
       <CardOf of={of} finance={finance} />
@@ -54,13 +54,13 @@ export function PaidOf({ of, finance }: { of: Invoice; finance: boolean }) {
           ))}
         </Aside>
       )}
-      {giving && <GiveUp of={of} onClose={() => setGiving(false)} />}
+      {writingOff && <WriteOffOf of={of} onClose={() => setWritingOff(false)} />}
     </>
   );
 }
 
-/** What somebody wants to give up, or gave up, and a second person's word. */
-function Given({ of: w, currency, finance }: { of: WriteOff; currency: string; finance: boolean }) {
+/** What somebody wants to write off, or wrote off, and a second person's word. */
+function WrittenOff({ of: w, currency, finance }: { of: WriteOff; currency: string; finance: boolean }) {
   const stale = useStale();
   const params = { path: { write_off_id: w.id } };
   const onSuccess = () => stale(STALE.invoices);
@@ -77,11 +77,11 @@ function Given({ of: w, currency, finance }: { of: WriteOff; currency: string; f
     <div className="mt-1.5">
       {waits ? (
         <span className="text-brass">
-          {w.made_by} wants to give {amount(w.amount, currency)} up; a second person has to agree.
+          {w.made_by} wants to write {amount(w.amount, currency)} off; a second person has to agree.
         </span>
       ) : (
         <>
-          {w.made_by} gave {amount(w.amount, currency)} up{w.agreed_by && `, ${w.agreed_by} agreed`}.
+          {w.made_by} wrote {amount(w.amount, currency)} off{w.agreed_by && `, ${w.agreed_by} agreed`}.
         </>
       )}
       <div className="text-[13px] whitespace-pre-line text-soft">{w.reason}</div>
@@ -92,7 +92,7 @@ function Given({ of: w, currency, finance }: { of: WriteOff; currency: string; f
               <WordButton onClick={() => agree.mutate()}>agree</WordButton> ·{" "}
             </>
           )}
-          <WordButton onClick={() => back.mutate()}>give nothing up</WordButton>
+          <WordButton onClick={() => back.mutate()}>write nothing off</WordButton>
         </>
       )}
       <Trouble error={agree.error ?? back.error} />
@@ -100,7 +100,7 @@ function Given({ of: w, currency, finance }: { of: WriteOff; currency: string; f
   );
 }
 
-function GiveUp({ of, onClose }: { of: Invoice; onClose: () => void }) {
+function WriteOffOf({ of, onClose }: { of: Invoice; onClose: () => void }) {
   const stale = useStale();
   const [key] = useState(() => crypto.randomUUID());
   const entry = useEntry({
@@ -117,7 +117,7 @@ function GiveUp({ of, onClose }: { of: Invoice; onClose: () => void }) {
   });
   const open = amount(of.summary.open, of.summary.currency);
   return (
-    <Dialog open onClose={onClose} title={`Give up what is open of ${of.summary.number}`}>
+    <Dialog open onClose={onClose} title={`Write off what is open of ${of.summary.number}`}>
       <p>
         {open} of {of.summary.consumer} will not be paid: they become a loss, and the invoice is written off.
         Where the house says so, a second person has to agree first.
@@ -125,7 +125,7 @@ function GiveUp({ of, onClose }: { of: Invoice; onClose: () => void }) {
       <Form of={entry}>
         <Line name="reason" label="Why, for the record" area required autoFocus />
         <Ends onLeave={onClose}>
-          <Send>Give {open} up</Send>
+          <Send>Write {open} off</Send>
         </Ends>
       </Form>
     </Dialog>
