@@ -168,6 +168,7 @@ def _call(
     status, size, took = 429, 420, 250 + int(dice.random() * 350)
     units: dict[str, str] = {}
     counted: dict[str, list[Any]] = {}
+    reported: dict[str, str | None] = {}
     if decision.verdict != "refused":
         luck = dice.random()
         status = (201 if op.method == "POST" else 200) if luck < 0.97 else 404 if luck < 0.992 else 500
@@ -175,6 +176,7 @@ def _call(
         took = decision.wait_us + int(dice.lognormvariate(9.2, 0.35))
         cells = str(4 + int(dice.random() * 20)) if ":summarise" in op.path else None
         outcome = Outcome(operation=operation, status=status, bytes_out=size, reported=cells)
+        reported = {meter.header: cells for _, meter in op.meters if meter.header and cells is not None}
         truth: dict[str | None, Units] = {}
         for meter_id, meter in op.meters:
             read = reading(meter, outcome)
@@ -223,7 +225,7 @@ def _call(
         "carried": {},
         "remarks": [],
         "counted": counted,
-        "reported": {},
+        "reported": reported,
         "sent": _sent(caller.key_id),
         "outside_id": None,
         "usage_file_id": None,

@@ -165,13 +165,14 @@ def _wrong(of: Looking, whose: ColumnElement[bool], meter_id: int, since: int, u
 def _read(rule: rules.Meter, call: Call) -> Decimal | None:
     if call.verdict == "refused" or call.operation_id is None:
         return None
+    reported = {name.lower(): said for name, said in call.reported.items()}
     seen = rules.Outcome(
         operation=str(call.operation_id),
         status=call.status,
         bytes_in=call.bytes_in,
         bytes_out=call.bytes_out,
         environment="sandbox" if call.environment == "sandbox" else "live",
-        reported=call.reported.get(rule.header.lower()) if rule.header else None,
+        reported=reported.get(rule.header.lower()) if rule.header else None,
         credential=call.credential,
     )
     read = rules.reading(rule, seen)
