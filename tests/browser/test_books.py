@@ -23,7 +23,7 @@ from tests.servers import RunDatabase
 @pytest.fixture
 def owner(database: RunDatabase, product: Any) -> Iterator[Engine]:
     """Whoever can change what nobody is to change."""
-    made = engine(database.url("calm_browser"))
+    made = engine(database.url(database.own("calm_browser")))
     yield made
     made.dispose()
 
