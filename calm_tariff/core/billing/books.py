@@ -29,7 +29,7 @@ K = TypeVar("K", bound=Hashable)
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Difference:
     """Two sums that should be equal, and are not: which check, in words what it is about, and what each table says of
-    it. A period is known by its first day."""
+    it. A period is known by its first day; `verdict` is that of the calls it is about, where it is about calls."""
 
     check: Check
     what: str
@@ -39,6 +39,7 @@ class Difference:
     meter_id: int | None = None
     consumer_id: int | None = None
     document_id: int | None = None
+    verdict: str = ""
 
     @property
     def by(self) -> Decimal:

@@ -30,7 +30,7 @@ def proof(of: Looking) -> Proof:
     documents, entries = _documents(of), _document_entries(of)
     numbers = _numbers(of)
     differences = [
-        Difference(check="accounts", what=f"{numbers.get(at, ('?',))[0]} on its account", sums=sums, document_id=at)
+        Difference(check="accounts", what=f"{numbers.get(at, 'no document')} on its account", sums=sums, document_id=at)
         for at, sums in unequal({"documents": documents, "entries": entries})
     ]
     went = _went(of)
@@ -40,7 +40,7 @@ def proof(of: Looking) -> Proof:
     ]
     opened = _open(of)
     differences += [
-        Difference(check="accounts", what=f"what is open of {numbers[at][0]}", sums=sums, document_id=at)
+        Difference(check="accounts", what=f"what is open of {numbers[at]}", sums=sums, document_id=at)
         for at, sums in unequal({"invoices": opened[0], "less what closed them": opened[1]})
     ]
     balances = _balances(of)
@@ -89,7 +89,7 @@ def money_proof(of: Looking) -> Proof:
 def _documents(of: Looking) -> dict[int, Decimal]:
     sign = case((MoneyDocument.kind == "credit note", -MoneyDocument.total), else_=MoneyDocument.total)
     query = select(MoneyDocument.id, sign).where(MoneyDocument.number.is_not(None), MoneyDocument.total != 0)
-    return dict(of.session.execute(query).tuples().all())
+    return dict(of.session.execute(query).all())
 
 
 def _document_entries(of: Looking) -> dict[int, Decimal]:
@@ -100,28 +100,23 @@ def _document_entries(of: Looking) -> dict[int, Decimal]:
     return found
 
 
-def _numbers(of: Looking) -> dict[int, tuple[str, int]]:
-    query = select(MoneyDocument.id, MoneyDocument.number, MoneyDocument.consumer_id)
-    numbered = query.where(MoneyDocument.number.is_not(None))
-    return {at: (number or "", consumer) for at, number, consumer in of.session.execute(numbered)}
+def _numbers(of: Looking) -> dict[int, str]:
+    query = select(MoneyDocument.id, MoneyDocument.number).where(MoneyDocument.number.is_not(None))
+    return {at: number or "" for at, number in of.session.execute(query)}
 
 
 def _went(of: Looking) -> tuple[dict[int, Decimal], dict[int, Decimal]]:
     """What entries other than invoices are of, and where that went or is left, by id."""
     session = of.session
     sums = dict(
-        session.execute(select(Allocation.entry_id, func.sum(Allocation.amount)).group_by(Allocation.entry_id))
-        .tuples()
-        .all()
+        session.execute(select(Allocation.entry_id, func.sum(Allocation.amount)).group_by(Allocation.entry_id)).all()
     )
     paid_out = dict(
         session.execute(
             select(Allocation.by_id, func.sum(Allocation.amount))
             .where(Allocation.invoice_id.is_(None), Allocation.amount > 0)
             .group_by(Allocation.by_id)
-        )
-        .tuples()
-        .all()
+        ).all()
     )
     columns = AccountEntry.id, AccountEntry.kind, AccountEntry.amount, AccountEntry.left, AccountEntry.returned_id
     rows = session.execute(select(*columns)).all()
@@ -197,7 +192,7 @@ def _cards(of: Looking) -> list[tuple[str, dict[int, Decimal], dict[int, Decimal
         moved = moved.where(PaymentAttempt.state == "taken") if table is PaymentAttempt else moved
         booked: Any = select(table.id, AccountEntry.amount).join(AccountEntry, AccountEntry.id == table.entry_id)
         booked = booked.where(AccountEntry.kind == kind, AccountEntry.paid_by == "card")
-        taken, entries = (dict(of.session.execute(query).tuples().all()) for query in (moved, booked))
+        taken, entries = (dict(of.session.execute(query).all()) for query in (moved, booked))
         found.append((what, taken, entries))
     return found
 

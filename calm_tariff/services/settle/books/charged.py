@@ -126,7 +126,7 @@ def _lines(of: Looking) -> _Lines:
 
 def _subscriptions(of: Looking) -> dict[int, int]:
     """Whose each stay is."""
-    return dict(of.session.execute(select(Stay.id, Stay.subscription_id)).tuples().all())
+    return dict(of.session.execute(select(Stay.id, Stay.subscription_id)).all())
 
 
 def _closed(of: Looking) -> set[tuple[date, int]]:

@@ -117,7 +117,7 @@ def _tax_groups(of: Looking) -> dict[int, dict[TaxRule, Decimal]]:
 def _evidence(of: Looking) -> Iterator[Difference]:
     """Invoices whose lines are not what their evidence comes to: each line by itself, and the units of its days."""
     session = of.session
-    keys = dict(session.execute(select(Meter.id, Meter.key)).tuples().all())
+    keys = dict(session.execute(select(Meter.id, Meter.key)).all())
     ids = session.scalars(select(Invoice.id).where(_KEPT).order_by(Invoice.id)).all()
     for first in range(0, len(ids), AT_ONCE):
         some = ids[first : first + AT_ONCE]

@@ -26,7 +26,7 @@ ZERO = Decimal(0)
 def proof(of: Looking) -> Proof:
     """Whether each entry posts what it is, in balance, and closed months hold what they held."""
     signed = case((AccountEntry.kind.in_(ADDS), AccountEntry.amount), else_=-AccountEntry.amount)
-    booked: dict[int, Decimal] = dict(of.session.execute(select(AccountEntry.id, signed)).tuples().all())
+    booked: dict[int, Decimal] = dict(of.session.execute(select(AccountEntry.id, signed)).all())
     receivable, together, tax = _posted(of)
     differences = [
         Difference(check="journal", what=f"what entry {at} posts as receivable", sums=sums)
@@ -67,7 +67,7 @@ def _tax(of: Looking) -> dict[int, Decimal]:
     query = select(AccountEntry.id, func.sum(sign * DocumentTax.tax)).join(
         DocumentTax, DocumentTax.document_id == AccountEntry.document_id
     )
-    return dict(of.session.execute(query.group_by(AccountEntry.id)).tuples().all())
+    return dict(of.session.execute(query.group_by(AccountEntry.id)).all())
 
 
 def _closed(of: Looking) -> list[Difference]:

@@ -87,7 +87,7 @@ def _of_verdicts(of: Looking, difference: Difference) -> list[CameOf]:
     """Hours, or days, in which a consumer's calls with a verdict are not as many in each table."""
     assert difference.period is not None
     since, until = _span(of, difference.period, utc=True)
-    verdict, consumer = difference.what.split()[1], difference.consumer_id or 0
+    verdict, consumer = difference.verdict, difference.consumer_id or 0
     hour = (Call.at_us - Call.at_us % HOUR).label("hour")
     whose = Call.consumer_id.is_(None) if not consumer else Call.consumer_id == consumer
     by_call = select(hour, func.count(), func.count()).where(

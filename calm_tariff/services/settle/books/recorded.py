@@ -113,6 +113,7 @@ def verdicts_proof(of: Looking, recorded: Recorded) -> Proof:
             sums=sums,
             period=month,
             consumer_id=consumer or None,
+            verdict=verdict,
         )
         for (month, consumer, verdict), sums in unequal(_kept(of, tables))
     )

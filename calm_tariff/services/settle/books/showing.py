@@ -189,7 +189,7 @@ def differences(ctx: Context, wanted: PageQuery) -> Page[DifferenceView]:
         )
         ids = {each.document_id for each in rows if each.document_id}
         of_kind = select(MoneyDocument.id, MoneyDocument.kind).where(MoneyDocument.id.in_(ids))
-        kinds = dict(session.execute(of_kind).tuples().all())
+        kinds = dict(session.execute(of_kind).all())
         views = [_difference(each, names, kinds.get(each.document_id or 0, "")) for each in rows]
         return Page(views, found.next, found.total)
 
@@ -230,9 +230,9 @@ class Names:
             .where(Subscription.id.in_(subscriptions))
         )
         self.subscriptions = {row[0]: row[1:] for row in session.execute(query)}
-        self.meters = dict(session.execute(select(Meter.id, Meter.name)).tuples().all())
+        self.meters = dict(session.execute(select(Meter.id, Meter.name)).all())
         known = select(Consumer.id, Consumer.name).where(Consumer.id.in_(consumers))
-        self.consumers = dict(session.execute(known).tuples().all())
+        self.consumers = dict(session.execute(known).all())
 
     def meter(self, of: int | None) -> str:
         """A meter in words; "" for none."""

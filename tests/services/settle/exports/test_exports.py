@@ -56,9 +56,9 @@ def test_every_line_is_a_row_and_they_come_to_what_the_documents_come_to(office:
     assert {row.sort for row in rows} == {"own", "late", "adjustment", "credit"}
     late = next(row for row in rows if row.sort == "late")
     assert (late.belongs_to, late.corrects, late.consumer) == (date(2026, 9, 1), "INV-2026-00001", "Ferries")
-    usage = next(row for row in rows if row.sort == "own" and row.charge == "usage" and row.consumer == "Ferries")
-    assert usage.application == "Ferries app"
-    assert f"{usage.product} · {usage.plan}" == "Harbour Data · Ketch"
+    units = next(row for row in rows if row.sort == "own" and row.charge == "usage" and row.consumer == "Ferries")
+    assert f"{units.product} · {units.plan}" == "Harbour Data · Ketch"
+    assert units.application == "Ferries app"
 
 
 def test_lines_are_read_without_asking_for_each_document(office: Office, invoice: int) -> None:
