@@ -36,6 +36,8 @@ class Settings(BaseSettings):
     nothing is passed to a ticket desk unless one is named: it and the product sign what they say to each other with
     the `ticket_desk_secret`. Cards are charged by the `payment_processor` at an address, which is asked with its
     `payment_processor_key` and signs what it says with the `payment_processor_secret`; without one nobody pays by card.
+    Usage of products that are billed elsewhere is handed on to the `outside_billing` at an address, likewise with an
+    `outside_billing_key` and an `outside_billing_secret`.
     `started_again` and `ended_with` are told by whoever
     started a process again.
     """
@@ -74,6 +76,9 @@ class Settings(BaseSettings):
     payment_processor: str = ""
     payment_processor_key: str = ""
     payment_processor_secret: str = Field(default="", validate_default=True)
+    outside_billing: str = ""
+    outside_billing_key: str = ""
+    outside_billing_secret: str = Field(default="", validate_default=True)
     reaches: str = ""
     standins: bool = False
     mail_host: str = "127.0.0.1"
@@ -104,6 +109,17 @@ class Settings(BaseSettings):
             raise ValueError(
                 f"must have {LEAST_SECRET} characters or more, for what the processor that "
                 "CALM_PAYMENT_PROCESSOR names says is signed with it"
+            )
+        return secret
+
+    @field_validator("outside_billing_secret")
+    @classmethod
+    def _seals(cls, secret: str, info: ValidationInfo) -> str:
+        """What is handed on, and what whoever bills outside says, is signed with a secret that is long enough."""
+        if info.data.get("outside_billing") and len(secret.encode()) < LEAST_SECRET:
+            raise ValueError(
+                f"must have {LEAST_SECRET} characters or more, for what goes to and comes from what "
+                "CALM_OUTSIDE_BILLING names is signed with it"
             )
         return secret
 
@@ -154,6 +170,11 @@ class Settings(BaseSettings):
     def payment_processor_address(self) -> str:
         """Where cards are charged; empty where nobody pays by card."""
         return self.payment_processor or (self.standins_address if self.has_standins else "")
+
+    @property
+    def outside_billing_address(self) -> str:
+        """Where usage is handed on of what is billed elsewhere; empty where nothing is."""
+        return self.outside_billing or (self.standins_address if self.has_standins else "")
 
     @property
     def journal(self) -> Path:

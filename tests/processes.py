@@ -86,6 +86,7 @@ class Processes:
             value_secret="another of this test's",
             ticket_desk_secret="what the desk of this test signs with",
             payment_processor_secret="what the payment processor signs with",
+            outside_billing_secret="what outside billing and we sign with",
             **ports,
             **self.more,
         )

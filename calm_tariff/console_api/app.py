@@ -48,6 +48,7 @@ from calm_tariff.console_api.settle import (
     corrections,
     document_files,
     exports,
+    handoff,
     invoices,
     journal,
     moves,
@@ -56,6 +57,7 @@ from calm_tariff.console_api.settle import (
     usage_months,
 )
 from calm_tariff.edge import own_account, own_notices, passkeys, problems, reference, signing_in
+from calm_tariff.edge.outside_billing import outside_billing_of
 from calm_tariff.edge.processor import processor_of
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.people import people
@@ -112,6 +114,7 @@ ROUTERS = (
     cards,
     books,
     journal,
+    handoff,
     consequences,
     closing,
     moves,
@@ -133,6 +136,7 @@ def create_app(ctx: Context, settings: Settings) -> FastAPI:
     app.state.ctx = ctx
     app.state.settings = settings
     app.state.processor = processor_of(settings)
+    app.state.outside_billing = outside_billing_of(settings)
     problems.tell(app)
     app.include_router(signing_in.router(people, COOKIE))
     app.include_router(own_account.router(people, COOKIE))

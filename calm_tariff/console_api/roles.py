@@ -242,6 +242,14 @@ _NAMED: tuple[tuple[frozenset[str], str], ...] = (
         POST /books/audits/{audit_id}/stop
         POST /journal/{month}/close
         PUT /ledger-accounts/{ledger_id}
+        POST /products/{product_id}/outside-billing
+        POST /products/{product_id}/outside-billing/end
+        PUT /handoff/consumers/{consumer_id}
+        PUT /handoff/plans/{plan_id}
+        PUT /handoff/subscriptions/{subscription_id}
+        POST /handoff/batches/{batch_id}/again
+        POST /handoff/events/again
+        POST /handoff/events/{handed_id}/again
         POST /charge-runs/{run_id}/resume
         POST /charge-runs/{run_id}/stop
         POST /bundles/{bundle_id}/stop
@@ -285,7 +293,7 @@ OWN = frozenset(
     }
 )
 # Who comes in here is known by something else, or by nothing yet.
-OUTSIDE = frozenset({"POST /ticket-desk/events", "POST /payment-processor/events"})
+OUTSIDE = frozenset({"POST /ticket-desk/events", "POST /payment-processor/events", "POST /outside-billing/events"})
 # A request's route may give others a say in it (core.routes).
 ALSO_WHO_MUST_AGREE = frozenset(
     f"{method} /requests/{{request_id}}/{part}"

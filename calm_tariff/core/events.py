@@ -157,6 +157,13 @@ _TOLD: Mapping[str, Mapping[str, tuple[str, ...]]] = {
     "books": {"looked_through": ("had the books looked through",), "differ": ("found a difference",)},
     "journal": {"closed": ("closed a month of the journal",)},
     "ledger_account": {},
+    "outside_billing": {
+        "began": ("had a product billed outside",),
+        "ends": ("had a product billed here again",),
+        "mapped": ("mapped",),
+        "handed_on_again": ("had usage handed on again",),
+        "heard": ("heard from outside billing",),
+    },
     "charge_run": {"made": ("made a charge run",), "issued": ("issued the invoices of a month",)},
     "question": {"asked": ("asked a question",), "taken_back": ("took a question back",), "hidden": ("hid it",)},
     "answer": {"given": ("answered a question",), "taken_back": ("took an answer back",), "hidden": ("hid it",)},

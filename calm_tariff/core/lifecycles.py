@@ -73,6 +73,8 @@ CARD_REFUND = _moves(planned="paid out, failed", paid_out="", failed="")
 BUNDLE = _moves(running="stopped, done", stopped="", done="")
 # The books are looked through.
 BOOKS_AUDIT = _moves(running="stopped, done", stopped="", done="")
+# Units of an hour are handed on to whoever bills outside; what was refused there is handed on again when a person says.
+HANDED = _moves(waiting="sent", sent="accepted, refused", refused="waiting", accepted="")
 # Who paid by card says that it was not right.
 DISPUTE = _moves(open="won, lost", won="", lost="")
 

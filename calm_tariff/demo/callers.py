@@ -91,6 +91,8 @@ CONSUMERS = (
     Consumer("Wrackline Research", "Teodora Alga", "teodora@wrackline.example", (
         App("Drift model", "Sea Watch · Schooner", "Feed a model of drifting weed with waves and wind.",
             Traffic(300, 1.0, (0, 24), 70, (1, 5)), 7),
+        App("Field map", "Chart Tiles · Schooner", "Where each sample was taken, on the chart.",
+            Traffic(90, 0.4, (8, 19)), 73),
     )),
     Consumer("Seaholm Radio", "Gil Antena", "gil@seaholm.example", (
         App("Shipping bulletin", "Sea Watch · Ketch", "The figures behind our hourly bulletin.",
@@ -109,6 +111,8 @@ CONSUMERS = (
     Consumer("Rowan Regatta", "Pia Boia", "pia@rowan.example", (
         App("Race office", "Sea Watch · Ketch", "Wind at the start line, for one season.",
             Traffic(46, 2.4, (7, 19)), 88),
+        App("Course map", "Chart Tiles · Ketch", "Where the buoys of a race lie.",
+            Traffic(60, 2.4, (7, 19)), 89),
     )),
     Consumer("Ospreyview Drones", "Nuno Asa", "nuno@ospreyview.example", (
         App("Flight planner", "Chart Tiles · Schooner", "The chart under the flight path.",

@@ -14,7 +14,7 @@ from typing import Any
 from calm_tariff.core.periods import instant_of, local_day, month_of, period_before, zone
 from calm_tariff.core.portals import FIRST, Brand
 from calm_tariff.core.routes import Route
-from calm_tariff.demo import bookkeeping, cards, corrections, recording
+from calm_tariff.demo import bookkeeping, cards, corrections, outside, recording
 from calm_tariff.demo.addresses import say_where_they_are
 from calm_tariff.demo.admitting import admit
 from calm_tariff.demo.callers import CONSUMERS
@@ -369,6 +369,8 @@ def _charge(office: DemoOffice, now: datetime, processor: Processor | None, say:
     be_stricter(office.ctx, pause_after_days=None)
     days = local_day(instant_of(office.start), where), period_before(running).start
     paying = Collecting(office.ctx, processor, *days)
+    beatriz = replace(office.ctx, actor=Actor("Beatriz", frozenset({"finance"})))
+    outside.bill_outside(beatriz, ended[0].start)
     for period in reversed(ended):
         say(f"charging {period.start:%B}")
         moment = datetime.combine(period.end, time(9), where).astimezone(UTC) + timedelta(days=1)
@@ -389,6 +391,5 @@ def _charge(office: DemoOffice, now: datetime, processor: Processor | None, say:
     be_stricter(office.ctx, pause_after_days=30, write_off_limit=Decimal(20))
     paying.give_up()
     paying.bring_statement_in(now)
-    beatriz = replace(office.ctx, actor=Actor("Beatriz", frozenset({"finance"})))
     bookkeeping.name_accounts(beatriz)
     bookkeeping.close_first(beatriz)

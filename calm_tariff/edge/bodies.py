@@ -19,6 +19,13 @@ async def _body(request: Request) -> AsyncIterator[BinaryIO]:
         yield cast(BinaryIO, file)
 
 
+async def _whole(request: Request) -> bytes:
+    return await request.body()
+
+
+# What is signed as it is: all of a body, byte by byte.
+WholeBody = Annotated[bytes, Depends(_whole)]
+
 # To be asked for behind whoever asks: a stranger's body is not read.
 Body = Annotated[BinaryIO, Depends(_body)]
 

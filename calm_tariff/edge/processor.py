@@ -15,7 +15,6 @@ from typing import Any, Literal
 from urllib.parse import quote
 
 import httpx
-import orjson
 
 from calm_tariff.core.billing.cards import Card, failure
 from calm_tariff.core.errors import Away, Invalid
@@ -137,30 +136,12 @@ class HttpProcessor:
         )
 
     def _asked(self, method: str, path: str, of: Mapping[str, str] | None = None, key: str = "") -> Any:
-        fields = {"Authorization": f"Bearer {self._key}", "Accept": "application/json"}
+        fields = {"Authorization": f"Bearer {self._key}"}
         if key:
             fields["Idempotency-Key"] = key
         body = None if of is None else {**of, "events_to": self._events_to}
-        try:
-            with (
-                self._clients() as client,
-                client.stream(method, f"/processor{path}", json=body, headers=fields) as answer,
-            ):
-                got = b""
-                for part in answer.iter_bytes():
-                    got += part
-                    if len(got) > LONGEST:
-                        raise Away("answers more than is taken", WHERE)
-        except (httpx.HTTPError, httpx.InvalidURL):
-            raise Away("cannot be reached at the moment", WHERE) from None
-        if answer.status_code == 204:
-            return None
-        if answer.status_code != 200:
-            raise Away(f"answered {answer.status_code}", WHERE)
-        try:
-            return orjson.loads(got)
-        except ValueError:
-            raise Away("answered what is no JSON", WHERE) from None
+        to = reaching.Question(method=method, path=f"/processor{path}", fields=fields, json=body)
+        return reaching.answer(self._clients, to, WHERE, LONGEST)
 
 
 def _answer(said: Any) -> Answer:

@@ -5,11 +5,16 @@ from __future__ import annotations
 
 import asyncio
 import socket
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from typing import Any
 
 import httpx
+import orjson
 from aiohttp.connector import AddrInfoType, SocketFactoryType
 
+from calm_tariff.core.errors import Away
 from calm_tariff.core.reach import Reach
 from calm_tariff.services.base.reaching import PORTS, allowed
 
@@ -35,6 +40,43 @@ def client(reach: Reach, **options: Any) -> httpx.Client:
 def async_client(reach: Reach, **options: Any) -> httpx.AsyncClient:
     """The same, for code that awaits."""
     return httpx.AsyncClient(transport=_AsyncReaching(reach), follow_redirects=False, trust_env=False, **options)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Question:
+    """What somebody outside is asked: with a body, or JSON, and some header fields."""
+
+    method: str
+    path: str
+    fields: Mapping[str, str]
+    json: Mapping[str, Any] | None = None
+    body: bytes | None = None
+
+
+def answer(clients: Callable[[], AbstractContextManager[httpx.Client]], to: Question, whom: str, longest: int) -> Any:
+    """What somebody outside answers, as JSON of so many bytes at most; None for no content. Raises `Away`, naming
+    `whom`, where they do not answer so."""
+    fields = {"Accept": "application/json", **to.fields}
+    try:
+        with (
+            clients() as asking,
+            asking.stream(to.method, to.path, json=to.json, content=to.body, headers=fields) as answered,
+        ):
+            got = b""
+            for part in answered.iter_bytes():
+                got += part
+                if len(got) > longest:
+                    raise Away("answers more than is taken", whom)
+    except (httpx.HTTPError, httpx.InvalidURL):
+        raise Away("cannot be reached at the moment", whom) from None
+    if answered.status_code == 204:
+        return None
+    if answered.status_code != 200:
+        raise Away(f"answered {answered.status_code}", whom)
+    try:
+        return orjson.loads(got)
+    except ValueError:
+        raise Away("answered what is no JSON", whom) from None
 
 
 class _Reaching(httpx.HTTPTransport):

@@ -68,6 +68,8 @@ def _serve(base: Settings, demo: bool, provider: ProviderTyped | None, stop: Eve
             "ticket_desk_secret": base.ticket_desk_secret or _secret(base.var / schema / "ticket-desk-secret"),
             "payment_processor_secret": base.payment_processor_secret
             or _secret(base.var / schema / "payment-processor-secret"),
+            "outside_billing_secret": base.outside_billing_secret
+            or _secret(base.var / schema / "outside-billing-secret"),
             "signing_secret": base.signing_secret or _secret(base.var / schema / "signing-secret"),
         }
     )
@@ -201,6 +203,7 @@ def _greet(settings: Settings, demo: bool, seconds: float) -> None:
         f"  gateway   {settings.gateway_address}\n"
         + (f"  mailbox   {settings.standins_address}/mailbox\n" if settings.has_standins else "")
         + (f"  cards     {settings.standins_address}/processor" if settings.has_standins else "")
+        + (f"\n  billing   {settings.standins_address}/billing" if settings.has_standins else "")
     )
     if demo:
         print("\nSign in with a button, or with the password " + PASSWORD + ":")

@@ -1,6 +1,6 @@
 """The stand-ins' HTTP side: back ends, the ticket desk under /tickets, the token issuer under /issuer, the
-mailbox under /mailbox, a bank under /bank, a payment processor under /processor, a chat under /chat, a listener for
-webhooks under /listener."""
+mailbox under /mailbox, a bank under /bank, a payment processor under /processor, billing that is done outside under
+/billing, a chat under /chat, a listener for webhooks under /listener."""
 
 from __future__ import annotations
 
@@ -16,7 +16,8 @@ from fastapi import FastAPI, HTTPException, Query, Request, Response
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
-from calm_tariff.standins import bank, harbour, issuer, own_site, processor, rooms, tickets
+from calm_tariff.standins import bank, harbour, issuer, outside_billing, own_site, processor, rooms, tickets
+from calm_tariff.standins.billing_there import BillingThere
 from calm_tariff.standins.mailbox import Mailbox
 from calm_tariff.standins.processing import Processing
 from calm_tariff.standins.tickets import Desk
@@ -47,15 +48,18 @@ class Asked:
 
 
 def create_app(
-    mailbox: Mailbox, desk: Desk, processing: Processing, calling: Coroutine[Any, Any, None] | None = None
+    mailbox: Mailbox,
+    desk: Desk,
+    processing: Processing,
+    billing: BillingThere,
+    calling: Coroutine[Any, Any, None] | None = None,
 ) -> FastAPI:
     """The application, with its own mood and memory; beside it, callers that keep calling."""
 
     @contextlib.asynccontextmanager
     async def beside(_: FastAPI) -> AsyncIterator[None]:
-        tasks = [
-            asyncio.create_task(each) for each in (calling, desk.keep_telling(), processing.keep_telling()) if each
-        ]
+        telling = (one.keep_telling() for one in (desk, processing, billing))
+        tasks = [asyncio.create_task(each) for each in (calling, *telling) if each]
         yield
         for task in tasks:
             task.cancel()
@@ -131,6 +135,7 @@ def create_app(
         rooms.router(),
         bank.router(),
         processor.router(processing),
+        outside_billing.router(billing),
     ):
         app.include_router(made)
 

@@ -4,7 +4,6 @@ it has to tell."""
 from __future__ import annotations
 
 import asyncio
-import base64
 import json
 import secrets
 from collections.abc import Mapping
@@ -12,11 +11,10 @@ from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
-import httpx
 from pydantic import BaseModel, Field
-from standardwebhooks import Webhook
 
-PAUSES = (0.2, 0.5, 1, 2, 5, 10, 30)
+from calm_tariff.standins.telling import Event, Teller
+
 BRAND = "Sandbank Card"
 # What each made-up card does, by its number: all are of an issuer that there is not (ISO/IEC 7812, 9).
 CARDS: Mapping[str, tuple[str, str]] = {
@@ -95,15 +93,6 @@ class Refund:
 
 
 @dataclass(slots=True)
-class Event:
-    """Something that is still to be told."""
-
-    id: str
-    to: str
-    body: str
-
-
-@dataclass(slots=True)
 class Everything:
     """All of it: pages by their name, cards by token, charges and refunds by key, and what is still to be told."""
 
@@ -120,7 +109,8 @@ class Processing:
 
     def __init__(self, secret: str, file: Path | None = None, events_to: str = "") -> None:
         self.secret, self._file, self.events_to, self.mood = secret, file, events_to, Mood()
-        self.all, self._more = Everything(), asyncio.Event()
+        self.all = Everything()
+        self.teller = Teller(secret, lambda: self.all.events, self.keep)
         self.slow_seconds, self._waiting = SLOW_SECONDS, set[asyncio.Task[None]]()
         if file is not None and file.exists():
             said = json.loads(file.read_text(encoding="utf-8"))
@@ -143,7 +133,7 @@ class Processing:
             body = json.dumps({"type": kind, "timestamp": datetime.now(UTC).isoformat(), "data": of})
             event = Event(f"said-{secrets.token_hex(12)}", to, body)
             self.all.events += [event, event] if self.mood.twice else [event]
-            self._more.set()
+            self.teller.more()
         self.keep()
 
     def settle(self, of: Charge) -> None:
@@ -176,34 +166,8 @@ class Processing:
         for charge in self.all.charges.values():
             if charge.state == "pending":
                 self.later(charge)
-        tried = 0
-        async with httpx.AsyncClient(timeout=5, trust_env=False) as client:
-            while True:
-                if not self.all.events:
-                    self._more.clear()
-                    await self._more.wait()
-                if self.mood.shuffled:  # what comes at once is told the last of it first
-                    await asyncio.sleep(0.5)
-                one = self.all.events[-1 if self.mood.shuffled else 0]
-                try:
-                    over = (await client.post(one.to, content=one.body, headers=self.signed(one))).status_code < 500
-                except httpx.HTTPError:
-                    over = False
-                if over:
-                    self.all.events.remove(one)
-                    self.keep()
-                    tried = 0
-                else:
-                    await asyncio.sleep(PAUSES[min(tried, len(PAUSES) - 1)])
-                    tried += 1
+        await self.teller.keep_telling(lambda: self.mood.shuffled)
 
     def signed(self, event: Event) -> dict[str, str]:
         """The fields of a webhook, signed now."""
-        now = datetime.now(UTC)
-        key = Webhook(f"whsec_{base64.b64encode(self.secret.encode()).decode()}")
-        return {
-            "content-type": "application/json",
-            "webhook-id": event.id,
-            "webhook-timestamp": str(int(now.timestamp())),
-            "webhook-signature": key.sign(event.id, now, event.body),
-        }
+        return self.teller.signed(event)

@@ -7,7 +7,6 @@ or out of order. It keeps what it knows over a restart, in a file.
 
 from __future__ import annotations
 
-import asyncio
 import html
 import secrets
 from dataclasses import asdict
@@ -15,10 +14,12 @@ from datetime import UTC, datetime
 from decimal import Decimal
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Depends, Form, Header, HTTPException, Request
+from fastapi import APIRouter, Form, Header, HTTPException, Request
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 from pydantic import BaseModel, Field
 
+from calm_tariff.standins.asked import known
+from calm_tariff.standins.look import shown
 from calm_tariff.standins.processing import BRAND, CARDS, Charge, Kept, Mood, Page, Processing, Refund
 
 
@@ -56,15 +57,7 @@ def router(of: Processing) -> APIRouter:
     """The processor's pages, and what it is asked."""
     made, everything = APIRouter(), of.all
 
-    async def known(authorization: Annotated[str, Header()] = "") -> None:
-        if of.mood.away:
-            raise HTTPException(503, "the processor is away")
-        if of.mood.seconds:
-            await asyncio.sleep(of.mood.seconds)
-        if not secrets.compare_digest(authorization.encode(), f"Bearer {of.secret}".encode()):
-            raise HTTPException(401, "ask with your key")
-
-    asked = [Depends(known)]
+    asked = [known(of, "the processor")]
 
     @made.post("/processor/pages", dependencies=asked)
     async def open_page(request: Request, wanted: PageIn, key: _Key) -> Any:
@@ -178,7 +171,7 @@ def router(of: Processing) -> APIRouter:
 
     @made.get("/processor", response_class=HTMLResponse)
     async def page() -> str:
-        return _shown("The payment processor", "".join(map(_row, reversed(everything.charges.values()))) or _EMPTY)
+        return shown("The payment processor", "".join(map(_row, reversed(everything.charges.values()))) or _EMPTY)
 
     return made
 
@@ -228,7 +221,7 @@ def _wrong(number: str, ends: str, code: str) -> str:
 def _form(page: Page, wrong: str) -> str:
     rows = "".join(f"<li><code>{number}</code> {html.escape(words)}</li>" for number, (_, words) in CARDS.items())
     said = f"<p role=alert>{html.escape(wrong)}</p>" if wrong else ""
-    return _shown(
+    return shown(
         "Give a card",
         f"<p>The payment processor keeps it; whoever charges it never sees its number.</p>{said}"
         "<form method=post>"
@@ -250,14 +243,4 @@ def _row(of: Charge) -> str:
         f"<p>{of.state}{': ' + of.failure if of.failure else ''}{back}"
         f"{', dispute ' + of.disputed if of.disputed else ''}</p>"
         f"<form method=post action=/processor/charges/{of.reference}/dispute>{buttons}</form></article>"
-    )
-
-
-def _shown(title: str, inside: str) -> str:
-    return (
-        f"<!doctype html><html lang=en><meta charset=utf-8><title>{title}</title><style>"
-        "body{background:#F6F3EC;color:#1E2B2A;font:15px/1.5 system-ui,sans-serif;max-width:560px;margin:40px auto;"
-        "padding:0 16px}article{border-top:1px solid #DDD6C8;padding:14px 0}h2{font-size:17px;margin:0}"
-        "input,button{font:inherit;padding:5px 9px}[role=alert]{color:#A3392D}code{white-space:nowrap}"
-        f"</style><main><h1>{title}</h1>{inside}</main></html>"
     )

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
-import base64
 import hashlib
 import html
 import json
@@ -14,16 +12,15 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-import httpx
 from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response
 from fastapi.responses import HTMLResponse, RedirectResponse
 from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import OctKey
 from pydantic import BaseModel
-from standardwebhooks import Webhook, WebhookVerificationError
+from standardwebhooks import WebhookVerificationError
 
-PAUSES = (0.2, 0.5, 1, 2, 5, 10, 30)
+from calm_tariff.standins.telling import Event, Teller
 
 
 class TicketIn(BaseModel):
@@ -66,15 +63,6 @@ class Ticket:
     comments: list[Comment] = field(default_factory=list)
 
 
-@dataclass(slots=True)
-class CallBack:
-    """An event that the product has still to take: it keeps its id however often it is sent."""
-
-    id: str
-    to: str
-    body: str
-
-
 class Desk:
     """The tickets, what the product has told of them, and what it is still to be told; kept in a file, where one is
     named."""
@@ -83,15 +71,15 @@ class Desk:
         self.secret, self._file = secret, file
         self.tickets: dict[int, Ticket] = {}
         self.taken: list[str] = []
-        self.waiting: list[CallBack] = []
-        self.mood, self._more = Mood(), asyncio.Event()
+        self.waiting: list[Event] = []
+        self.mood, self.teller = Mood(), Teller(secret, lambda: self.waiting, self.keep)
         if file is not None and file.exists():
             said = json.loads(file.read_text(encoding="utf-8"))
             for one in said["tickets"]:
                 comments = [Comment(**comment) for comment in one.pop("comments")]
                 self.tickets[one["number"]] = Ticket(**one, comments=comments)
             self.taken = said["taken"]
-            self.waiting = [CallBack(**one) for one in said["waiting"]]
+            self.waiting = [Event(**one) for one in said["waiting"]]
 
     def keep(self) -> None:
         """Keep everything as it is now."""
@@ -122,52 +110,21 @@ class Desk:
             return
         data = {"reference": ticket.reference, "ticket": str(ticket.number), **of}
         body = {"type": kind, "timestamp": datetime.now(UTC).isoformat(), "data": data}
-        self.waiting.append(CallBack(f"desk_{secrets.token_hex(12)}", ticket.answer_to, json.dumps(body)))
+        self.waiting.append(Event(f"desk_{secrets.token_hex(12)}", ticket.answer_to, json.dumps(body)))
         self.keep()
-        self._more.set()
-
-    def signed(self, event_id: str, body: str) -> dict[str, str]:
-        """The fields of a webhook of the desk's, signed now (Standard Webhooks)."""
-        now = datetime.now(UTC)
-        return {
-            "content-type": "application/json",
-            "webhook-id": event_id,
-            "webhook-timestamp": str(int(now.timestamp())),
-            "webhook-signature": self._key().sign(event_id, now, body),
-        }
+        self.teller.more()
 
     def verified(self, body: bytes, fields: Any) -> str:
         """The id of a webhook of the product's. Raises `HTTPException` for one that it did not sign."""
         try:
-            self._key().verify(body, dict(fields))
+            self.teller.webhook.verify(body, dict(fields))
         except WebhookVerificationError as error:
             raise HTTPException(401, f"not signed for this desk: {error}") from None
         return str(fields["webhook-id"])
 
     async def keep_telling(self) -> None:
         """Tell the product what it is to be told, one after the other, until it takes it."""
-        tried = 0
-        async with httpx.AsyncClient(timeout=5) as client:
-            while True:
-                if not self.waiting:
-                    self._more.clear()
-                    await self._more.wait()
-                one = self.waiting[0]
-                try:
-                    answer = await client.post(one.to, content=one.body, headers=self.signed(one.id, one.body))
-                    over = answer.status_code < 500
-                except httpx.HTTPError:
-                    over = False
-                if over:  # taken, taken before, or refused for good
-                    self.waiting.pop(0)
-                    self.keep()
-                    tried = 0
-                else:
-                    await asyncio.sleep(PAUSES[min(tried, len(PAUSES) - 1)])
-                    tried += 1
-
-    def _key(self) -> Webhook:
-        return Webhook(f"whsec_{base64.b64encode(self.secret.encode()).decode()}")
+        await self.teller.keep_telling()
 
 
 def router(desk: Desk) -> APIRouter:

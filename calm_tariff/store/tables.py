@@ -21,7 +21,7 @@ from calm_tariff.store.house import endpoints, people, service_tokens
 from calm_tariff.store.house import identities as house_identities
 from calm_tariff.store.observe import alerts
 from calm_tariff.store.serve import instances, outside_usage, strikes, usage
-from calm_tariff.store.settle import books, bundles, card_attempts, document_files, journal, money_documents
+from calm_tariff.store.settle import books, bundles, card_attempts, document_files, handoff, journal, money_documents
 
 metadata = Base.metadata
 
@@ -40,6 +40,7 @@ __all__ = [
     "endpoints",
     "events",
     "groups",
+    "handoff",
     "house_identities",
     "house_limits",
     "identities",

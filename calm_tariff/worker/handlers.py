@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from functools import partial
 from typing import Any
 
+from calm_tariff.edge.outside_billing import outside_billing_of
 from calm_tariff.edge.processor import processor_of
 from calm_tariff.services.admit import credentials, moves, sign_up, subscriptions
 from calm_tariff.services.admit.desk import asking, conversation, deciding, outside_decisions, outside_events, queue
@@ -31,6 +32,7 @@ from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.cards import planning, refunding, trying
 from calm_tariff.services.settle.documents import charging, files
 from calm_tariff.services.settle.exports import bundles
+from calm_tariff.services.settle.handoff import handing_on, revising
 from calm_tariff.settings import Settings
 from calm_tariff.worker import client_maker, endpoints
 from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk, send_webhook, tell_ticket_desk
@@ -145,6 +147,32 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
                 do=lambda of: trying.make(ctx, processor, of["attempt"]),
             ),
             Handler(kind=refunding.PAY_OUT, tries=None, do=lambda of: refunding.make(ctx, processor, of["refund"])),
+        ]
+    billing = outside_billing_of(settings)
+    if billing is not None:
+        found += [
+            Handler(
+                kind=revising.LOOK,
+                do=lambda _: revising.look(ctx),
+                tries=None,
+                every=timedelta(hours=1),
+                lease=timedelta(minutes=10),
+            ),
+            _again(
+                revising.LOOK_EVERYWHERE,
+                timedelta(days=1),
+                lambda: revising.look(ctx, everywhere=True),
+                timedelta(hours=1),
+            ),
+            Handler(
+                kind=handing_on.HAND_ON,
+                do=lambda _: handing_on.hand_on(ctx, billing),
+                tries=None,
+                lease=timedelta(minutes=5),
+            ),
+            Handler(
+                kind=handing_on.SEND_AGAIN, do=lambda of: _nothing(handing_on.send_again(ctx, billing, of["batch"]))
+            ),
         ]
     if settings.ticket_desk_address:
         found.append(Handler(kind=deciding.ASK_DESK, tries=None, do=lambda of: _ticket(ctx, settings, of["request"])))

@@ -32,6 +32,14 @@ from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.call_queries import CallFilter
 from calm_tariff.store.settle.bank import BankEntry
 from calm_tariff.store.settle.books import BookDifference
+from calm_tariff.store.settle.handoff import (
+    HandedBatch,
+    HandedUnits,
+    OutsideCustomer,
+    OutsideProduct,
+    OutsideWord,
+    PlanPrice,
+)
 from tests.formats.camt_files import Sent, camt
 from tests.office import START, Office
 from tests.services.serve.elsewhere.sent import row, take
@@ -129,4 +137,50 @@ def charged(office: Office) -> dict[str, int]:
         "bundle_id": bundle(in_november, october),
         "audit_id": audit(in_november),
         "ledger_id": chart.listed(in_november)[0].id,
+        **handed_on(office, in_november),
     }
+
+
+def handed_on(office: Office, ctx: Context) -> dict[str, int]:
+    """What was handed on of one hour of somebody's, and what the outside said of another."""
+    ferries, kayaks = office.consumers[:2]
+    with ctx.transaction() as session:
+        batch = HandedBatch(
+            key="usage-1", made_at=ctx.now, answered_at=ctx.now, events=1, units=1, digest="", refused=1
+        )
+        owner = kayaks.member.own_consumer
+        session.add_all(
+            [
+                OutsideProduct(product_id=office.product, since=date(2026, 9, 1), made_by="Beatriz", made_at=ctx.now),
+                OutsideCustomer(consumer_id=owner, customer="C-2"),
+                PlanPrice(plan_id=office.plans["Ketch"], price="P-1"),
+                batch,
+                OutsideWord(
+                    word_id="word-1",
+                    kind="customer.paid",
+                    customer="C-2",
+                    at=ctx.now,
+                    heard_at=ctx.now,
+                    consumer_id=owner,
+                    done=True,
+                    outcome="Kayaks is well again.",
+                ),
+            ]
+        )
+        session.flush()
+        handed = HandedUnits(
+            hour_us=instant_of(START),
+            subscription_id=ferries.subscription,
+            meter_id=office.meter,
+            revision=1,
+            units=Decimal(1),
+            plan_id=office.plans["Ketch"],
+            trial=False,
+            state="refused",
+            made_at=ctx.now,
+            batch_id=batch.id,
+            refused_why="there is no customer C-1",
+        )
+        session.add(handed)
+        session.flush()
+        return {"batch_id": batch.id, "handed_id": handed.id}

@@ -343,7 +343,7 @@ def test_each_list_that_is_saved_holds_what_is_shown_in_its_order(lived: dict[st
                     there = str(row[column])
                     same = (
                         datetime.fromisoformat(text) == datetime.fromisoformat(there)
-                        if re.match(r"\d{4}-\d\d-\d\dT", there)
+                        if re.fullmatch(r"\d{4}-\d\d-\d\dT[\d:.]+(Z|[+-]\d\d:\d\d)", there)
                         else (text.lstrip("'") == there)
                     )
                     assert same, (path, column)

@@ -70,7 +70,7 @@ def test_what_a_new_installation_prints_is_enough_to_begin(folder: Path, tmp_pat
         assert_nobody_else_reads(folder)
         assert_no_secret_on_a_command_line(folder)
         kept = {path.name: path.read_bytes() for path in secrets(folder)}
-        assert len(kept) == 7
+        assert len(kept) == 8
     assert running.returncode == 0 and "Everything is stopped." in log.read_text()
 
     with started(folder, log):  # a secret is made once, and so is the first sign-in

@@ -10,6 +10,7 @@ from starlette.testclient import TestClient
 
 from calm_tariff.formats import camt
 from calm_tariff.standins.app import create_app
+from calm_tariff.standins.billing_there import BillingThere
 from calm_tariff.standins.mailbox import Mailbox
 from calm_tariff.standins.processing import Processing
 from calm_tariff.standins.tickets import Desk
@@ -19,7 +20,11 @@ IBAN = "PT50000201231234567890154"
 
 @pytest.fixture
 def bank(tmp_path: Path) -> TestClient:
-    return TestClient(create_app(Mailbox(), Desk("a secret", tmp_path / "tickets.json"), Processing("a secret")))
+    return TestClient(
+        create_app(
+            Mailbox(), Desk("a secret", tmp_path / "tickets.json"), Processing("a secret"), BillingThere("a secret")
+        )
+    )
 
 
 def test_transfers_come_with_the_statement_each_by_a_reference_of_its_own(bank: TestClient) -> None:

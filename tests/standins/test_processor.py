@@ -12,8 +12,9 @@ import pytest
 from fastapi import FastAPI
 from starlette.testclient import TestClient
 
-from calm_tariff.standins import processing, processor
-from calm_tariff.standins.processing import CARDS, Charge, Event, Kept, Mood, Processing
+from calm_tariff.standins import processor, telling
+from calm_tariff.standins.processing import CARDS, Charge, Kept, Mood, Processing
+from calm_tariff.standins.telling import Event
 
 SECRET = "a secret"
 ASKED = {"Authorization": f"Bearer {SECRET}"}
@@ -124,17 +125,17 @@ def test_it_tells_everything_until_it_is_taken_twice_or_the_last_first_where_it_
         await send({"type": "http.response.body", "body": b""})
 
     client = httpx.AsyncClient(transport=httpx.ASGITransport(take))
-    monkeypatch.setattr(processing.httpx, "AsyncClient", lambda **_: client)
+    monkeypatch.setattr(telling.httpx, "AsyncClient", lambda **_: client)
 
     async def main() -> None:
         of.mood = Mood(twice=True)
         of.say("http://here/events", "x", n="first")
         of.mood = Mood(shuffled=True)
         of.say("http://here/events", "x", n="last")
-        telling = asyncio.create_task(of.keep_telling())
+        task = asyncio.create_task(of.keep_telling())
         while of.all.events:
             await asyncio.sleep(0.01)
-        telling.cancel()
+        task.cancel()
 
     asyncio.run(main())
     assert heard == ["last", "first", "first"]
@@ -148,10 +149,10 @@ def test_what_was_under_way_when_it_ended_is_settled_after_a_restart(of: Process
     again.slow_seconds = 0.01
 
     async def main() -> None:
-        telling = asyncio.create_task(again.keep_telling())
+        task = asyncio.create_task(again.keep_telling())
         while again.all.charges["k1"].state == "pending":
             await asyncio.sleep(0.01)
-        telling.cancel()
+        task.cancel()
 
     asyncio.run(main())
     assert again.all.charges["k1"].state == "done"

@@ -10,6 +10,7 @@ import pytest
 from starlette.testclient import TestClient
 
 from calm_tariff.standins.app import create_app
+from calm_tariff.standins.billing_there import BillingThere
 from calm_tariff.standins.mailbox import Mailbox
 from calm_tariff.standins.processing import Processing
 from calm_tariff.standins.tickets import Desk
@@ -18,7 +19,11 @@ from tests.ports import free_port
 
 @pytest.fixture
 def standins(tmp_path: Path) -> TestClient:
-    return TestClient(create_app(Mailbox(), Desk("a secret", tmp_path / "tickets.json"), Processing("a secret")))
+    return TestClient(
+        create_app(
+            Mailbox(), Desk("a secret", tmp_path / "tickets.json"), Processing("a secret"), BillingThere("a secret")
+        )
+    )
 
 
 def test_a_room_keeps_what_is_said_in_order_and_shows_it_as_words(standins: TestClient) -> None:

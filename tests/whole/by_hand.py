@@ -112,6 +112,7 @@ class House:
         self.revisions = {r["id"]: r for r in self.ask("SELECT * FROM plan_revision")}
         self.terms = {at: read(r["terms"])["pricing"] for at, r in self.revisions.items()}
         self.products = {p["id"]: p["product_id"] for p in self.ask("SELECT id, product_id FROM plan")}
+        self.outside = self.ask("SELECT product_id, since, until FROM outside_product")
         self.consumers = {c["id"]: c for c in self.ask("SELECT * FROM consumer")}
         self.stays: dict[int, list[Row]] = defaultdict(list)
         for stay in self.ask("SELECT * FROM stay ORDER BY start_at, id"):
@@ -132,9 +133,25 @@ class House:
         return found
 
     def units(self) -> dict[tuple[int, int], Fraction]:
-        """Units of all calls that count, by stay and meter: what the meters read of them, and not what was written
-        down with them."""
+        """Units of all calls that count, by stay with its month and meter."""
         found: dict[tuple[int, int], Fraction] = defaultdict(Fraction)
+        for at, stay, meter, units in self._counted():
+            month = at.astimezone(self.where).date().replace(day=1)
+            found[stay["id"] * 100_000 + month.year * 12 + month.month, meter] += units
+        return found
+
+    def hours_outside(self) -> dict[tuple[datetime, int, int], Fraction]:
+        """Units of all calls that count of what is billed elsewhere, by hour, subscription and meter."""
+        found: dict[tuple[datetime, int, int], Fraction] = defaultdict(Fraction)
+        for at, stay, meter, units in self._counted():
+            month = Month(at.astimezone(self.where).date().replace(day=1), self.where)
+            if self.is_outside(stay["revision_id"], month):
+                found[at.replace(minute=0, second=0, microsecond=0), stay["subscription_id"], meter] += units
+        return found
+
+    def _counted(self) -> Iterator[tuple[datetime, Row, int, Fraction]]:
+        """Of all calls that count the instant, the stay, and what each meter reads of them, and not what was written
+        down with them."""
         columns = "at_us, status, bytes_in, bytes_out, operation_id, environment, credential, reported, subscription_id"
         priced = {at: _priced(terms) for at, terms in self.terms.items()}
         by_key = {m["key"]: at for at, m in self.meters.items()}
@@ -151,13 +168,17 @@ class House:
             for key in priced[stay["revision_id"]]:
                 units = self._reading(by_key[key], call)
                 if units is not None:
-                    month = at.astimezone(self.where).date().replace(day=1)
-                    found[stay["id"] * 100_000 + month.year * 12 + month.month, by_key[key]] += units
-        return found
+                    yield at, stay, by_key[key], units
 
     def of_month(self, stay: int, month: Month, meter: int, units: dict[tuple[int, int], Fraction]) -> Fraction:
         """Units of a stay in a month by one meter."""
         return units.get((stay * 100_000 + month.start.year * 12 + month.start.month, meter), Fraction(0))
+
+    def is_outside(self, revision: int, month: Month) -> bool:
+        """Whether a month under a revision is billed elsewhere."""
+        product = self.products[self.revisions[revision]["plan_id"]]
+        mine = [each for each in self.outside if each["product_id"] == product]
+        return any(e["since"] <= month.start and (e["until"] is None or month.start < e["until"]) for e in mine)
 
     def _stay(self, subscription: int, at: datetime) -> Row | None:
         for stay in self.stays[subscription]:
@@ -200,6 +221,8 @@ class House:
                 first = not stay["trial"] and not charged_before and not empty
                 charged_before |= first
                 if ends <= max(start, month.begins) or start >= month.ends:
+                    continue
+                if self.is_outside(stay["revision_id"], month):
                     continue
                 days = month.days_ended_in(start, ends)
                 for pause in self.pauses[each["id"]]:

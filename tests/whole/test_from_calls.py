@@ -22,6 +22,7 @@ from calm_tariff.services.serve.elsewhere import files, going_on
 from calm_tariff.services.settle import striking
 from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.documents import charging, credit_notes
+from calm_tariff.services.settle.handoff import revising
 from calm_tariff.services.settle.journal import months
 from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.base.connecting import engine
@@ -241,6 +242,34 @@ def test_documents_accounts_and_the_journal_come_of_the_lines(demo: Demo) -> Non
     check_documents(demo)
     check_accounts(demo)
     check_journal(demo)
+
+
+def check_handed_on(demo: Demo) -> None:
+    """What was made to be handed on comes to what the calls come to, hour by hour."""
+    revising.look(demo.ctx, everywhere=True)
+    due = demo.ctx.now.replace(minute=0, second=0, microsecond=0) - timedelta(hours=demo.ctx.now.minute < 10)
+    by_hand = {key: units for key, units in House(demo.ask).hours_outside().items() if key[0] < due and units}
+    told: dict[tuple[datetime, int, int], Fraction] = defaultdict(Fraction)
+    for row in demo.ask("SELECT * FROM handed_units"):
+        hour = datetime.fromtimestamp(row["hour_us"] // 1_000_000, UTC)
+        told[hour, row["subscription_id"], row["meter_id"]] += Fraction(row["units"])
+    assert len(by_hand) > 50
+    assert {key: units for key, units in told.items() if units} == by_hand
+
+
+def test_what_is_handed_on_comes_of_the_calls(demo: Demo) -> None:
+    check_handed_on(demo)
+    (some,) = demo.ask("SELECT subscription_id FROM handed_units ORDER BY units DESC LIMIT 1")
+    ids = [
+        call["call_id"]
+        for call in demo.ask(
+            f"SELECT call_id FROM `call` WHERE subscription_id = {some['subscription_id']} AND verdict <> 'refused'"
+            f" AND at_us >= {int(demo.months[-1].begins.timestamp()) * 1_000_000} ORDER BY at_us LIMIT 40"
+        )
+    ]
+    striking.strike_out(demo.finance, Wanted(filter=CallFilter(), source="demo", ids=tuple(ids)), "Ours.", len(ids))
+    check_handed_on(demo)
+    assert demo.ask("SELECT MAX(revision) AS last FROM handed_units")[0]["last"] > 1
 
 
 def take_in(demo: Demo, file: int) -> None:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from decimal import Decimal
 from functools import partial
-from typing import Annotated
 
-from fastapi import APIRouter, Depends, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import Response
 from pydantic import BaseModel
 
@@ -14,6 +13,7 @@ from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.core.errors import NotSignedIn
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
+from calm_tariff.edge.bodies import WholeBody
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.services.settle.cards import hearing, planning, refunding, showing
 from calm_tariff.services.settle.cards.planning import Planned
@@ -57,12 +57,8 @@ def refund_to_card(
     return refunding.refund(ctx, consumer_id, typed.amount, idempotency_key)
 
 
-async def _body(request: Request) -> bytes:
-    return await request.body()
-
-
 @router.post("/payment-processor/events", status_code=204)
-def take_event(request: Request, body: Annotated[bytes, Depends(_body)]) -> None:
+def take_event(request: Request, body: WholeBody) -> None:
     """What the payment processor says has happened: a webhook that it has signed (Standard Webhooks), taken once.
     `card.kept`, `charge.taken`, `charge.failed`, `refund.paid_out`, `refund.failed`, `dispute.opened`, `dispute.won`
     or `dispute.lost`."""

@@ -11,7 +11,7 @@ from typing import Literal, TypeVar
 
 from calm_tariff.core.prices import ZERO
 
-Check = Literal["calls", "units", "charges", "documents", "numbers", "accounts", "money", "journal"]
+Check = Literal["calls", "units", "charges", "documents", "numbers", "accounts", "money", "journal", "handoff"]
 # What each of them proves.
 CHECKS: Mapping[Check, str] = {
     "calls": "Calls recorded are those that the sums of hours and of days tell of",
@@ -22,6 +22,7 @@ CHECKS: Mapping[Check, str] = {
     "accounts": "Documents are the entries of accounts, and entries went where they went",
     "money": "What bank and cards moved is what was booked of it",
     "journal": "Entries of accounts are what the journal posts, and closed months are as they were",
+    "handoff": "Units billed outside were handed on, or wait; what was handed on is as it was sent",
 }
 K = TypeVar("K", bound=Hashable)
 
@@ -61,8 +62,8 @@ class Proof:
 class Units:
     """Units of one meter of one subscription in one period, by where they are: `recorded` is what their calls come to,
     None where those are no longer kept; on issued documents (`charged`), on those of which nothing was due, free (of a
-    trial, or without a price), not charged yet, and late ones that wait for the next invoice (below 0 where fewer are
-    recorded now)."""
+    trial, or without a price), not charged yet, late ones that wait for the next invoice (below 0 where fewer are
+    recorded now), and those that are billed `outside`."""
 
     recorded: Decimal | None = None
     charged: Decimal = ZERO
@@ -70,11 +71,12 @@ class Units:
     free: Decimal = ZERO
     running: Decimal = ZERO
     late: Decimal = ZERO
+    outside: Decimal = ZERO
 
     @property
     def accounted(self) -> Decimal:
         """All of them but what the calls say."""
-        return self.charged + self.nothing_due + self.free + self.running + self.late
+        return self.charged + self.nothing_due + self.free + self.running + self.late + self.outside
 
     @property
     def agree(self) -> bool:

@@ -84,6 +84,11 @@ def bring_forward(session: Session, ctx: Context, kind: str, subject: str) -> No
     session.execute(update(Stored).where(waiting).values(run_at=ctx.now))
 
 
+def soon(session: Session, ctx: Context, kind: str) -> None:
+    """Have a job of the schedule done now, and not when it would be its time."""
+    bring_forward(session, ctx, kind, _SCHEDULE)
+
+
 def schedule(ctx: Context, kinds: Collection[str]) -> None:
     """Have a job of each of these kinds, which are done again and again."""
     with ctx.transaction() as session:

@@ -25,6 +25,7 @@ from calm_tariff.services.settle.bank import views
 from calm_tariff.services.settle.books import showing
 from calm_tariff.services.settle.cards import disputes
 from calm_tariff.services.settle.documents import late_usage
+from calm_tariff.services.settle.handoff import showing as handed
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.store.compose.meters import Meter
@@ -75,6 +76,7 @@ class Counts:
     unpaid: int
     unmatched: int
     differing: int
+    not_handed_on: int
     unread: int
 
 
@@ -89,6 +91,7 @@ def today(ctx: Context) -> Today:
             *_unmatched(session),
             *_disputed(session),
             *_differing(session),
+            *_not_handed_on(session),
             *_write_offs(session, ctx),
             *_questions(session),
             *_drafts(session),
@@ -118,6 +121,7 @@ def counts(ctx: Context) -> Counts:
             to_charge=len(_periods(session, ctx)),
             unpaid=len(aging.overdue(session, today_of(session, ctx))),
             differing=showing.differing(session),
+            not_handed_on=handed.to_map(session) + len(handed.refused(session)),
             unmatched=views.waiting(session) + disputes.waiting(session),
             unread=own_notices.unread(ctx.joining(session)) if ctx.actor.person_id is not None else 0,
         )
@@ -153,6 +157,22 @@ def _differing(session: Session) -> list[Item]:
     title = "Two sums of the books differ" if many == 1 else f"{many} sums of the books differ"
     detail = "What was recorded, counted, charged or booked does not agree; each is named down to the call."
     return [Item(title, detail, "See which", "/settle/books", ["finance", "operations"])]
+
+
+def _not_handed_on(session: Session) -> list[Item]:
+    """Usage of what is billed outside that waits for somebody to map it, or was refused there."""
+    items = []
+    missing, refused = handed.to_map(session), handed.refused(session)
+    if missing:
+        title = "One mapping to outside billing is missing" if missing == 1 else f"{missing} mappings are missing"
+        detail = "Usage that is billed outside waits until its consumer and its plan are mapped."
+        items.append(Item(title, detail, "Map them", "/settle/handoff", ["finance"]))
+    if refused:
+        who, why = refused[0]
+        more = f", and that of {len(refused) - 1} more" if len(refused) > 1 else ""
+        title = f"Outside billing refused usage of {who}{more}"
+        items.append(Item(title, f"It says: {why}.", "See it", "/settle/handoff/events?state=refused", ["finance"]))
+    return items
 
 
 def _questions(session: Session) -> list[Item]:

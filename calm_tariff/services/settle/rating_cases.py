@@ -32,6 +32,7 @@ from calm_tariff.store.base.provider import Provider
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.compose.products import Plan, PlanRevision
 from calm_tariff.store.serve import usage_queries
+from calm_tariff.store.settle.handoff import plans_billed_outside
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -95,7 +96,7 @@ def cases(
     instead: Mapping[int, Course] = NOTHING,
 ) -> list[ConsumerCase]:
     """The rating case of every consumer with a stay in the period, in a handful of queries. A subscription's month is
-    charged to whoever it belongs to at its end.
+    charged to whoever it belongs to at its end; one that is billed outside then is not charged here.
 
     Only what is counted so far: for a running period this is its running charge. `instead` are courses that some
     subscriptions would take in place of their own.
@@ -103,8 +104,7 @@ def cases(
     provider = provider_of(session)
     where = zone(provider.time_zone)
     begin_us, end_us = day_start(period.start, where), day_start(period.end, where)
-    begin, end = moment_of(begin_us), moment_of(end_us)
-    subscriptions = _subscriptions(session, begin, end, consumers, product_id)
+    subscriptions = _subscriptions(session, period, consumers, product_id)
     if not subscriptions:
         return []
     owners = _owners(session, {s.application_id: s.application.consumer_id for s in subscriptions}, end_us)
@@ -205,22 +205,22 @@ def _paused(pause: Pause, where: ZoneInfo) -> Paused:
 
 
 def plans_in(session: Session, period: Period) -> dict[int, list[int]]:
-    """The plans each consumer had a stay on in a period, by consumer."""
-    where = zone(provider_of(session).time_zone)
-    begin, end = (moment_of(day_start(day, where)) for day in (period.start, period.end))
+    """The plans each consumer had a stay on in a period that is charged here, by consumer."""
+    begin, end = _span(session, period)
     query = (
         select(Application.id, Application.consumer_id, PlanRevision.plan_id)
         .join(Subscription, Subscription.application_id == Application.id)
         .join(StoredStay, StoredStay.subscription_id == Subscription.id)
         .join(PlanRevision, PlanRevision.id == StoredStay.revision_id)
         .where(
+            Subscription.plan_id.not_in(plans_billed_outside(period.start)),
             *(
                 _overlaps(begin, end, s, e)
                 for s, e in (
                     (Subscription.started_at, Subscription.ended_at),
                     (StoredStay.start_at, StoredStay.end_at),
                 )
-            )
+            ),
         )
         .order_by(Subscription.id, StoredStay.start_at)
     )
@@ -241,12 +241,18 @@ def _owners(session: Session, of: Mapping[int, int], end_us: int) -> dict[int, i
     }
 
 
+def _span(session: Session, period: Period) -> tuple[datetime, datetime]:
+    where = zone(provider_of(session).time_zone)
+    return moment_of(day_start(period.start, where)), moment_of(day_start(period.end, where))
+
+
 def _subscriptions(
-    session: Session, begin: datetime, end: datetime, consumers: Sequence[int] | None, product_id: int | None
+    session: Session, period: Period, consumers: Sequence[int] | None, product_id: int | None
 ) -> Sequence[Subscription]:
     query = (
         select(Subscription)
-        .where(_overlaps(begin, end, Subscription.started_at, Subscription.ended_at))
+        .where(_overlaps(*_span(session, period), Subscription.started_at, Subscription.ended_at))
+        .where(Subscription.plan_id.not_in(plans_billed_outside(period.start)))
         # Plans and revisions are few: each is read once, not beside every subscription and stay.
         .options(
             lazyload(Subscription.plan),

@@ -20,10 +20,12 @@ from calm_tariff.core.sentences import line_in_words
 from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.settle import rating_cases
 from calm_tariff.services.settle.rating_cases import ConsumerCase
+from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.compose.meters import Meter
-from calm_tariff.store.compose.products import Plan
+from calm_tariff.store.compose.products import Plan, Product
 from calm_tariff.store.serve import usage_queries
+from calm_tariff.store.settle.handoff import plans_billed_outside
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -54,13 +56,15 @@ class Sums:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RunningMonth:
-    """The running month, its days so far and all of them, and what it comes to `now` and `then`, at its end."""
+    """The running month, its days so far and all of them, and what it comes to `now` and `then`, at its end. Use of the
+    products that are `billed_outside` is not in it."""
 
     month: date
     days_so_far: int
     days: int
     currency: str
     lines: list[RunningLine]
+    billed_outside: list[str]
     now: Sums
     then: Sums
 
@@ -81,6 +85,7 @@ def running(ctx: Context) -> RunningMonth:
             days=month.days,
             currency=case.case.currency if case else provider_of(session).currency,
             lines=list(_lines(session, case, now, then)) if case and now and then else [],
+            billed_outside=_billed_outside(session, month, owner),
             now=_sums(now),
             then=_sums(then),
         )
@@ -90,6 +95,19 @@ def charge_of(session: Session, ctx: Context, consumer_id: int) -> Decimal:
     """What a consumer's running month comes to so far, before tax."""
     month = month_of(local_day(ctx.now_us, zone_of(session)))
     return sum((rate(c.case).subtotal for c in rating_cases.cases(session, month, [consumer_id])), Decimal("0.00"))
+
+
+def _billed_outside(session: Session, month: Period, owner: int) -> list[str]:
+    """The products of a consumer's subscriptions that are billed outside in a month, by name."""
+    query = (
+        select(Product.name)
+        .join(Plan, Plan.product_id == Product.id)
+        .join(Subscription, Subscription.plan_id == Plan.id)
+        .join(Application, Application.id == Subscription.application_id)
+        .where(Application.consumer_id == owner, Subscription.state != "ended")
+        .where(Plan.id.in_(plans_billed_outside(month.start)))
+    )
+    return list(session.scalars(query.distinct().order_by(Product.name)))
 
 
 def _sums(charge: Charge | None) -> Sums:

@@ -81,6 +81,8 @@ ORDER = (
     "number_series",
     "ledger",
     "journal_month",
+    "handed_batch",
+    "handed_units",
     "mail",
     "job",
     "record_end",
@@ -111,11 +113,17 @@ def shared(session: Session, table: type[T], key: Any) -> T | None:
     return session.get(table, key, populate_existing=True, with_for_update={"read": True})
 
 
-def all_locked(session: Session, table: type[T], keys: Collection[int]) -> list[T]:
-    """The rows of these ids that are there, likewise, from the smallest id up."""
+def hold_all(session: Session, table: type[Base], keys: Collection[int]) -> None:
+    """Hold the rows of these ids that are there, likewise, without reading them."""
     in_turn(session, table.__tablename__, keys)
     (column,) = inspect(table).primary_key
     session.execute(select(column).where(column.in_(keys)).order_by(column).with_for_update()).all()
+
+
+def all_locked(session: Session, table: type[T], keys: Collection[int]) -> list[T]:
+    """The rows of these ids that are there, likewise, from the smallest id up."""
+    hold_all(session, table, keys)
+    (column,) = inspect(table).primary_key
     query = select(table).where(column.in_(keys)).order_by(column)
     return list(session.scalars(query.execution_options(populate_existing=True)))
 

@@ -16,6 +16,7 @@ from calm_tariff.store.admit.requests import TermsAccepted
 from calm_tariff.store.admit.subscriptions import TrialHad
 from calm_tariff.store.base.columns import Base
 from calm_tariff.store.observe.alerts import Alert, AlertHook
+from calm_tariff.store.settle.handoff import OutsideCustomer
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +44,7 @@ OVER = (
     Over(_table(Rating), ("product_id",), thrown_away=True),
     Over(_table(Alert)),
     Over(_table(AlertHook), (), thrown_away=True),
+    Over(_table(OutsideCustomer), (), thrown_away=True),
 )
 
 

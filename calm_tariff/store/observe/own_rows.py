@@ -64,6 +64,7 @@ from calm_tariff.store.settle.accounts import AccountEntry, Allocation, Reminder
 from calm_tariff.store.settle.bank import BankEntry
 from calm_tariff.store.settle.card_attempts import CardRefund, Dispute, PaymentAttempt
 from calm_tariff.store.settle.document_files import DocumentFile
+from calm_tariff.store.settle.handoff import HandedUnits, OutsideCustomer, OutsideWord, SubscriptionPrice
 from calm_tariff.store.settle.journal import Posting
 from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, DraftReview, MoneyDocument, MoneyLine
 
@@ -331,6 +332,15 @@ OWN: tuple[Own, ...] = (
     ),
     Own(table=_table(CardRefund), of_consumer=_in(CardRefund.attempt_id, attempts), becomes={}, handed_out=None),
     Own(table=_table(Dispute), of_consumer=_in(Dispute.attempt_id, attempts), becomes={"reason": GONE}),
+    Own(table=_table(OutsideCustomer), of_consumer=_is(OutsideCustomer.consumer_id), becomes={"name": ""}),
+    Own(
+        table=_table(SubscriptionPrice),
+        of_consumer=_in(SubscriptionPrice.subscription_id, subscriptions),
+        becomes={},
+        handed_out=None,
+    ),
+    Own(table=_table(HandedUnits), of_consumer=_in(HandedUnits.subscription_id, subscriptions), becomes={}),
+    Own(table=_table(OutsideWord), of_consumer=_is(OutsideWord.consumer_id), becomes={}, handed_out=None),
     Own(table=_table(PaymentPause), of_consumer=_is(PaymentPause.consumer_id), becomes={}),
     Own(
         table=_table(CallBodies),
@@ -377,6 +387,8 @@ SPOKEN: tuple[tuple[Table, tuple[str, ...]], ...] = (
     (_table(AccountEntry), ("reference", "reason", "made_by")),
     (_table(BankEntry), ("name", "text", "decided_by", "why")),
     (_table(WriteOff), ("reason", "made_by", "agreed_by")),
+    (_table(OutsideWord), ("outcome",)),
+    (_table(HandedUnits), ("refused_why",)),
     (_table(SetAside), ("differs",)),
 )
 

@@ -45,6 +45,7 @@ class BookSum(Base):
     free: Mapped[Units]
     running: Mapped[Units]
     late: Mapped[Units]
+    outside: Mapped[Units]
     agrees: Mapped[bool]
 
 

@@ -22,6 +22,7 @@ STAYS = {
     "suspension",
     "payment_pause",
     "card_page",
+    "outside_word",
     "payment_card",
     "event",
     "consumer_reference",

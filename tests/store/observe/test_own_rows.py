@@ -12,7 +12,8 @@ from calm_tariff.store.tables import metadata
 # The provider's own words, figures and secrets: no consumer or member is named in them.
 _OURS = """
     api api_document api_version attempts back_end_health bank_statement charge_run client_package consumer_group
-    daily_answers book_difference book_sum books_audit bundle bundle_part
+    daily_answers handed_batch handed_try outside_plan_price outside_product
+    book_difference book_sum books_audit bundle bundle_part
     decline_reason document_reading event_endpoint house_identity_provider house_limits identity_provider import
     instance journal_month ledger
     meter meter_operation notice_kind number_series operation outside_issuer person person_identity
@@ -51,6 +52,10 @@ UNSPOKEN = {
     "write_off": "state made_by_identity",
     "strike": "identity wanted call_ids units",
     "payment_pause": "invoice",
+    "outside_customer": "customer standing unpaid_for",
+    "outside_subscription_price": "price",
+    "outside_word": "word_id kind customer",
+    "handed_units": "state customer price",
     "card_page": "page",
     "payment_card": "brand",
     "payment_attempt": "key state charge failure",

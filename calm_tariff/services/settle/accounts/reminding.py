@@ -78,6 +78,7 @@ def _waiting(session: Session, ctx: Context) -> set[int]:
             found.add(owner)
         if reminders.to_pause(row.due_on, policy, today) and (owner not in closed or owner in paused):
             hindered.add(owner)
+    hindered |= {owner for owner in pausing.unpaid_outside(session) if owner not in closed or owner in paused}
     return found | (hindered ^ paused)
 
 
@@ -89,13 +90,8 @@ def _followed(ctx: Context, owner: int) -> bool:
         for invoice in open_items.invoices(session, consumer.id):
             did |= _overdue(session, ctx, invoice, today)
             did |= _reminded(session, ctx, consumer, invoice, today)
-        hindering, paused = pausing.hindering(session, ctx, consumer.id), payment_pauses.running(session, consumer.id)
-        if hindering and paused is None and consumer.state != "closed":
-            payment_pauses.begin(session, ctx, consumer, hindering[0].number or "")
-            did = True
-        if not hindering and paused is not None:
-            payment_pauses.end(session, ctx, consumer)
-            did = True
+        did |= pausing.pause_if_unpaid(session, ctx, consumer)
+        did |= pausing.go_on_if_paid(session, ctx, consumer.id)
         return did
 
 

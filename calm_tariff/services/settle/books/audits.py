@@ -19,7 +19,7 @@ from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import BOOKS_AUDIT, move
 from calm_tariff.services.base import auditing, jobs
 from calm_tariff.services.base.context import ROLES, Context
-from calm_tariff.services.settle.books import accounts, charged, documents, journal, narrowing, recorded
+from calm_tariff.services.settle.books import accounts, charged, documents, handoff, journal, narrowing, recorded
 from calm_tariff.services.settle.books.looking import Looking, looking
 from calm_tariff.services.settle.books.narrowing import CameOf
 from calm_tariff.services.settle.books.recorded import Key, Recorded
@@ -132,6 +132,7 @@ def _steps(ctx: Context) -> Iterator[Proof | Found]:
             lambda: accounts.proof(of),
             lambda: accounts.money_proof(of),
             lambda: journal.proof(of),
+            lambda: handoff.proof(of),
         )
         for check in checks:
             proofs.append(check())
@@ -222,6 +223,7 @@ def _sum(audit_id: int, key: Key, of: Units) -> dict[str, Any]:
         "free": of.free,
         "running": of.running,
         "late": of.late,
+        "outside": of.outside,
         "agrees": of.agree,
     }
 

@@ -1,8 +1,8 @@
 """Where the units of each period are: the check *charges*.
 
 Units of the calls are held against those on documents, those of which nothing was due, free ones, those that are not
-charged yet, and late ones that wait; all but the first are read from the lines of documents and from sums of days and
-hours, as whoever charges reads them.
+charged yet, late ones that wait, and those that are billed outside; all but the first are read from the lines of
+documents and from sums of days and hours, as whoever charges reads them.
 
 Source: docs/arithmetic.md, section 7.
 """
@@ -23,6 +23,7 @@ from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.serve import usage_queries
+from calm_tariff.store.settle.handoff import plans_billed_outside
 from calm_tariff.store.settle.money_documents import CreditNote, Invoice, MoneyDocument, MoneyLine
 
 ZERO = Decimal(0)
@@ -33,6 +34,7 @@ WHERE = {
     "free": "free",
     "running": "to charge",
     "late": "late, waiting",
+    "outside": "billed outside",
 }
 _NOTHING = (Units(), Units(recorded=ZERO))
 # By period, stay and meter.
@@ -49,7 +51,7 @@ class _Lines:
 
 def units(of: Looking, recorded: Recorded) -> dict[Key, Units]:
     """Where the units of every period, subscription and meter are."""
-    lines, whose, closed = _lines(of), _subscriptions(of), _closed(of)
+    lines, whose, closed, outside = _lines(of), _subscriptions(of), _closed(of), _outside(of)
     found: dict[Key, Units] = {}
     for period, start, end in zip(of.periods, of.starts, of.starts[1:], strict=False):
         sums = usage_queries.units_by_stay(of.session, start, end)
@@ -64,6 +66,8 @@ def units(of: Looking, recorded: Recorded) -> dict[Key, Units]:
                 late = now - charged - nothing_due
                 before = replace(before, charged=before.charged + charged, late=before.late + late)
                 before = replace(before, nothing_due=before.nothing_due + nothing_due)
+            elif (period, key[1]) in outside:
+                before = replace(before, outside=before.outside + now)
             elif (period, key[1]) in closed:
                 before = replace(before, free=before.free + now)
             else:
@@ -127,6 +131,15 @@ def _lines(of: Looking) -> _Lines:
 def _subscriptions(of: Looking) -> dict[int, int]:
     """Whose each stay is."""
     return dict(of.session.execute(select(Stay.id, Stay.subscription_id)).all())
+
+
+def _outside(of: Looking) -> set[tuple[date, int]]:
+    """The periods in which a subscription is billed outside."""
+    found = set()
+    for period in of.periods:
+        query = select(Subscription.id).where(Subscription.plan_id.in_(plans_billed_outside(period)))
+        found |= {(period, subscription) for subscription in of.session.scalars(query)}
+    return found
 
 
 def _closed(of: Looking) -> set[tuple[date, int]]:

@@ -111,6 +111,7 @@ class UnitsRow:
     free: Decimal
     running: Decimal
     late: Decimal
+    outside: Decimal
     agrees: bool
 
 
@@ -325,6 +326,7 @@ def _units(of: BookSum, names: Names) -> UnitsRow:
         free=of.free,
         running=of.running,
         late=of.late,
+        outside=of.outside,
         agrees=of.agrees,
     )
 

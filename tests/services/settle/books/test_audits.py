@@ -44,9 +44,9 @@ def test_what_was_found_is_kept_and_shown(charged: Office) -> None:
         last=None, going=None, proofs=[], periods=[], differences=0, currency="EUR"
     )
     shown = looked(charged)
-    assert shown.last is not None and (shown.last.state, shown.last.done) == ("done", 8)
+    assert shown.last is not None and (shown.last.state, shown.last.done) == ("done", 9)
     assert [proof.check for proof in shown.proofs] == [
-        *("calls", "units", "charges", "documents", "numbers", "accounts", "money", "journal")
+        *("calls", "units", "charges", "documents", "numbers", "accounts", "money", "journal", "handoff")
     ]
     assert all(proof.differences == 0 for proof in shown.proofs) and shown.differences == 0
     (september,) = [each for each in shown.periods if each.start == SEPTEMBER]
@@ -108,7 +108,7 @@ def test_one_at_a_time_which_can_be_stopped(charged: Office) -> None:
     with charged.ctx.transaction() as session:
         assert session.scalars(select(Job.arguments).where(Job.kind == audits.LOOK_THROUGH)).all() == [{"audit": first}]
     going = showing.books(charged.finance).going
-    assert going is not None and (going.id, going.done, going.planned) == (first, 0, 8)
+    assert going is not None and (going.id, going.done, going.planned) == (first, 0, 9)
     audits.stop(charged.finance, first)
     assert not audits.go_on(charged.ctx, first)
     assert showing.books(charged.finance).last is None
@@ -126,7 +126,7 @@ def test_one_whose_worker_died_is_gone_on_with_and_kept_once(charged: Office) ->
         session.execute(text("UPDATE books_audit SET state = 'running', ended_at = NULL, done = 3"))
     audits.daily(charged.ctx)
     with charged.ctx.transaction() as session:
-        assert session.execute(select(BooksAudit.id, BooksAudit.state, BooksAudit.done)).all() == [(begun, "done", 8)]
+        assert session.execute(select(BooksAudit.id, BooksAudit.state, BooksAudit.done)).all() == [(begun, "done", 9)]
         assert len(session.scalars(select(BookSum.subscription_id)).all()) == 1
     assert not audits.go_on(charged.ctx, begun)  # a job that is done twice
 

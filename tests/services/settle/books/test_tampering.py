@@ -56,7 +56,7 @@ def house(office: Office) -> Office:
 def test_a_house_in_which_everything_was_booked_agrees(house: Office) -> None:
     found = look(house)
     assert found.differences == []
-    assert all(proof.compared for proof in found.proofs)
+    assert all(proof.compared for proof in found.proofs if proof.check != "handoff")
     sums = {proof.check: dict(proof.sums) for proof in found.proofs}
     assert len({*sums["calls"].values()}) == len({*sums["units"].values()}) == 1
     assert sums["documents"]["documents"] == sums["accounts"]["their entries"] > 0

@@ -18,7 +18,8 @@ from calm_tariff.services.settle.cards import hearing, planning, trying
 from calm_tariff.services.settle.documents import invoices
 from calm_tariff.services.settle.documents.invoices import InvoiceView
 from calm_tariff.standins import processor
-from calm_tariff.standins.processing import CARDS, Event, Mood, Processing
+from calm_tariff.standins.processing import CARDS, Mood, Processing
+from calm_tariff.standins.telling import Event
 from calm_tariff.store.base.notices import Notice
 from calm_tariff.store.settle.card_attempts import PaymentAttempt
 from tests.office import Office

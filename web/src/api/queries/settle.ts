@@ -32,6 +32,14 @@ export const books = () =>
 /** The months of the bookkeeper's journal. */
 export const journal = () => ask("/journal");
 export const journalMonth = (month: string) => ask("/journal/{month}", { params: { path: { month } } });
+/** The handoff in a few figures, which move while it goes on. */
+export const handoff = () => ask("/handoff", {}, { refetchInterval: 5_000 });
+/** The customers and prices there are outside, asked there. */
+export const knownOutside = () => ask("/handoff/outside", {}, { retry: false, staleTime: 60_000 });
+/** The plans of what is billed outside; they are few. */
+export const mappedPlans = () => ask("/handoff/plans", { params: { query: { rows: 1000 } } });
+export const handedBatch = (id: number) =>
+  ask("/handoff/batches/{batch_id}", { params: { path: { batch_id: id } } }, { refetchInterval: 2_000 });
 /** The accounts of the ledger and their names. */
 export const ledgerAccounts = () => ask("/ledger-accounts");
 export const creditNote = (id: number) =>
@@ -82,5 +90,17 @@ export const STALE = {
   bundles: ["/periods/{start}/bundles"],
   books: ["/books", "/books/differences", "/books/{start}/units", "/counts"],
   journal: ["/journal", "/journal/{month}", "/journal/{month}/entries", "/ledger-accounts"],
+  handoff: [
+    "/handoff",
+    "/handoff/consumers",
+    "/handoff/plans",
+    "/handoff/subscriptions",
+    "/handoff/batches",
+    "/handoff/batches/{batch_id}",
+    "/handoff/events",
+    "/handoff/{start}/sums",
+    "/handoff/words",
+    "/counts",
+  ],
   bank: [...INVOICES, "/bank/waiting", "/bank/done", "/bank/statements", "/bank/columns"],
 } satisfies Record<string, (Read<paths> | List<paths>)[]>;

@@ -8,16 +8,18 @@ import { Aside, Page } from "../frame";
 import { useOpened } from "../lately";
 import { useList } from "../list";
 import { callsLink } from "./links";
+import { Whose } from "./whose";
 
 type Row = Console["UnitsRow"];
 
-const WHERE = ["charged", "nothing_due", "free", "running", "late"] as const;
+const WHERE = ["charged", "nothing_due", "free", "running", "late", "outside"] as const;
 const HEADS = {
   charged: "Charged",
   nothing_due: "Nothing due",
   free: "Free",
   running: "To charge",
   late: "Late",
+  outside: "Billed outside",
 };
 
 /** Where the units of a period are, by subscription and meter. */
@@ -40,7 +42,8 @@ export function BooksUnits() {
             <b className="font-medium">Charged</b> units are on documents, those to charge on none yet.{" "}
             <b className="font-medium">Free</b> are those of trials and those without a price.{" "}
             <b className="font-medium">Late</b> ones came after the month was charged and wait for the next
-            invoice; below 0, fewer are recorded now than were charged.
+            invoice; below 0, fewer are recorded now than were charged. Those{" "}
+            <b className="font-medium">billed outside</b> are handed on hour by hour.
           </p>
         </Aside>
       }
@@ -56,20 +59,7 @@ export function BooksUnits() {
             head: "Subscription",
             width: "w-[38%]",
             sort: "consumer",
-            cell: (r) => (
-              <>
-                {r.consumer_id ? (
-                  <Link className="figure-link" to={`/admit/consumers/${r.consumer_id}`}>
-                    {r.consumer}
-                  </Link>
-                ) : (
-                  r.consumer
-                )}
-                <div className="text-[13px] text-soft">
-                  {[r.application, r.plan].filter(Boolean).join(" on ")}
-                </div>
-              </>
-            ),
+            cell: (r) => <Whose of={r} />,
           },
           { head: "Meter", cell: (r) => r.meter, look: "whitespace-nowrap" },
           { head: "Calls say", number: true, cell: (r) => <Recorded of={r} span={span} /> },
@@ -90,6 +80,15 @@ export function BooksUnits() {
 }
 
 function Placed({ of: r, name, start }: { of: Row; name: (typeof WHERE)[number]; start: string }) {
+  if (name === "outside")
+    return (
+      <Link
+        className="figure-link"
+        to={`/settle/handoff/sums/${start}?words=${encodeURIComponent(r.consumer)}`}
+      >
+        {count(r[name])}
+      </Link>
+    );
   if (name === "free") return <>{count(r[name])}</>;
   const words = new URLSearchParams({ show: "everybody", words: r.consumer });
   return (

@@ -140,6 +140,7 @@ const OPENS: Record<string, string> = {
   accounts: "/settle/accounts",
   money: "/settle/payments",
   journal: "/settle/books/journal",
+  handoff: "/settle/handoff",
 };
 
 function Sums({ of, currency, period }: { of: Proof; currency: string; period?: string }) {

@@ -7,6 +7,9 @@ import { Accounts } from "./accounts";
 import { Books } from "./books";
 import { BooksUnits } from "./books-units";
 import { CreditNotePage } from "./credit-note";
+import { HandedBatch, HandedBatches, HandedEvents } from "./handed";
+import { HandoffMapping, HandoffSubscriptions } from "./handoff-mapping";
+import { HandoffSums, HandoffWords } from "./handoff-sums";
 import { InvoicePage } from "./invoice";
 import { Journal, JournalMonth } from "./journal";
 import { LedgerNames } from "./ledger-names";
@@ -29,6 +32,13 @@ export function SettlePages() {
       <Route path="books/journal/:start" element={<JournalMonth />} />
       <Route path="books/accounts" element={<LedgerNames />} />
       <Route path="books/:start" element={<BooksUnits />} />
+      <Route path="handoff" element={<HandoffMapping />} />
+      <Route path="handoff/subscriptions" element={<HandoffSubscriptions />} />
+      <Route path="handoff/batches" element={<HandedBatches />} />
+      <Route path="handoff/batches/:id" element={<HandedBatch />} />
+      <Route path="handoff/events" element={<HandedEvents />} />
+      <Route path="handoff/words" element={<HandoffWords />} />
+      <Route path="handoff/sums/:start" element={<HandoffSums />} />
       <Route path="struck-out" element={<StruckOut />} />
       <Route path="usage" element={<UsageFiles />} />
       <Route path="usage/:id" element={<UsageFilePage />} />

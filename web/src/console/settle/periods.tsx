@@ -4,10 +4,10 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, type Console } from "../../api/console";
 import { useStale } from "../../api/queries/asking";
 import { me } from "../../api/queries/house";
-import { periods, STALE } from "../../api/queries/settle";
+import { handoff, periods, STALE } from "../../api/queries/settle";
 import { useAddress } from "../../kit/address";
 import { Button, Dialog, Trouble, Waiting } from "../../kit/controls";
-import { amount, count, dayAndMinute, month, plural } from "../../kit/format";
+import { amount, count, dayAndMinute, listed, month, plural } from "../../kit/format";
 import { Listing } from "../../kit/list";
 import { Table } from "../../kit/table";
 import { Aside, Page, Pair } from "../frame";
@@ -242,6 +242,7 @@ function PeriodMargin({ period, finance }: { period: View; finance: boolean }) {
           line is rounded once; tax is taken once of all that is taxed alike.
         </p>
       </Aside>
+      <BilledOutside start={period.start} />
       {period.late.length > 0 && (
         <Aside title="Arrived late">
           <p className="mb-1 text-soft">
@@ -267,6 +268,25 @@ function PeriodMargin({ period, finance }: { period: View; finance: boolean }) {
         </Aside>
       )}
     </>
+  );
+}
+
+/** What is not charged here in a month. */
+function BilledOutside({ start }: { start: string }) {
+  const of = useQuery(handoff()).data?.products ?? [];
+  const there = of.filter((p) => p.since <= start && (!p.until || start < p.until));
+  if (there.length === 0) return null;
+  return (
+    <Aside title="Billed outside">
+      <p className="text-soft">
+        {listed(there.map((p) => p.product))} {there.length === 1 ? "is" : "are"} not charged here in this
+        month:{" "}
+        <Link className="figure-link" to={`/settle/handoff/sums/${start}`}>
+          what was handed on
+        </Link>
+        .
+      </p>
+    </Aside>
   );
 }
 

@@ -5,7 +5,7 @@ import { BEGINS } from "../../api/begins";
 import type { Portal } from "../../api/portal";
 import { runningMonth } from "../../api/queries/portal";
 import { Trouble, Waiting, WordButton } from "../../kit/controls";
-import { amount, count, month } from "../../kit/format";
+import { amount, count, listed, month } from "../../kit/format";
 import { Table } from "../../kit/table";
 
 type Running = Portal["RunningMonth"];
@@ -21,7 +21,12 @@ export function Running() {
       <Trouble error={query.error} />
       {query.isPending && <Waiting words="Working out what the month comes to" />}
       {of && of.lines.length === 0 && (
-        <p className="text-soft">Nothing so far: no plan of yours has charges.</p>
+        <p className="text-soft">Nothing so far: no plan of yours has charges here.</p>
+      )}
+      {of && of.billed_outside.length > 0 && (
+        <p className="mt-1 text-soft">
+          Use of {listed(of.billed_outside)} is billed elsewhere, and stands on no invoice of ours.
+        </p>
       )}
       {of && of.lines.length > 0 && (
         <>

@@ -1,0 +1,1 @@
+"""Usage that is handed on hourly to whoever bills outside."""
