@@ -8,6 +8,7 @@ from threading import Event, Thread
 from typing import Any
 
 import pytest
+from sqlalchemy.exc import OperationalError
 
 from calm_tariff.core.errors import Deadlocked
 from calm_tariff.services.base import jobs, retrying
@@ -183,3 +184,61 @@ def test_a_loop_that_always_meets_deadlocks_goes_on_when_they_end(
     thread = begun(loop, stop)
     wait_for(lambda: loop.done == 1)
     assert thread.is_alive()
+
+
+def test_a_claim_is_renewed_while_its_job_goes_on_as_long_as_that_may_take(
+    own: Context, office: Office, stop: Event, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(loop_module, "RENEW_SECONDS", 0.02)
+    free, begun_at = Event(), office.clock.now
+    handler = Handler(kind="run", do=lambda _: free.wait(60) and None, lease=timedelta(minutes=5))
+    loop, other = Loop(own, [handler]), Loop(own, [handler])
+    ask(own, "run")
+    begun(loop, stop)
+
+    def claimed_for() -> timedelta:
+        with own.transaction() as session:
+            until = session.query(Stored).one().claimed_until
+            return until - office.clock.now if until is not None else timedelta(0)
+
+    wait_for(lambda: claimed_for() == jobs.CLAIM)
+    for _ in range(5):
+        office.clock.forward(seconds=50)
+        wait_for(lambda: claimed_for() == jobs.CLAIM)
+        assert other.take() is None
+    office.clock.now = begun_at + timedelta(minutes=7)  # it hangs: another does it
+    assert other.take() is not None
+    free.set()
+
+
+def test_a_job_whose_worker_died_is_done_by_another_within_a_minute(own: Context, office: Office) -> None:
+    handler = Handler(kind="run", do=lambda _: None, lease=timedelta(hours=1))
+    dead, other = Loop(own, [handler]), Loop(own, [handler])
+    ask(own, "run")
+    assert dead.take() is not None
+    office.clock.forward(seconds=59)
+    assert other.take() is None
+    office.clock.forward(seconds=2)
+    assert other.take() is not None
+
+
+def test_how_a_job_went_is_said_once_the_database_is_back(
+    own: Context, stop: Event, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    said, done, run = jobs.done, [], []
+
+    def away(*what: Any) -> None:
+        done.append(1)
+        if len(done) < 4:
+            raise OperationalError("gone away", None, Exception())
+        said(*what)
+
+    monkeypatch.setattr(jobs, "done", away)
+    monkeypatch.setattr(loop_module, "AWAY_SECONDS", 0.01)
+    loop = Loop(own, [Handler(kind="paint", do=lambda _: run.append(1))])
+    ask(own, "paint")
+    begun(loop, stop)
+    wait_for(lambda: loop.done == 1)
+    assert len(run) == 1 and len(done) == 4
+    with own.transaction() as session:
+        assert session.query(Stored).count() == 0

@@ -70,8 +70,9 @@ class OutsidePriceIn(BaseModel):
 
 
 class KnownOutsideView(BaseModel):
-    """The customers and prices that there are outside."""
+    """The customers and prices that there are outside, where anybody is connected who could be `asked`."""
 
+    asked: bool
     customers: list[KnownOutside]
     prices: list[KnownOutside]
 
@@ -92,8 +93,9 @@ def read_handoff(ctx: Asking, billing: Billing) -> HandoffView:
 def read_outside(ctx: Asking, billing: Billing) -> KnownOutsideView:
     """The customers and prices that there are outside, asked now."""
     ctx.actor.must_be(*ROLES)
-    asked = sums.connected(billing)
-    return KnownOutsideView(customers=list(asked.customers()), prices=list(asked.prices()))
+    if billing is None:
+        return KnownOutsideView(asked=False, customers=[], prices=[])
+    return KnownOutsideView(asked=True, customers=list(billing.customers()), prices=list(billing.prices()))
 
 
 @router.post("/products/{product_id}/outside-billing", status_code=201)

@@ -26,6 +26,8 @@ from calm_tariff.store.base.paging import Page, PageQuery, page
 
 # Whoever claims a job has so long to do it, as a rule; after that it is taken for dead, and another does it.
 LEASE = timedelta(minutes=1)
+# A claim holds for so long, and is renewed while the job goes on: whoever dies holds it up no longer.
+CLAIM = timedelta(minutes=1)
 LONGEST_ERROR = 2_000
 _SCHEDULE = "schedule"
 
@@ -123,7 +125,7 @@ def forget(session: Session, kind: str, subject: str) -> None:
 
 def claim(ctx: Context, leases: Mapping[str, timedelta]) -> Job | None:
     """Take the job that has been due longest, of the kinds there is a lease for, which says how long others pass over
-    it; None where none is due."""
+    it at most, as long as the claim is renewed; None where none is due."""
     query = (
         select(Stored)
         .where(
@@ -141,7 +143,7 @@ def claim(ctx: Context, leases: Mapping[str, timedelta]) -> Job | None:
         if found is None:
             return None
         found.attempts += 1
-        found.claimed_until = ctx.now + leases[found.kind]
+        found.claimed_until = ctx.now + min(leases[found.kind], CLAIM)
         return Job(
             id=found.id,
             kind=found.kind,
@@ -149,6 +151,13 @@ def claim(ctx: Context, leases: Mapping[str, timedelta]) -> Job | None:
             attempts=found.attempts,
             edition=found.edition,
         )
+
+
+def renew(ctx: Context, ids: Collection[int]) -> None:
+    """Claims of jobs that go on hold on."""
+    with ctx.transaction() as session:
+        going = Stored.id.in_(ids) & Stored.claimed_until.is_not(None)
+        session.execute(update(Stored).where(going).values(claimed_until=ctx.now + CLAIM))
 
 
 def done(ctx: Context, job: Job) -> None:

@@ -17,6 +17,7 @@ from calm_tariff.core.periods import Period, local_day, month_of, month_starting
 from calm_tariff.services.base import auditing, idempotency, jobs
 from calm_tariff.services.base.context import ROLES, SYSTEM, Actor, Context, provider_of, zone_of
 from calm_tariff.services.settle.documents import drafting, issuing, reviewing
+from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.locking import all_locked, locked
 from calm_tariff.store.settle.money_documents import ChargeRun, DraftReview, Invoice
 
@@ -188,34 +189,40 @@ def _draft_part(ctx: Context, run_id: int) -> bool:
 
 
 def _draft(session: Session, ctx: Context, run: ChargeRun, consumers: list[int]) -> None:
-    """Draft the invoices of some consumers."""
-    period = Period(run.period_start, run.period_end)
-    query = select(Invoice.id).where(Invoice.period_start == period.start, Invoice.consumer_id.in_(consumers))
-    existing = {i.consumer_id: i for i in all_locked(session, Invoice, session.scalars(query).all())}
+    """Draft the invoices of some consumers, with as many statements for all of them as for one."""
+    period, provider = Period(run.period_start, run.period_end), provider_of(session)
+    before = drafting.emptied(session, period, consumers)
+    known = session.scalars(select(Consumer).where(Consumer.id.in_(consumers))).all()  # held on to: drafts name them
     late_of = [date.fromisoformat(start) for start in run.late_of]
-    earlier = reviewing.before(session, period.start, consumers)
-    for content in drafting.contents(session, period, consumers, late_of):
-        draft = existing.get(content.case.consumer_id)
-        if draft is not None and draft.state != "draft":
-            run.left_alone += 1
-            continue
-        was = None if draft is None else reviewing.units_of(draft)
-        if draft is None:
-            draft = Invoice(
-                consumer_id=content.case.consumer_id,
-                period_start=period.start,
-                period_end=period.end,
-                state="draft",
+    drafts: list[tuple[Invoice, Decimal | None]] = []
+    with session.no_autoflush:
+        for content in drafting.contents(session, period, consumers, late_of):
+            was = before.get(content.case.consumer_id)
+            if was is not None and was.invoice.state != "draft":
+                run.left_alone += 1
+                continue
+            draft = (
+                was.invoice
+                if was is not None
+                else Invoice(
+                    consumer_id=content.case.consumer_id,
+                    period_start=period.start,
+                    period_end=period.end,
+                    state="draft",
+                )
             )
-        draft.run_id = run.id
-        drafting.fill(session, ctx, draft, content)
-        session.add(draft)
+            draft.run_id = run.id
+            drafting.fill(session, ctx, draft, content)
+            session.add(draft)
+            drafts.append((draft, None if was is None else was.units))
+            run.invoices += 1
+            run.total += draft.total
         session.flush()
-        arrived = Decimal(0) if was is None else reviewing.units_of(draft) - was
-        reviewing.looked_at(session, draft, earlier.of(draft.consumer_id), arrived)
-        run.invoices += 1
-        run.total += draft.total
-    provider = provider_of(session)
+        earlier = reviewing.before(session, period.start, consumers)
+        for draft, units in drafts:
+            arrived = Decimal(0) if units is None else reviewing.units_of(draft) - units
+            reviewing.looked_at(draft, earlier.of(draft.consumer_id), provider.review_percent, arrived)
+    assert len(known) <= len(consumers)
     if run.invoices and provider.charged_at is None:
         provider.charged_at = ctx.now
 

@@ -10,8 +10,9 @@ from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 
-from sqlalchemy import select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
+from sqlalchemy.orm.attributes import set_committed_value
 
 from calm_tariff.core.billing import documents, tax
 from calm_tariff.core.billing.tax import Taxed, TaxRule
@@ -25,9 +26,17 @@ from calm_tariff.services.settle.documents.late_lines import LatePeriod
 from calm_tariff.services.settle.rating_cases import ConsumerCase
 from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.base.locking import all_locked
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.serve import usage_queries
-from calm_tariff.store.settle.money_documents import Adjustment, DocumentTax, Invoice, MoneyDocument, MoneyLine
+from calm_tariff.store.settle.money_documents import (
+    Adjustment,
+    DocumentTax,
+    DraftReview,
+    Invoice,
+    MoneyDocument,
+    MoneyLine,
+)
 
 # Units by (stay, meter) and local day.
 DaysOf = Mapping[tuple[int, int], Mapping[date, Decimal]]
@@ -43,6 +52,14 @@ class Content:
     percent: Decimal
     meters: Mapping[str, int]
     days: DaysOf
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Before:
+    """An invoice that a consumer has of a period, and the units that its own lines had, where it is a draft."""
+
+    invoice: Invoice
+    units: Decimal
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -104,10 +121,31 @@ def agreed(session: Session, start: date, consumers: Collection[int] | None = No
     return session.scalars(query.order_by(Adjustment.id)).all()
 
 
+def emptied(session: Session, period: Period, consumers: Collection[int]) -> dict[int, Before]:
+    """The invoices of a period that some consumers have, held, by consumer: of those that are drafts all lines are
+    gone, to be filled anew."""
+    query = select(Invoice.id).where(Invoice.period_start == period.start, Invoice.consumer_id.in_(consumers))
+    found = all_locked(session, Invoice, session.scalars(query).all())
+    drafts = [each.id for each in found if each.state == "draft"]
+    own = select(MoneyLine.document_id, func.sum(MoneyLine.quantity)).where(MoneyLine.sort == "own")
+    had = dict(session.execute(own.where(MoneyLine.document_id.in_(drafts)).group_by(MoneyLine.document_id)).all())
+    reviews = {
+        r.document_id: r for r in session.scalars(select(DraftReview).where(DraftReview.document_id.in_(drafts)))
+    }
+    for table in (MoneyLine, DocumentTax):
+        gone = delete(table).where(table.document_id.in_(drafts))
+        session.execute(gone, execution_options={"synchronize_session": False})
+    for each in found:
+        if each.state == "draft":
+            set_committed_value(each, "lines", [])
+            set_committed_value(each, "tax_groups", [])
+            set_committed_value(each, "review", reviews.get(each.id))
+    return {each.consumer_id: Before(invoice=each, units=had.get(each.id) or Decimal(0)) for each in found}
+
+
 def fill(session: Session, ctx: Context, draft: Invoice, content: Content) -> None:
-    """Have a draft hold this, in place of what it held before."""
+    """Have a draft hold this, which holds nothing."""
     case = content.case
-    _cleared(session, draft)
     draft.currency = case.case.currency
     draft.created_at = ctx.now
     draft.evidence = write(case.case)
@@ -157,13 +195,6 @@ def summed(document: MoneyDocument) -> None:
         )
         for place, group in enumerate(sums.groups)
     ]
-
-
-def _cleared(session: Session, draft: Invoice) -> None:
-    if draft.id is not None:
-        draft.lines.clear()
-        draft.tax_groups.clear()
-        session.flush()
 
 
 def _own(content: Content) -> list[MoneyLine]:

@@ -204,14 +204,15 @@ def before(session: Session, start: date, consumers: Collection[int]) -> Before:
 
 def looked_at_again(session: Session, draft: Invoice) -> None:
     """The same where nothing but its adjustments is another."""
-    looked_at(session, draft, before(session, draft.period_start, [draft.consumer_id]).of(draft.consumer_id))
+    earlier = before(session, draft.period_start, [draft.consumer_id]).of(draft.consumer_id)
+    looked_at(draft, earlier, provider_of(session).review_percent)
 
 
 def looked_at(
-    session: Session, draft: Invoice, earlier: tuple[Decimal | None, ...], arrived: Decimal | None = None
+    draft: Invoice, earlier: tuple[Decimal | None, ...], percent: int, arrived: Decimal | None = None
 ) -> None:
-    """Write down what of a draft is out of the ordinary. `arrived` are the units that came since it was last computed;
-    None where it was not computed again."""
+    """Write down what of a draft is out of the ordinary, from so many percent up or down. `arrived` are the units that
+    came since it was last computed; None where it was not computed again."""
     known = [amount for amount in earlier if amount is not None]
     if draft.review is None:
         draft.review = DraftReview(weight=0, findings=[])
@@ -225,7 +226,7 @@ def looked_at(
         adjusted=any(line.sort == "adjustment" for line in draft.lines),
         arrived=arrived,
     )
-    found = rules.findings(facts, provider_of(session).review_percent)
+    found = rules.findings(facts, percent)
     draft.review.weight, draft.review.findings = rules.weight(found), write(found)
     draft.review.last_month = earlier[0]
 

@@ -116,10 +116,13 @@ def connected(billing: OutsideBilling | None) -> OutsideBilling:
 
 def months(session: Session, ctx: Context) -> list[date]:
     """The months, up to the running one, in which something is billed outside, the latest first."""
+    spans = revising.spans(session)
+    if not spans:
+        return []
     where = zone_of(session)
     last = month_of(local_day(ctx.now_us, where)).start
     found: set[date] = set()
-    for span in revising.spans(session):
+    for span in spans:
         month = local_day(span.begin_us, where)
         while month <= last and (span.end_us is None or day_start(month, where) < span.end_us):
             found.add(month)
@@ -129,10 +132,12 @@ def months(session: Session, ctx: Context) -> list[date]:
 
 def summed(session: Session, period: Period) -> dict[Key, HandedSums]:
     """The sums of a period, by subscription and meter."""
+    spans, found = revising.spans(session), dict[Key, HandedSums]()
+    if not spans:
+        return found
     where = zone_of(session)
     begin, end = day_start(period.start, where), day_start(period.end, where)
-    found: dict[Key, HandedSums] = {}
-    for span in revising.spans(session):
+    for span in spans:
         if span.begin_us <= begin and (span.end_us is None or span.end_us >= end):
             found.update(_of_span(session, span, begin, end))
     return found

@@ -29,6 +29,12 @@ const inStock = (of: { waiting: number; refused: number }) => (
 );
 const missing = <span className="text-brass">not mapped, and waits</span>;
 
+/** What there is outside, as far as anybody could be asked. */
+function useKnown() {
+  const read = useQuery(knownOutside()).data;
+  return read?.asked ? read : undefined;
+}
+
 /** Who each consumer is outside, and what each plan costs there: what is not mapped first. */
 export function HandoffMapping() {
   const list = useList("/handoff/consumers", (query) => api.get("/handoff/consumers", { params: { query } }));
@@ -87,7 +93,7 @@ export function HandoffMapping() {
 }
 
 function Customer({ of: c }: { of: Consumer }) {
-  const known = useQuery(knownOutside()).data?.customers;
+  const known = useKnown()?.customers;
   if (!c.customer) return missing;
   return (
     <>
@@ -104,7 +110,7 @@ function Customer({ of: c }: { of: Consumer }) {
 function Plans({ finance }: { finance: boolean }) {
   const list = useQuery(mappedPlans());
   const [mapping, setMapping] = useState<Plan | null>(null);
-  const known = useQuery(knownOutside()).data?.prices;
+  const known = useKnown()?.prices;
   if (!list.data?.rows.length) return <Trouble error={list.error} />;
   return (
     <section aria-label="Plans" className="mt-8">
@@ -233,7 +239,7 @@ function MapConsumer({ of: c, onClose }: { of: Consumer; onClose: () => void }) 
       field="customer"
       label="Customer there"
       kept={c.customer}
-      known={useQuery(knownOutside()).data?.customers}
+      known={useKnown()?.customers}
       without="Without one its usage waits."
       send={(customer) =>
         api.put("/handoff/consumers/{consumer_id}", {
@@ -253,7 +259,7 @@ function MapPlan({ of: p, onClose }: { of: Plan; onClose: () => void }) {
       field="price"
       label="Price there"
       kept={p.price}
-      known={useQuery(knownOutside()).data?.prices}
+      known={useKnown()?.prices}
       without="Without one usage of its subscriptions waits."
       send={(price) =>
         api.put("/handoff/plans/{plan_id}", {
@@ -273,7 +279,7 @@ function MapSubscription({ of: s, onClose }: { of: Subscription; onClose: () => 
       field="price"
       label="Its own price there"
       kept={s.own_price}
-      known={useQuery(knownOutside()).data?.prices}
+      known={useKnown()?.prices}
       without={
         s.plan_price ? `Without one it has ${s.plan_price}, its plan's.` : "Without one it has its plan's."
       }
