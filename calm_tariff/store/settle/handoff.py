@@ -4,6 +4,7 @@ told of each hour, and what the outside said by itself. Instants in µs since th
 from __future__ import annotations
 
 from datetime import date, datetime
+from typing import Any
 
 from sqlalchemy import (
     BigInteger,
@@ -53,12 +54,14 @@ def plans_billed_outside(period_start: date) -> Select[int]:
 
 
 class OutsideCustomer(Base):
-    """What a consumer is known as outside: `customer` there, and by which `name`. `standing` is what the outside said
+    """What a consumer is known as outside: `customer` there, as what it was known `formerly`, where the outside gave it
+    another number, and by which `name`. `standing` is what the outside said
     last of how it stands (good, unpaid, ended), as of `stood_at`; `unpaid_for` is what is not paid there."""
 
     __tablename__ = "outside_customer"
     consumer_id: Mapped[int] = mapped_column(ForeignKey("consumer.id"), primary_key=True, autoincrement=False)
     customer: Mapped[str] = mapped_column(String(100), unique=True)
+    formerly: Mapped[list[Any]] = mapped_column(default=list)
     name: Mapped[Name] = mapped_column(default="")
     standing: Mapped[Word] = mapped_column(default="good")
     stood_at: Mapped[datetime | None]
@@ -104,7 +107,8 @@ class HandedBatch(Base):
 class HandedUnits(Base):
     """What is told of an hour of one meter of one subscription: the first `revision` its units, each later one how many
     more or fewer. States: core.lifecycles.HANDED. `plan_id` and `trial` are those of the hour's end; `customer` and
-    `price` are what it was told under, once it was."""
+    `price` are what it was told under, once it was. What was refused goes `anew`: as it is mapped now, and not where
+    what was accepted of its hour went."""
 
     __tablename__ = "handed_units"
     __table_args__ = (
@@ -127,6 +131,7 @@ class HandedUnits(Base):
     batch_id: Mapped[int | None] = mapped_column(ForeignKey("handed_batch.id"), index=True)
     answered_at: Mapped[datetime | None]
     refused_why: Mapped[Prose] = mapped_column(default="")
+    anew: Mapped[bool] = mapped_column(default=False)
 
     @property
     def of(self) -> UsageHour:

@@ -52,7 +52,7 @@ UNSPOKEN = {
     "write_off": "state made_by_identity",
     "strike": "identity wanted call_ids units",
     "payment_pause": "invoice",
-    "outside_customer": "customer standing unpaid_for",
+    "outside_customer": "customer formerly standing unpaid_for",
     "outside_subscription_price": "price",
     "outside_word": "word_id kind customer",
     "handed_units": "state customer price",

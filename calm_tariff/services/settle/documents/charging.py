@@ -192,7 +192,7 @@ def _draft(session: Session, ctx: Context, run: ChargeRun, consumers: list[int])
     """Draft the invoices of some consumers, with as many statements for all of them as for one."""
     period, provider = Period(run.period_start, run.period_end), provider_of(session)
     before = drafting.emptied(session, period, consumers)
-    known = session.scalars(select(Consumer).where(Consumer.id.in_(consumers))).all()  # held on to: drafts name them
+    owners = {each.id: each for each in session.scalars(select(Consumer).where(Consumer.id.in_(consumers)))}
     late_of = [date.fromisoformat(start) for start in run.late_of]
     drafts: list[tuple[Invoice, Decimal | None]] = []
     with session.no_autoflush:
@@ -201,16 +201,7 @@ def _draft(session: Session, ctx: Context, run: ChargeRun, consumers: list[int])
             if was is not None and was.invoice.state != "draft":
                 run.left_alone += 1
                 continue
-            draft = (
-                was.invoice
-                if was is not None
-                else Invoice(
-                    consumer_id=content.case.consumer_id,
-                    period_start=period.start,
-                    period_end=period.end,
-                    state="draft",
-                )
-            )
+            draft = was.invoice if was is not None else _new(owners[content.case.consumer_id], period)
             draft.run_id = run.id
             drafting.fill(session, ctx, draft, content)
             session.add(draft)
@@ -222,9 +213,12 @@ def _draft(session: Session, ctx: Context, run: ChargeRun, consumers: list[int])
         for draft, units in drafts:
             arrived = Decimal(0) if units is None else reviewing.units_of(draft) - units
             reviewing.looked_at(draft, earlier.of(draft.consumer_id), provider.review_percent, arrived)
-    assert len(known) <= len(consumers)
     if run.invoices and provider.charged_at is None:
         provider.charged_at = ctx.now
+
+
+def _new(consumer: Consumer, period: Period) -> Invoice:
+    return Invoice(consumer=consumer, period_start=period.start, period_end=period.end, state="draft")
 
 
 def _clear(session: Session, run: ChargeRun) -> None:

@@ -16,7 +16,7 @@ from decimal import Decimal
 from hashlib import sha256
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select, func, select, update
+from sqlalchemy import ColumnElement, Select, case, func, select, update
 from sqlalchemy.orm import Session, aliased
 
 from calm_tariff.core.errors import Away, Conflict, NotFound
@@ -170,17 +170,28 @@ _BEFORE = aliased(HandedUnits)
 
 
 def _went_to(column: Any) -> Any:
-    """What was accepted of the same hour went there."""
+    """What was accepted of the same hour went there; nothing for what was refused there since."""
     same = (
         (_BEFORE.subscription_id == HandedUnits.subscription_id)
         & (_BEFORE.meter_id == HandedUnits.meter_id)
         & (_BEFORE.hour_us == HandedUnits.hour_us)
     )
-    query = select(column).where(same, _BEFORE.state == "accepted").order_by(_BEFORE.revision).limit(1)
+    query = (
+        select(column)
+        .where(same, _BEFORE.state == "accepted", HandedUnits.anew.is_(False))
+        .order_by(_BEFORE.revision)
+        .limit(1)
+    )
     return query.correlate(HandedUnits).scalar_subquery()
 
 
-CUSTOMER = func.coalesce(_went_to(_BEFORE.customer), OutsideCustomer.customer)
+# Who was given another number there is the same customer.
+_FORMER = _went_to(_BEFORE.customer)
+_RENUMBERED = func.json_contains(OutsideCustomer.formerly, func.json_quote(_FORMER)) == 1
+CUSTOMER = case(
+    (_FORMER.is_(None) | _RENUMBERED, OutsideCustomer.customer),
+    else_=_FORMER,
+)
 PRICE = func.coalesce(_went_to(_BEFORE.price), SubscriptionPrice.price, PlanPrice.price)
 
 
@@ -306,10 +317,10 @@ def _wait_again(session: Session, ctx: Context, found: Sequence[HandedUnits]) ->
 
 
 def _waiting(of: HandedUnits) -> None:
-    """Units that were refused leave their batch and wait again, under the id that they had."""
+    """Units that were refused leave their batch and wait again, under the id that they had, as they are mapped now."""
     of.state = move(HANDED, "the units", of.state, "waiting")
     of.customer = of.price = of.batch_id = of.answered_at = None
-    of.refused_why = ""
+    of.refused_why, of.anew = "", True
 
 
 def _hour(of: HandedUnits, keys: Mapping[int, str]) -> HandedHour:

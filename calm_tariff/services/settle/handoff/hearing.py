@@ -103,6 +103,7 @@ def _changed(session: Session, ctx: Context, said: OutsideSaid, known: OutsideCu
         taken = select(OutsideCustomer.consumer_id).where(OutsideCustomer.customer == said.to)
         if session.scalar(taken) is not None:
             return False, f"{said.to} is another consumer's already."
+        known.formerly = [*known.formerly, known.customer]
         known.customer = said.to
     known.name, known.edition = said.name or known.name, known.edition + 1
     session.flush()

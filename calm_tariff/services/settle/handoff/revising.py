@@ -172,6 +172,7 @@ def _tell(session: Session, ctx: Context, begin_us: int, end_us: int) -> None:
             "state": "waiting",
             "made_at": ctx.now,
             "refused_why": "",
+            "anew": False,
         }
         for each, (plan, trial) in zip(found, standing, strict=True)
     ]

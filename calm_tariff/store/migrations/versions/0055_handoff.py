@@ -35,6 +35,7 @@ def upgrade() -> None:
         "outside_customer",
         sa.Column("consumer_id", sa.BigInteger(), autoincrement=False, nullable=False),
         sa.Column("customer", sa.String(100), nullable=False),
+        sa.Column("formerly", sa.JSON(), nullable=False),
         sa.Column("name", sa.String(200), nullable=False),
         sa.Column("standing", sa.String(40), nullable=False),
         sa.Column("stood_at", MOMENT, nullable=True),
@@ -84,6 +85,7 @@ def upgrade() -> None:
         sa.Column("batch_id", sa.BigInteger(), nullable=True),
         sa.Column("answered_at", MOMENT, nullable=True),
         sa.Column("refused_why", sa.Text(), nullable=False),
+        sa.Column("anew", sa.Boolean(), nullable=False),
         *(
             sa.ForeignKeyConstraint([column], [f"{table}.id"], name=op.f(f"fk_handed_units_{column}"))
             for column, table in (

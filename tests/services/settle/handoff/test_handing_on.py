@@ -185,6 +185,38 @@ def test_what_was_refused_is_handed_on_again_when_a_person_says_so(office: Offic
     outside.agrees()
 
 
+def test_a_difference_goes_to_the_number_that_its_customer_was_given_since(office: Office, waiting: Outside) -> None:
+    waiting.hand_on()
+    waiting.there.all.customers = {"C-7": "Ferries plc"}
+    waiting.hear("customer.changed", to="C-7")
+    later(office, minutes=1)
+    waiting.there.all.customers = {"C-8": "Ferries plc"}
+    waiting.hear("customer.changed", "C-7", to="C-8")
+    arrive(office, 4, 900)
+    waiting.hand_on()
+    (difference,) = [each for each in waiting.events() if each.revision == 2]
+    assert (difference.state, difference.customer, difference.units) == ("accepted", "C-8", 4)
+    waiting.agrees()
+
+
+def test_a_difference_that_is_refused_where_the_first_went_goes_where_it_is_mapped_now(
+    office: Office, waiting: Outside
+) -> None:
+    waiting.hand_on()
+    del waiting.there.all.customers["C-1"]
+    waiting.there.all.customers["C-9"] = "Ferries of another book"
+    mapping.set_customer(office.finance, office.consumers[0].member.own_consumer, "C-9")
+    arrive(office, 4, 900)
+    waiting.hand_on()
+    (refused,) = waiting.events(state="refused")
+    assert (refused.revision, refused.customer) == (2, "C-1")
+    handing_on.retry(office.finance, refused.id)
+    waiting.hand_on()
+    assert [each.customer for each in waiting.events() if each.revision == 2] == ["C-9"]
+    assert waiting.events(state="refused") == []
+    waiting.agrees()
+
+
 def test_an_outside_that_has_lost_a_batch_gets_it_again_and_one_that_has_not_counts_it_once(
     office: Office, waiting: Outside
 ) -> None:
