@@ -133,7 +133,7 @@ class Loop:
                 going = [job_id for job_id, until in self._going.items() if until > now]
             try:
                 if going:
-                    jobs.renew(self._ctx, going)
+                    jobs.renew(self._ctx, going, now)
             except PASSING as error:
                 log.warning("claims cannot be renewed: %s", error.__class__.__name__)
 

@@ -153,11 +153,11 @@ def claim(ctx: Context, leases: Mapping[str, timedelta]) -> Job | None:
         )
 
 
-def renew(ctx: Context, ids: Collection[int]) -> None:
-    """Claims of jobs that go on hold on."""
+def renew(ctx: Context, ids: Collection[int], now: datetime) -> None:
+    """Claims of jobs that went on at an instant hold on from there."""
     with ctx.transaction() as session:
         going = Stored.id.in_(ids) & Stored.claimed_until.is_not(None)
-        session.execute(update(Stored).where(going).values(claimed_until=ctx.now + CLAIM))
+        session.execute(update(Stored).where(going).values(claimed_until=now + CLAIM))
 
 
 def done(ctx: Context, job: Job) -> None:
