@@ -27,9 +27,11 @@ from calm_tariff.services.settle.accounts import booking
 from calm_tariff.services.settle.documents import adjustments, files, late_lines, numbering
 from calm_tariff.store.admit import merged, subscribers
 from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.locking import all_locked
 from calm_tariff.store.base.provider import Provider
-from calm_tariff.store.settle.money_documents import Invoice
+from calm_tariff.store.settle.handoff import plans_billed_outside
+from calm_tariff.store.settle.money_documents import Invoice, MoneyLine
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,7 +47,7 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> I
     0 is kept as nothing due, unless the provider wants such invoices, too.
 
     Raises `Conflict` where one is no draft, is held back, comes to less than nothing, waits for somebody's agreement,
-    or charges late what was charged elsewhere since it was computed; then none is issued.
+    or charges what is billed outside, or late what was charged elsewhere, since it was computed; then none is issued.
     """
     ctx.actor.must_be("finance")
     request = f"issue {sorted(invoice_ids)}"
@@ -84,6 +86,7 @@ def _issued(session: Session, ctx: Context, invoice: Invoice) -> bool:
         raise Conflict(f"its period runs until {invoice.period_end:%-d %B}", called)
     if invoice.review is not None and invoice.review.held_by:
         raise Conflict(f"is held back by {invoice.review.held_by}: {invoice.review.held_why}", called)
+    _refuse_billed_outside(session, invoice, called)
     adjustments.refuse_waiting(session, invoice, called)
     late_lines.refuse_charged_since(session, invoice, called)
     if documents.nothing_due([line.amount for line in invoice.lines], provider.zero_invoices):
@@ -95,6 +98,14 @@ def _issued(session: Session, ctx: Context, invoice: Invoice) -> bool:
         raise Conflict("comes to less than nothing: credit what it corrects instead", called)
     _issue(session, ctx, provider, invoice)
     return True
+
+
+def _refuse_billed_outside(session: Session, invoice: Invoice, called: str) -> None:
+    """Raise `Conflict` where a draft charges what is billed outside since it was computed."""
+    there = select(Subscription.id).where(Subscription.plan_id.in_(plans_billed_outside(invoice.period_start)))
+    mine = MoneyLine.document_id == invoice.id, MoneyLine.sort == "own", MoneyLine.subscription_id.in_(there)
+    if session.scalar(select(MoneyLine.id).where(*mine).limit(1)) is not None:
+        raise Conflict("charges what is billed outside by now: have the month drafted again", called)
 
 
 def _hold_consumers(session: Session, invoice_ids: Sequence[int]) -> None:

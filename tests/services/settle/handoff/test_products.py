@@ -8,8 +8,9 @@ from datetime import UTC, date, datetime
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.documents import charging, issuing
 from calm_tariff.services.settle.handoff import products
+from calm_tariff.store.settle.handoff import OutsideProduct
 from tests.office import Office
 from tests.services.months import LATER, OCTOBER, SEPTEMBER, issued, period, record
 from tests.services.settle.documents.recorded import arrive, invoice_of
@@ -66,6 +67,21 @@ def test_a_month_that_was_charged_is_not_billed_outside_as_well(office: Office) 
     with pytest.raises(Invalid, match="September 2026 has documents with lines of Harbour Data"):
         products.begin(office.finance, office.product, SEPTEMBER)
     products.begin(office.finance, office.product, OCTOBER)
+
+
+def test_a_draft_of_what_is_billed_outside_by_now_is_not_issued(office: Office) -> None:
+    """It was drafted by a run that had begun before, and was not there when it was looked for."""
+    record(office, 30)
+    office.clock.now = LATER
+    charging.run(office.finance, SEPTEMBER)
+    drafts = period(office).drafts
+    with office.ctx.transaction() as session:
+        made = OutsideProduct(product_id=office.product, since=SEPTEMBER, made_by="Beatriz", made_at=LATER)
+        session.add(made)
+    with pytest.raises(Conflict, match="billed outside by now"):
+        issuing.issue(office.finance, drafts)
+    charging.run(office.finance, SEPTEMBER)
+    assert period(office).drafts == []
 
 
 def test_what_cannot_be(office: Office, outside: Outside) -> None:
