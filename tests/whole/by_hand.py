@@ -220,9 +220,8 @@ class House:
                 empty = ends <= start
                 first = not stay["trial"] and not charged_before and not empty
                 charged_before |= first
-                if ends <= max(start, month.begins) or start >= month.ends:
-                    continue
-                if self.is_outside(stay["revision_id"], month):
+                over = ends <= max(start, month.begins) or start >= month.ends
+                if over or self.is_outside(stay["revision_id"], month):
                     continue
                 days = month.days_ended_in(start, ends)
                 for pause in self.pauses[each["id"]]:

@@ -19,18 +19,20 @@ from calm_tariff.edge.bodies import WholeBody
 from calm_tariff.edge.lists import Paged, all_of, as_csv
 from calm_tariff.services.base.context import ROLES
 from calm_tariff.services.base.outside_billing import KnownOutside, OutsideBilling
-from calm_tariff.services.settle.handoff import handing_on, hearing, mapping, products, showing, sums
-from calm_tariff.services.settle.handoff.products import OutsideProductView
-from calm_tariff.services.settle.handoff.showing import (
-    HandedBatchView,
-    HandedEventView,
-    HandedState,
-    HandoffView,
-    MappedConsumer,
-    MappedPlan,
-    MappedSubscription,
-    OutsideWordView,
+from calm_tariff.services.settle.handoff import (
+    handed,
+    handing_on,
+    hearing,
+    mapped,
+    mapping,
+    products,
+    showing,
+    sums,
 )
+from calm_tariff.services.settle.handoff.handed import HandedBatchView, HandedEventView, HandedState
+from calm_tariff.services.settle.handoff.mapped import MappedConsumer, MappedPlan, MappedSubscription
+from calm_tariff.services.settle.handoff.products import OutsideProductView
+from calm_tariff.services.settle.handoff.showing import HandoffView, OutsideWordView
 from calm_tariff.services.settle.handoff.sums import HandedSumsRow
 from calm_tariff.store.base.paging import Page
 
@@ -113,13 +115,13 @@ def bill_here_again(ctx: Asking, product_id: int, typed: BilledHereIn) -> Outsid
 @router.get("/handoff/consumers")
 def list_mapped_consumers(ctx: Asking, asked: Paged) -> Page[MappedConsumer]:
     """Consumers with subscriptions that are billed outside. Orders: unmapped, consumer, waiting."""
-    return showing.consumers(ctx, asked)
+    return mapped.consumers(ctx, asked)
 
 
 @router.get("/handoff/consumers.csv", response_class=Response)
 def export_mapped_consumers(ctx: Asking, asked: Paged) -> Response:
     """The same as CSV."""
-    return as_csv("outside-customers", MappedConsumer, all_of(partial(showing.consumers, ctx), asked))
+    return as_csv("outside-customers", MappedConsumer, all_of(partial(mapped.consumers, ctx), asked))
 
 
 @router.put("/handoff/consumers/{consumer_id}", status_code=204)
@@ -131,13 +133,13 @@ def map_consumer(ctx: Asking, consumer_id: int, typed: CustomerIn, edition: Edit
 @router.get("/handoff/plans")
 def list_mapped_plans(ctx: Asking, asked: Paged) -> Page[MappedPlan]:
     """Plans whose subscriptions are billed outside. Orders: unmapped, plan."""
-    return showing.plans(ctx, asked)
+    return mapped.plans(ctx, asked)
 
 
 @router.get("/handoff/plans.csv", response_class=Response)
 def export_mapped_plans(ctx: Asking, asked: Paged) -> Response:
     """The same as CSV."""
-    return as_csv("outside-prices", MappedPlan, all_of(partial(showing.plans, ctx), asked))
+    return as_csv("outside-prices", MappedPlan, all_of(partial(mapped.plans, ctx), asked))
 
 
 @router.put("/handoff/plans/{plan_id}", status_code=204)
@@ -149,13 +151,13 @@ def map_plan(ctx: Asking, plan_id: int, typed: OutsidePriceIn, edition: EditionI
 @router.get("/handoff/subscriptions")
 def list_mapped_subscriptions(ctx: Asking, asked: Paged) -> Page[MappedSubscription]:
     """Subscriptions that are billed outside. Orders: own_price, consumer."""
-    return showing.subscriptions(ctx, asked)
+    return mapped.subscriptions(ctx, asked)
 
 
 @router.get("/handoff/subscriptions.csv", response_class=Response)
 def export_mapped_subscriptions(ctx: Asking, asked: Paged) -> Response:
     """The same as CSV."""
-    rows = all_of(partial(showing.subscriptions, ctx), asked)
+    rows = all_of(partial(mapped.subscriptions, ctx), asked)
     return as_csv("outside-subscriptions", MappedSubscription, rows)
 
 
@@ -168,27 +170,27 @@ def map_subscription(ctx: Asking, subscription_id: int, typed: OutsidePriceIn, e
 @router.get("/handoff/batches")
 def list_batches(ctx: Asking, asked: Paged) -> Page[HandedBatchView]:
     """What was sent, batch by batch. Orders: newest, oldest."""
-    return showing.batches(ctx, asked)
+    return handed.batches(ctx, asked)
 
 
 @router.get("/handoff/batches.csv", response_class=Response)
 def export_batches(ctx: Asking, asked: Paged) -> Response:
     """The same as CSV."""
-    rows = all_of(partial(showing.batches, ctx), asked)
+    rows = all_of(partial(handed.batches, ctx), asked)
     return as_csv("handed-batches", HandedBatchView, rows, left_out=("tries",))
 
 
 @router.get("/handoff/batches/{batch_id}")
 def read_batch(ctx: Asking, batch_id: int) -> HandedBatchView:
     """A batch with the tries to hand it on."""
-    return showing.one_batch(ctx, batch_id)
+    return handed.one_batch(ctx, batch_id)
 
 
 @router.post("/handoff/batches/{batch_id}/again", status_code=202)
 def send_batch_again(ctx: Asking, batch_id: int) -> HandedBatchView:
     """Send what was accepted of a batch once more as it was, for an outside that has lost it."""
     handing_on.resend(ctx, batch_id)
-    return showing.one_batch(ctx, batch_id)
+    return handed.one_batch(ctx, batch_id)
 
 
 @router.get("/handoff/events")
@@ -196,13 +198,13 @@ def list_events(
     ctx: Asking, asked: Paged, state: HandedState | None = None, batch: int | None = None
 ) -> Page[HandedEventView]:
     """What is told of each hour. Orders: newest, oldest, hour."""
-    return showing.events(ctx, asked, state, batch)
+    return handed.events(ctx, asked, state, batch)
 
 
 @router.get("/handoff/events.csv", response_class=Response)
 def export_events(ctx: Asking, asked: Paged, state: HandedState | None = None, batch: int | None = None) -> Response:
     """The same as CSV."""
-    rows = all_of(partial(showing.events, ctx, state=state, batch_id=batch), asked)
+    rows = all_of(partial(handed.events, ctx, state=state, batch_id=batch), asked)
     return as_csv("handed-usage", HandedEventView, rows)
 
 

@@ -25,7 +25,7 @@ from calm_tariff.services.settle.bank import views
 from calm_tariff.services.settle.books import showing
 from calm_tariff.services.settle.cards import disputes
 from calm_tariff.services.settle.documents import late_usage
-from calm_tariff.services.settle.handoff import showing as handed
+from calm_tariff.services.settle.handoff import mapped
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.store.compose.meters import Meter
@@ -121,7 +121,7 @@ def counts(ctx: Context) -> Counts:
             to_charge=len(_periods(session, ctx)),
             unpaid=len(aging.overdue(session, today_of(session, ctx))),
             differing=showing.differing(session),
-            not_handed_on=handed.to_map(session) + len(handed.refused(session)),
+            not_handed_on=mapped.to_map(session) + len(mapped.refused(session)),
             unmatched=views.waiting(session) + disputes.waiting(session),
             unread=own_notices.unread(ctx.joining(session)) if ctx.actor.person_id is not None else 0,
         )
@@ -162,7 +162,7 @@ def _differing(session: Session) -> list[Item]:
 def _not_handed_on(session: Session) -> list[Item]:
     """Usage of what is billed outside that waits for somebody to map it, or was refused there."""
     items = []
-    missing, refused = handed.to_map(session), handed.refused(session)
+    missing, refused = mapped.to_map(session), mapped.refused(session)
     if missing:
         title = "One mapping to outside billing is missing" if missing == 1 else f"{missing} mappings are missing"
         detail = "Usage that is billed outside waits until its consumer and its plan are mapped."

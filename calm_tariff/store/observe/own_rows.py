@@ -333,12 +333,7 @@ OWN: tuple[Own, ...] = (
     Own(table=_table(CardRefund), of_consumer=_in(CardRefund.attempt_id, attempts), becomes={}, handed_out=None),
     Own(table=_table(Dispute), of_consumer=_in(Dispute.attempt_id, attempts), becomes={"reason": GONE}),
     Own(table=_table(OutsideCustomer), of_consumer=_is(OutsideCustomer.consumer_id), becomes={"name": ""}),
-    Own(
-        table=_table(SubscriptionPrice),
-        of_consumer=_in(SubscriptionPrice.subscription_id, subscriptions),
-        becomes={},
-        handed_out=None,
-    ),
+    Own(table=_table(SubscriptionPrice), of_consumer=_in(SubscriptionPrice.subscription_id, subscriptions), becomes={}),
     Own(table=_table(HandedUnits), of_consumer=_in(HandedUnits.subscription_id, subscriptions), becomes={}),
     Own(table=_table(OutsideWord), of_consumer=_is(OutsideWord.consumer_id), becomes={}, handed_out=None),
     Own(table=_table(PaymentPause), of_consumer=_is(PaymentPause.consumer_id), becomes={}),

@@ -13,8 +13,8 @@ from sqlalchemy import func, select
 from starlette.testclient import TestClient
 
 from calm_tariff.edge.outside_billing import HttpOutsideBilling
-from calm_tariff.services.settle.handoff import handing_on, hearing, mapping, products, revising, showing, sums
-from calm_tariff.services.settle.handoff.showing import HandedEventView
+from calm_tariff.services.settle.handoff import handed, handing_on, hearing, mapping, products, revising, sums
+from calm_tariff.services.settle.handoff.handed import HandedEventView
 from calm_tariff.services.settle.handoff.sums import HandedSumsRow
 from calm_tariff.standins import outside_billing
 from calm_tariff.standins.billing_there import BillingMood, BillingThere
@@ -65,7 +65,7 @@ class Outside:
 
     def events(self, **which: Any) -> list[HandedEventView]:
         """What is told of hours, the oldest first."""
-        return showing.events(self.office.finance, EVERYTHING, **which).rows
+        return handed.events(self.office.finance, EVERYTHING, **which).rows
 
     def sums(self, start: date = SEPTEMBER, ask: bool = True) -> list[HandedSumsRow]:
         """A month's sums on both sides."""

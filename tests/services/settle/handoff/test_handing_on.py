@@ -11,7 +11,7 @@ from sqlalchemy import func, select, text
 
 from calm_tariff.core.errors import Conflict, NotAllowed, NotFound
 from calm_tariff.services.base.outside_billing import OutsideBilling, Taken
-from calm_tariff.services.settle.handoff import handing_on, mapping, showing
+from calm_tariff.services.settle.handoff import handed, handing_on, mapping
 from calm_tariff.services.settle.handoff.handing_on import NotTaken
 from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.base.paging import PageQuery
@@ -79,7 +79,7 @@ def test_what_is_mapped_is_handed_on_as_cloudevents(office: Office, waiting: Out
         },
     }
     assert states(office) == {"accepted": 4}
-    (batch,) = showing.batches(office.finance, PageQuery()).rows
+    (batch,) = handed.batches(office.finance, PageQuery()).rows
     assert (batch.events, batch.accepted, batch.refused) == (4, 4, 0)
     assert batch.tries[0].taken and batch.tries[0].said == "accepted 4"
     waiting.agrees()
@@ -103,7 +103,7 @@ def test_what_is_not_mapped_waits_and_holds_up_nobody(office: Office, outside: O
 def test_many_go_in_several_batches(office: Office, waiting: Outside, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(handing_on, "AT_ONCE", 3)
     waiting.hand_on()
-    rows = showing.batches(office.finance, PageQuery(sort="oldest")).rows
+    rows = handed.batches(office.finance, PageQuery(sort="oldest")).rows
     assert [each.events for each in rows] == [3, 1]
     waiting.agrees()
 
@@ -136,12 +136,12 @@ def test_one_that_is_away_is_tried_until_it_is_back(office: Office, waiting: Out
     for _ in range(3):
         with pytest.raises(NotTaken, match="answered 503"):
             handing_on.hand_on(office.ctx, waiting.asks)
-    (batch,) = showing.batches(office.finance, PageQuery()).rows
+    (batch,) = handed.batches(office.finance, PageQuery()).rows
     assert batch.answered_at is None
-    assert [each.taken for each in showing.one_batch(office.finance, batch.id).tries] == [False] * 3
+    assert [each.taken for each in handed.one_batch(office.finance, batch.id).tries] == [False] * 3
     waiting.be()
     waiting.hand_on()
-    assert [each.taken for each in showing.one_batch(office.finance, batch.id).tries] == [True, False, False, False]
+    assert [each.taken for each in handed.one_batch(office.finance, batch.id).tries] == [True, False, False, False]
     waiting.agrees()
 
 
@@ -221,7 +221,7 @@ def test_an_outside_that_has_lost_a_batch_gets_it_again_and_one_that_has_not_cou
     office: Office, waiting: Outside
 ) -> None:
     waiting.hand_on()
-    (batch,) = showing.batches(office.finance, PageQuery()).rows
+    (batch,) = handed.batches(office.finance, PageQuery()).rows
     kept = dict(waiting.there.all.events)
     for lost in (False, True):
         if lost:
@@ -230,14 +230,14 @@ def test_an_outside_that_has_lost_a_batch_gets_it_again_and_one_that_has_not_cou
         assert handing_on.send_again(office.ctx, waiting.asks, batch.id)
         assert waiting.there.all.events == kept
         waiting.agrees()
-    assert len(showing.one_batch(office.finance, batch.id).tries) == 3
+    assert len(handed.one_batch(office.finance, batch.id).tries) == 3
 
 
 def test_a_batch_that_is_being_sent_cannot_be_sent_again(office: Office, waiting: Outside) -> None:
     waiting.be(away=True)
     with pytest.raises(NotTaken):
         handing_on.hand_on(office.ctx, waiting.asks)
-    (batch,) = showing.batches(office.finance, PageQuery()).rows
+    (batch,) = handed.batches(office.finance, PageQuery()).rows
     with pytest.raises(Conflict, match="until it is answered"):
         handing_on.resend(office.finance, batch.id)
 
@@ -316,5 +316,5 @@ def test_who_may(office: Office, waiting: Outside) -> None:
         with pytest.raises(NotFound):
             act()
     with pytest.raises(NotFound):
-        showing.one_batch(office.finance, 99)
+        handed.one_batch(office.finance, 99)
     assert START + timedelta(hours=6) == office.clock.now

@@ -7,8 +7,8 @@ import pytest
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, Stale
 from calm_tariff.services.base import auditing
 from calm_tariff.services.observe import merging
-from calm_tariff.services.settle.handoff import mapping, showing
-from calm_tariff.services.settle.handoff.showing import MappedConsumer, MappedPlan
+from calm_tariff.services.settle.handoff import mapped, mapping, showing
+from calm_tariff.services.settle.handoff.mapped import MappedConsumer, MappedPlan
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import Office
 from tests.services.months import record
@@ -17,11 +17,11 @@ from tests.services.settle.handoff.outside import Outside, later
 
 
 def consumers(office: Office, **wanted: str) -> list[MappedConsumer]:
-    return showing.consumers(office.finance, PageQuery(**wanted)).rows  # type: ignore[arg-type]
+    return mapped.consumers(office.finance, PageQuery(**wanted)).rows  # type: ignore[arg-type]
 
 
 def plans(office: Office) -> list[MappedPlan]:
-    return showing.plans(office.finance, PageQuery()).rows
+    return mapped.plans(office.finance, PageQuery()).rows
 
 
 def owner(office: Office, n: int = 0) -> int:
@@ -61,7 +61,7 @@ def test_a_subscription_may_have_a_price_of_its_own(office: Office, outside: Out
     mapping.set_subscription_price(office.finance, office.consumers[0].subscription, "P-2")
     outside.hand_on()
     assert {each.customer: each.price for each in outside.there.all.events.values()} == {"C-1": "P-2", "C-2": "P-1"}
-    rows = showing.subscriptions(office.finance, PageQuery()).rows
+    rows = mapped.subscriptions(office.finance, PageQuery()).rows
     assert [(each.consumer, each.own_price, each.plan_price) for each in rows] == [
         ("Ferries", "P-2", "P-1"),
         ("Kayaks", "", "P-1"),
@@ -69,7 +69,7 @@ def test_a_subscription_may_have_a_price_of_its_own(office: Office, outside: Out
     (plan,) = plans(office)
     assert plan.own_prices == 1
     mapping.set_subscription_price(office.finance, office.consumers[0].subscription, "")
-    assert [each.own_price for each in showing.subscriptions(office.finance, PageQuery()).rows] == ["", ""]
+    assert [each.own_price for each in mapped.subscriptions(office.finance, PageQuery()).rows] == ["", ""]
 
 
 def test_a_plan_whose_subscriptions_all_have_their_own_lacks_nothing(office: Office, outside: Outside) -> None:
