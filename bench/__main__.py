@@ -5,7 +5,7 @@ from __future__ import annotations
 import platform
 from pathlib import Path
 
-from bench import decisions, documents, idle, shared, snapshots, throughput, usage_import
+from bench import books, charge_run, decisions, documents, idle, shared, snapshots, throughput, usage_import
 
 REPORT = Path(__file__).parents[1] / "docs" / "performance.md"
 
@@ -26,6 +26,10 @@ def main() -> None:
     print(f"nobody calls: {unasked['whole']:.2f}% of a core", flush=True)
     brought = usage_import.measure()
     print(f"usage from elsewhere: {brought['ratio']:.1f} times a bare load of its rows", flush=True)
+    charged = charge_run.measure()
+    print(f"charge run: {charged['ratio']:.1f} times the bare sums and lines", flush=True)
+    audited = books.measure()
+    print(f"audit of {audited['calls']:,} calls: {audited['audit']:.0f} s", flush=True)
     REPORT.write_text(
         f"""# Performance
 
@@ -48,6 +52,10 @@ Last run with Python {platform.python_version()}.
 | one of 1,221 operations and {read["large_yaml_mb"]:.0f} MB, YAML | the same | | {read["large_yaml"]:.1f} |
 | the same, JSON, {read["large_json_mb"]:.0f} MB | the same | | {read["large_json"]:.1f} |
 | {brought["rows"]:,} calls of another gateway | LOAD DATA of the same rows | 2 | {brought["ratio"]:.1f} |
+| drafting {charge_run.SUBSCRIPTIONS:,} subscriptions ({charged["run"]:.0f} s here) | one GROUP BY of their usage \
+and a bulk insert of their lines | 3 | {charged["ratio"]:.1f} |
+| `./calm audit` over {audited["calls"]:,} calls ({audited["audit"]:.0f} s here) | reading all calls, without opening \
+them | | {audited["ratio"]:.1f} |
 | % of a core at which nobody calls, all in | a bare server: {unasked["bare"]:.2f} | 2 | {unasked["whole"]:.2f} |
 
 What the four limits are: a rate per key, a fixed window per application, a rate shared by everyone, and a
@@ -65,6 +73,14 @@ calls, so that a snapshot of many keys is ready at once.
 
 Calls of another gateway are read twice, once to be seen and once to be recorded. About half of the time the
 server loads rows, which is all that it is held against; the rest is reading them, placing them, and the sums.
+
+A charge run reads usage by day, because that is what a line opens into, and keeps beside each line its invoice with the
+evidence, its tax and its review: about a third of its time the server groups hours into days, another third it
+inserts, and the last third rates and writes evidence down. What it is held against groups by subscription alone and
+inserts lines that are ready.
+
+The audit is bound by one statement, which opens what each call counted: {audited["opened"]:.0f} of its
+{audited["audit"]:.0f} seconds here. It is one thread of the server's, however many cores there are.
 """
     )
 

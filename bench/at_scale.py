@@ -50,8 +50,19 @@ COPIED = (
     "subscription",
     "stay",
     "trial_had",
-    "invoice",
-    "invoice_line",
+    "pause",
+    "adjustment",
+    "money_document",
+    "money_line",
+    "document_tax",
+    "draft_review",
+    "account_entry",
+    "allocation",
+    "posting",
+    "reminder",
+    "payment_pause",
+    "payment_card",
+    "payment_attempt",
     "hourly_usage",
     "hourly_outcomes",
     "hourly_verdicts",
@@ -71,10 +82,19 @@ SHIFTED = {
     "subscription_id",
     "stay_id",
     "invoice_id",
+    "document_id",
+    "corrects_id",
+    "origin_id",
+    "adjustment_id",
+    "returned_id",
+    "by_id",
+    "card_id",
     "subject_id",
     "audience_id",
     "entry_id",
 }
+# What names one row among all in words.
+SPOKEN = {("application", "client_id"), ("money_document", "number"), ("payment_attempt", "charge")}
 REPORT = Path(__file__).parents[1] / "docs" / "scale.md"
 OPTIONS = (
     "--innodb-flush-log-at-trx-commit=0",
@@ -127,28 +147,43 @@ def sell_widely(ctx: Context) -> None:
     carrying_over.publish(manager, product.id, {plan.id: plan.edition for plan in sheet.plans}, "keep")
 
 
-def multiply(to: Engine, say: Callable[[str], None]) -> None:
-    """Put 99 copies of every consumer, with everything of theirs, beside the first."""
+def multiply(to: Engine, say: Callable[[str], None], times: int = TIMES) -> None:
+    """Have every consumer so many times, with everything of theirs: copies of the first beside it."""
+    multiply_consumers(to, times)
+    multiply_calls(to, say, times)
+
+
+def multiply_consumers(to: Engine, times: int) -> None:
+    """All of theirs but their calls."""
     with to.begin() as connection:
+        # A row may name one of its own table that is copied after it.
+        connection.execute(text("SET SESSION foreign_key_checks = 0"))
         for name in COPIED:
-            connection.execute(text(_copy(metadata.tables[name])))
+            connection.execute(text(_copy(metadata.tables[name], times)))
+        connection.execute(text("SET SESSION foreign_key_checks = 1"))
+        connection.execute(text(f"ANALYZE TABLE {', '.join(COPIED)}"))
+
+
+def multiply_calls(to: Engine, say: Callable[[str], None], times: int) -> None:
+    """Their calls, day by day."""
     with to.connect() as connection:
         first, last = connection.execute(select(func.min(Call.at_us), func.max(Call.at_us))).one()
     for start in range(first // DAY * DAY, last + 1, DAY):
         with to.begin() as connection:
             where = f"WHERE c.at_us >= {start} AND c.at_us < {start + DAY} ORDER BY c.call_id, s.seq"
-            connection.execute(text(_copy(metadata.tables["call"], where)))
+            connection.execute(text(_copy(metadata.tables["call"], times, where)))
         say(f"{(start - first) // DAY + 1} of {(last - first) // DAY + 1} days multiplied")
     with to.begin() as connection:
-        connection.execute(text(f"ANALYZE TABLE `call`, {', '.join(COPIED)}"))
+        connection.execute(text("ANALYZE TABLE `call`"))
 
 
-def _copy(table: Table, where: str = "") -> str:
-    columns = ", ".join(f"`{c.name}`" for c in table.columns)
-    values = ", ".join(_copied(table, c) for c in table.columns)
+def _copy(table: Table, times: int, where: str = "") -> str:
+    kept = [c for c in table.columns if c.computed is None]
+    columns = ", ".join(f"`{c.name}`" for c in kept)
+    values = ", ".join(_copied(table, c) for c in kept)
     return (
         f"INSERT INTO `{table.name}` ({columns}) SELECT {values} FROM `{table.name}` c "
-        f"JOIN seq_1_to_{TIMES - 1} s {where}"
+        f"JOIN seq_1_to_{times - 1} s {where}"
     )
 
 
@@ -157,12 +192,14 @@ def _copied(table: Table, column: Column[object]) -> str:
     if column.name in SHIFTED or (column.name == "id" and column.primary_key):
         return f"IF({name} = 0, 0, {name} + s.seq * {APART})"
     if column.name == "call_id":
-        return f"CONCAT(LEFT({name}, 10), 'U', LPAD(s.seq, 2, '0'), SUBSTR({name}, 14))"  # no id of ours has a U
+        return f"CONCAT(LEFT({name}, 10), 'U', LPAD(s.seq, 4, '0'), SUBSTR({name}, 16))"  # no id of ours has a U
     if column.name == "key_hash":
         return f"SHA2(CONCAT({name}, s.seq), 256)"
     if column.name in ("email", "recipient"):
         return f"CONCAT(s.seq, '.', {name})"
-    if column.name in ("client_id", "number") and table.name in ("application", "invoice"):
+    if (table.name, column.name) == ("payment_attempt", "key"):
+        return f"SHA1(CONCAT({name}, s.seq))"
+    if (table.name, column.name) in SPOKEN:
         return f"CONCAT({name}, '-', s.seq)"
     if column.name in ("look", "shape"):
         return f"SHA2(CONCAT({name}, s.seq), 256)"
@@ -209,6 +246,12 @@ def addresses(client: httpx.Client) -> dict[str, str]:
         "/traffic",
         "/allowances",
         "/periods",
+        "/accounts",
+        "/accounts?words=gannet",
+        "/payment-attempts",
+        "/bank/waiting",
+        "/books",
+        "/handoff",
         "/record",
         "/record?words=declined",
         "/letters",
@@ -224,7 +267,9 @@ def addresses(client: httpx.Client) -> dict[str, str]:
         "/consumers/ID/erasing": f"/consumers/{consumer}/erasing",
         "/calls?consumer=ID": f"/calls?consumer={consumer}",
         "/calls/ID/receipt": f"/calls/{call['call_id']}/receipt",
+        "/accounts/ID": f"/accounts/{consumer}",
         "/periods/LAST": f"/periods/{last}",
+        "/periods/LAST/drafts": f"/periods/{last}/drafts",
         "/periods/RUNNING": f"/periods/{running}",
     }
 

@@ -146,10 +146,14 @@ def _shown(value: Any) -> str:
 
 def write(value: Any) -> Any:
     """A core value as plain JSON values: the inverse of `read`."""
-    if is_dataclass(value) and not isinstance(value, type):
-        return {_name(each.name): write(getattr(value, each.name)) for each in fields(value)}
-    if isinstance(value, Decimal):
+    kind: Any = type(value)
+    if kind is str or kind is int or kind is bool or value is None:
+        return value
+    if kind is Decimal:
         return format(value, "f")
+    names = _fields(kind)
+    if names:
+        return {name: write(getattr(value, field)) for field, name in names}
     if isinstance(value, dict):
         return {name: write(inner) for name, inner in value.items()}
     if isinstance(value, list | tuple):
@@ -157,3 +161,9 @@ def write(value: Any) -> Any:
     if isinstance(value, date | datetime):
         return value.isoformat()
     return value
+
+
+@cache
+def _fields(kind: Any) -> tuple[tuple[str, str], ...]:
+    """The fields of a core value with their names in JSON; none of what is no such value."""
+    return tuple((each.name, _name(each.name)) for each in fields(kind)) if is_dataclass(kind) else ()

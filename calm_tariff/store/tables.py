@@ -21,14 +21,27 @@ from calm_tariff.store.house import endpoints, people, service_tokens
 from calm_tariff.store.house import identities as house_identities
 from calm_tariff.store.observe import alerts
 from calm_tariff.store.serve import instances, outside_usage, strikes, usage
-from calm_tariff.store.settle import books, bundles, card_attempts, document_files, handoff, journal, money_documents
+from calm_tariff.store.settle import (
+    accounts,
+    bank,
+    books,
+    bundles,
+    card_attempts,
+    document_files,
+    handoff,
+    journal,
+    money_documents,
+    reckoned_months,
+)
 
 metadata = Base.metadata
 
 __all__ = [
+    "accounts",
     "alerts",
     "apis",
     "applications",
+    "bank",
     "books",
     "bundles",
     "card_attempts",
@@ -59,6 +72,7 @@ __all__ = [
     "portals",
     "products",
     "provider",
+    "reckoned_months",
     "record",
     "release_notes",
     "requests",

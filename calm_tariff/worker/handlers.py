@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from functools import partial
 from typing import Any
 
@@ -30,7 +30,7 @@ from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.bank import entries
 from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.cards import planning, refunding, trying
-from calm_tariff.services.settle.documents import charging, files
+from calm_tariff.services.settle.documents import charging, files, reckoning
 from calm_tariff.services.settle.exports import bundles
 from calm_tariff.services.settle.handoff import handing_on, revising
 from calm_tariff.settings import Settings
@@ -93,6 +93,12 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
         _again("forget what audits found", timedelta(days=1), lambda: audits.forget(ctx)),
         _again("forget archives of documents", timedelta(hours=1), lambda: bundles.forget(ctx)),
         Handler(kind=charging.GO_ON, lease=timedelta(minutes=10), do=lambda of: charging.go_on(ctx, of["run"])),
+        Handler(
+            kind=reckoning.RECKON,
+            lease=timedelta(minutes=10),
+            do=lambda of: reckoning.reckon(ctx, date.fromisoformat(of["month"])),
+        ),
+        _again("reckon what months come to", timedelta(minutes=5), lambda: reckoning.look(ctx), timedelta(minutes=10)),
         _again("draft months when it is time", timedelta(minutes=10), lambda: charging.when_it_is_time(ctx)),
         _again("match what the bank says", timedelta(minutes=1), lambda: entries.match_new(ctx)),
         _again(reminding.LOOK, timedelta(minutes=1), lambda: reminding.look(ctx)),

@@ -13,7 +13,7 @@ from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.edge.lists import Paged, all_of, as_csv
-from calm_tariff.services.settle.documents import charging, periods, reviewing
+from calm_tariff.services.settle.documents import charging, periods, reckoning, reviewing
 from calm_tariff.services.settle.documents.charging import RunView
 from calm_tariff.services.settle.documents.periods import PeriodSummary, PeriodView, RunningCharge
 from calm_tariff.services.settle.documents.reviewing import DraftRow, Drafts
@@ -57,6 +57,12 @@ def export_drafts(ctx: Asking, start: date, asked: Paged) -> Response:
     """A month's drafts, before tax, as CSV."""
     rows = all_of(partial(reviewing.listed, ctx, start), asked)
     return as_csv(f"drafts-{start}", DraftRow, rows, left_out=("consumer_id", "invoice_id"))
+
+
+@router.post("/periods/{start}/reckoning", status_code=202)
+def reckon(ctx: Asking, start: date) -> None:
+    """Have what a month comes to for everybody reckoned now: it is done every five minutes without being asked."""
+    reckoning.ask(ctx, start)
 
 
 @router.post("/periods/{start}/run", status_code=202)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
 from datetime import datetime
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, lazyload
 
 from calm_tariff.core.periods import instant_if_any, instant_of, moment_of
 from calm_tariff.core.stays import Pause, Stay, Timeline, TrialUnits
@@ -57,11 +58,24 @@ def pauses_of(subscription: Subscription) -> tuple[Pause, ...]:
     return tuple(_pause(stored) for stored in subscription.pauses)
 
 
-def pauses_of_all(session: Session) -> dict[int, tuple[Pause, ...]]:
-    """The pauses of all subscriptions, by subscription."""
+def pauses_of_all(session: Session, subscriptions: Collection[int] | None = None) -> dict[int, tuple[Pause, ...]]:
+    """The pauses of all subscriptions, or of some, by subscription."""
+    query = select(StoredPause)
+    if subscriptions is not None:
+        query = query.where(StoredPause.subscription_id.in_(subscriptions))
     found: dict[int, tuple[Pause, ...]] = {}
-    for stored in session.scalars(select(StoredPause).order_by(StoredPause.start_at)):
+    for stored in session.scalars(query.order_by(StoredPause.start_at)):
         found[stored.subscription_id] = (*found.get(stored.subscription_id, ()), _pause(stored))
+    return found
+
+
+def of_all(session: Session, ended: Mapping[int, datetime | None]) -> dict[int, Timeline]:
+    """The stays of some subscriptions, ending no later than these did, by subscription."""
+    query = select(Stored).where(Stored.subscription_id.in_(ended)).options(lazyload(Stored.revision))
+    found: dict[int, Timeline] = {}
+    for stored in session.scalars(query.order_by(Stored.start_at, Stored.id)):
+        of = stored.subscription_id
+        found[of] = (*found.get(of, ()), stay_of(stored, ended[of]))
     return found
 
 

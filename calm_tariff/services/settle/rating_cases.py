@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from decimal import Decimal
@@ -11,7 +11,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import and_, select
-from sqlalchemy.orm import Session, lazyload, selectinload
+from sqlalchemy.orm import Session
 
 from calm_tariff.core import stays
 from calm_tariff.core.billing import tax
@@ -85,6 +85,9 @@ class Course:
     pauses: tuple[Pause, ...]
 
 
+# Units in [start, end) of some subscriptions, by (stay, meter).
+Counting = Callable[[Session, int, int, Sequence[int]], Mapping[tuple[int, int], Decimal]]
+NO_TAX = Decimal(0)
 NOTHING: Mapping[int, Course] = MappingProxyType({})
 
 
@@ -94,12 +97,13 @@ def cases(
     consumers: Sequence[int] | None = None,
     product_id: int | None = None,
     instead: Mapping[int, Course] = NOTHING,
+    counted: Counting = usage_queries.units_by_stay,
 ) -> list[ConsumerCase]:
     """The rating case of every consumer with a stay in the period, in a handful of queries. A subscription's month is
     charged to whoever it belongs to at its end; one that is billed outside then is not charged here.
 
     Only what is counted so far: for a running period this is its running charge. `instead` are courses that some
-    subscriptions would take in place of their own.
+    subscriptions would take in place of their own; `counted` reads the units in the period.
     """
     provider = provider_of(session)
     where = zone(provider.time_zone)
@@ -107,29 +111,31 @@ def cases(
     subscriptions = _subscriptions(session, period, consumers, product_id)
     if not subscriptions:
         return []
-    owners = _owners(session, {s.application_id: s.application.consumer_id for s in subscriptions}, end_us)
-    units = usage_queries.units_by_stay(session, begin_us, end_us, [s.id for s in subscriptions])
+    owners = _owners(session, {s.application_id: s.consumer_id for s in subscriptions}, end_us)
+    courses = _courses(session, subscriptions)
+    units = counted(session, begin_us, end_us, [s.id for s in subscriptions])
     keys = dict(session.execute(select(Meter.id, Meter.key)).all())
     usage: dict[int, dict[str, Decimal]] = {}
     for (stay_id, meter), amount in units.items():
         usage.setdefault(stay_id, {})[keys[meter]] = amount
-    found: dict[int, list[tuple[Subscription, Stay, Course]]] = {}
+    found: dict[int, list[tuple[int, Stay, Course]]] = {}
     for subscription in subscriptions:
-        course = instead.get(subscription.id) or course_of(subscription)
+        course = instead.get(subscription.id) or courses[subscription.id]
         for stay in course.stays:
             if stay.end_us is not None and stay.end_us <= max(stay.start_us, begin_us):
                 continue  # over before, or overtaken by a trial's end (core.stays)
             if stay.start_us < end_us:
-                found.setdefault(owners[subscription.application_id], []).append((subscription, stay, course))
+                found.setdefault(owners[subscription.application_id], []).append((subscription.id, stay, course))
     if consumers is not None:
         found = {consumer: parts for consumer, parts in found.items() if consumer in consumers}
     named = select(Consumer.id, Consumer.name, Consumer.tax_treatment).where(Consumer.id.in_(found))
     of_consumer = {row.id: row for row in session.execute(named)}
     revisions = _revisions(session, {stay.revision_id for parts in found.values() for _, stay, _ in parts})
+    percent = percent_of(provider, period)
     made = []
     for consumer_id, parts in found.items():
         segments, origins = [], []
-        for subscription, stay, course in parts:
+        for subscription_id, stay, course in parts:
             revision = revisions[stay.revision_id]
             stop_us = end_us if stay.end_us is None else min(stay.end_us, end_us)
             rests = [p for p in course.pauses if p.start_us < stop_us and (p.end_us is None or p.end_us > begin_us)]
@@ -146,7 +152,7 @@ def cases(
             )
             origins.append(
                 CaseSegment(
-                    subscription_id=subscription.id,
+                    subscription_id=subscription_id,
                     revision_id=stay.revision_id,
                     stay_id=stay.id,
                     plan_id=revision.plan_id,
@@ -155,7 +161,7 @@ def cases(
                 )
             )
         treatment = tax.treatment(of_consumer[consumer_id].tax_treatment)
-        case = case_of(provider, period, treatment, segments)
+        case = _case(provider, period, percent if treatment == "standard" else NO_TAX, segments)
         made.append(ConsumerCase(consumer_id, of_consumer[consumer_id].name, case, tuple(origins), treatment))
     return sorted(made, key=lambda c: c.consumer)
 
@@ -163,7 +169,10 @@ def cases(
 def case_of(provider: Provider, period: Period, treatment: Treatment, segments: Sequence[Segment] = ()) -> RatingCase:
     """The rating case of these segments, under the tax that holds on the period's last day for a consumer that is
     treated so."""
-    percent = percent_of(provider, period) if treatment == "standard" else Decimal(0)
+    return _case(provider, period, percent_of(provider, period) if treatment == "standard" else NO_TAX, segments)
+
+
+def _case(provider: Provider, period: Period, percent: Decimal, segments: Sequence[Segment]) -> RatingCase:
     return RatingCase(
         currency=provider.currency,
         time_zone=provider.time_zone,
@@ -246,27 +255,40 @@ def _span(session: Session, period: Period) -> tuple[datetime, datetime]:
     return moment_of(day_start(period.start, where)), moment_of(day_start(period.end, where))
 
 
+@dataclass(frozen=True, slots=True)
+class _Subscribed:
+    """A subscription as far as a charge asks for it, and whose it is now."""
+
+    id: int
+    ended_at: datetime | None
+    application_id: int
+    consumer_id: int
+
+
 def _subscriptions(
     session: Session, period: Period, consumers: Sequence[int] | None, product_id: int | None
-) -> Sequence[Subscription]:
+) -> list[_Subscribed]:
     query = (
-        select(Subscription)
+        select(Subscription.id, Subscription.ended_at, Application.id, Application.consumer_id)
+        .join(Application, Application.id == Subscription.application_id)
         .where(_overlaps(*_span(session, period), Subscription.started_at, Subscription.ended_at))
         .where(Subscription.plan_id.not_in(plans_billed_outside(period.start)))
-        # Plans and revisions are few: each is read once, not beside every subscription and stay.
-        .options(
-            lazyload(Subscription.plan),
-            selectinload(Subscription.stays).lazyload(StoredStay.revision),
-            selectinload(Subscription.pauses),
-        )
         .order_by(Subscription.id)
     )
     if consumers is not None:
         were = select(ApplicationBefore.application_id).where(ApplicationBefore.consumer_id.in_(consumers))
-        query = query.join(Application).where(Application.consumer_id.in_(consumers) | Application.id.in_(were))
+        whose, before = Application.consumer_id.in_(consumers), session.scalars(were).all()
+        query = query.where(whose | Application.id.in_(before) if before else whose)
     if product_id is not None:
         query = query.where(Subscription.plan_id.in_(select(Plan.id).where(Plan.product_id == product_id)))
-    return session.scalars(query).all()
+    return [_Subscribed(*row) for row in session.execute(query)]
+
+
+def _courses(session: Session, subscriptions: Sequence[_Subscribed]) -> dict[int, Course]:
+    """What subscriptions have been through and will be, in two queries."""
+    kept = timelines.of_all(session, {each.id: each.ended_at for each in subscriptions})
+    pauses = timelines.pauses_of_all(session, kept)
+    return {s.id: Course(stays=kept.get(s.id, ()), pauses=pauses.get(s.id, ())) for s in subscriptions}
 
 
 def _overlaps(begin: datetime, end: datetime, start: Any, stop: Any) -> Any:

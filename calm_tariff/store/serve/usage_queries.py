@@ -315,15 +315,20 @@ def units_by_day(
             for key, units in units_by_stay(session, begin, end, subscriptions).items():
                 found.setdefault(key, {})[day] = units
         return found
-    place = func.interval(HourlyUsage.hour_us, *bounds) - 1
-    query = (
-        select(place, HourlyUsage.stay_id, HourlyUsage.meter_id, func.sum(HourlyUsage.units))
+    place = (func.interval(HourlyUsage.hour_us, *bounds) - 1).label("place")
+    by_day = (
+        select(place, HourlyUsage.stay_id, HourlyUsage.meter_id, func.sum(HourlyUsage.units).label("units"))
         .where(HourlyUsage.subscription_id.in_(subscriptions))
         .where(HourlyUsage.hour_us >= start_us, HourlyUsage.hour_us < end_us)
         .group_by(place, HourlyUsage.stay_id, HourlyUsage.meter_id)
+        .subquery()
     )
-    for n, stay, meter, units in session.execute(query):
-        found.setdefault((stay, meter), {})[days[int(n)]] = units
+    # A month's days come as one row, not as thirty: reading rows is what takes the time.
+    together = func.group_concat(by_day.c.place, ":", by_day.c.units)
+    query = select(by_day.c.stay_id, by_day.c.meter_id, together).group_by(by_day.c.stay_id, by_day.c.meter_id)
+    for stay, meter, told in session.execute(query):
+        pairs = (each.split(":") for each in told.split(","))
+        found[stay, meter] = {days[int(n)]: Decimal(units) for n, units in pairs}
     return found
 
 

@@ -20,7 +20,7 @@ _OURS = """
     person_invitation plan plan_draft plan_group plan_revision portal portal_group portal_page portal_picture
     portal_product product product_group product_operation provider quota_count received_webhook record_end
     release_note request_viewer revoked_token service_token service_token_place signing_key stamp terms_of_use
-    alembic_version usage_file usage_file_part usage_file_row usage_source
+    alembic_version reckoned_month usage_file usage_file_part usage_file_row usage_source
 """
 OURS = set(_OURS.split())
 # Of tables that are somebody's: states and kinds, ids, figures, what others chose, and whom the provider names.

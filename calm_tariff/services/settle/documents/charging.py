@@ -16,14 +16,13 @@ from calm_tariff.core.lifecycles import CHARGE_RUN, move
 from calm_tariff.core.periods import Period, local_day, month_of, month_starting, period_before
 from calm_tariff.services.base import auditing, idempotency, jobs
 from calm_tariff.services.base.context import ROLES, SYSTEM, Actor, Context, provider_of, zone_of
-from calm_tariff.services.settle.documents import drafting, issuing, reviewing
-from calm_tariff.store.admit.consumers import Consumer
+from calm_tariff.services.settle.documents import drafting, issuing, keeping_drafts, reviewing
 from calm_tariff.store.base.locking import all_locked, locked
 from calm_tariff.store.settle.money_documents import ChargeRun, DraftReview, Invoice
 
 GO_ON = "go on with a charge run"
-# Consumers that are drafted, or drafts that are issued, before the run is looked at again.
-PART = 40
+# Consumers that are drafted, and drafts that are issued, before the run is looked at again.
+DRAFTED_AT_ONCE, ISSUED_AT_ONCE = 500, 40
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -178,7 +177,7 @@ def _draft_part(ctx: Context, run_id: int) -> bool:
         if run.state != "running":
             return False
         acting = _acting(ctx, run).joining(session)
-        part = run.planned[run.done : run.done + PART]
+        part = run.planned[run.done : run.done + DRAFTED_AT_ONCE]
         _draft(session, acting, run, part)
         run.done += len(part)
         if run.done < len(run.planned):
@@ -191,34 +190,19 @@ def _draft_part(ctx: Context, run_id: int) -> bool:
 def _draft(session: Session, ctx: Context, run: ChargeRun, consumers: list[int]) -> None:
     """Draft the invoices of some consumers, with as many statements for all of them as for one."""
     period, provider = Period(run.period_start, run.period_end), provider_of(session)
-    before = drafting.emptied(session, period, consumers)
-    owners = {each.id: each for each in session.scalars(select(Consumer).where(Consumer.id.in_(consumers)))}
+    before = keeping_drafts.emptied(session, period, consumers)
+    issued = {consumer for consumer, was in before.items() if not was.is_draft}
     late_of = [date.fromisoformat(start) for start in run.late_of]
-    drafts: list[tuple[Invoice, Decimal | None]] = []
-    with session.no_autoflush:
-        for content in drafting.contents(session, period, consumers, late_of):
-            was = before.get(content.case.consumer_id)
-            if was is not None and was.invoice.state != "draft":
-                run.left_alone += 1
-                continue
-            draft = was.invoice if was is not None else _new(owners[content.case.consumer_id], period)
-            draft.run_id = run.id
-            drafting.fill(session, ctx, draft, content)
-            session.add(draft)
-            drafts.append((draft, None if was is None else was.units))
-            run.invoices += 1
-            run.total += draft.total
-        session.flush()
-        earlier = reviewing.before(session, period.start, consumers)
-        for draft, units in drafts:
-            arrived = Decimal(0) if units is None else reviewing.units_of(draft) - units
-            reviewing.looked_at(draft, earlier.of(draft.consumer_id), provider.review_percent, arrived)
+    contents = drafting.contents(session, period, consumers, late_of)
+    drafts = [drafting.drafted(session, ctx, each) for each in contents if each.case.consumer_id not in issued]
+    ids = keeping_drafts.keep(session, period, run.id, drafts, before)
+    reviewed = reviewing.of_drafts(session, period.start, drafts, {c: was.units for c, was in before.items()})
+    keeping_drafts.keep_reviews(session, [{**each, "document_id": ids[whose]} for whose, each in reviewed.items()])
+    run.left_alone += len(contents) - len(drafts)
+    run.invoices += len(drafts)
+    run.total += sum((each.sums.total for each in drafts), Decimal(0))
     if run.invoices and provider.charged_at is None:
         provider.charged_at = ctx.now
-
-
-def _new(consumer: Consumer, period: Period) -> Invoice:
-    return Invoice(consumer=consumer, period_start=period.start, period_end=period.end, state="draft")
 
 
 def _clear(session: Session, run: ChargeRun) -> None:
@@ -238,7 +222,7 @@ def _issue_part(ctx: Context, run_id: int) -> bool:
         run = session.get_one(ChargeRun, run_id, populate_existing=True)
         if run.state != "running":
             return False
-        acting, done, part = _acting(ctx, run), run.done, run.planned[run.done : run.done + PART]
+        acting, done, part = _acting(ctx, run), run.done, run.planned[run.done : run.done + ISSUED_AT_ONCE]
     outcomes: list[tuple[int, str | None, str]] = []
     for invoice_id in part:
         try:

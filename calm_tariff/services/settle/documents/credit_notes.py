@@ -209,7 +209,7 @@ def _taken_back(line: MoneyLine, amount: Decimal, quantity: Decimal | None = Non
 
 def _without_origin(of: LatePeriod, each: Difference, meter_id: int | None) -> MoneyLine:
     line = late_lines.line_of(of, each, meter_id)
-    line.sort, line.origin, line.amount, line.slices = "credit", None, -each.amount, []
+    line.sort, line.origin_id, line.amount, line.slices = "credit", None, -each.amount, []
     line.quantity = None if each.quantity is None else -each.quantity
     return line
 

@@ -5,18 +5,19 @@ Source: docs/arithmetic.md, section 5.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
+from typing import Any
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
-from sqlalchemy.orm.attributes import set_committed_value
 
 from calm_tariff.core.billing import documents, tax
+from calm_tariff.core.billing.documents import Totals
 from calm_tariff.core.billing.tax import Taxed, TaxRule
-from calm_tariff.core.periods import Period, day_start
+from calm_tariff.core.periods import Period
 from calm_tariff.core.rating import rate
 from calm_tariff.formats.values import write
 from calm_tariff.services.base.context import Context, provider_of, zone_of
@@ -26,13 +27,11 @@ from calm_tariff.services.settle.documents.late_lines import LatePeriod
 from calm_tariff.services.settle.rating_cases import ConsumerCase
 from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer
-from calm_tariff.store.base.locking import all_locked
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.serve import usage_queries
 from calm_tariff.store.settle.money_documents import (
     Adjustment,
     DocumentTax,
-    DraftReview,
     Invoice,
     MoneyDocument,
     MoneyLine,
@@ -54,12 +53,18 @@ class Content:
     days: DaysOf
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Before:
-    """An invoice that a consumer has of a period, and the units that its own lines had, where it is a draft."""
+# A row of a table that is still to be kept, by column.
+Row = dict[str, Any]
 
-    invoice: Invoice
-    units: Decimal
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Drafted:
+    """One consumer's draft as it is to be kept: what it says as a whole, its lines, and what those come to."""
+
+    consumer_id: int
+    head: Row
+    lines: tuple[Row, ...]
+    sums: Totals
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -82,7 +87,9 @@ def planned(session: Session, period: Period) -> Planned:
 
 def contents(session: Session, period: Period, consumers: Collection[int], late_of: Collection[date]) -> list[Content]:
     """What is to stand on some consumers' drafts of a period, with what of some earlier ones is charged late."""
-    cases = {case.consumer_id: case for case in rating_cases.cases(session, period, list(consumers))}
+    days = _Days()
+    charged = rating_cases.cases(session, period, list(consumers), counted=days.counted)
+    cases = {case.consumer_id: case for case in charged}
     late: dict[int, list[LatePeriod]] = {}
     successors = merged.successors(session)
     for each in late_lines.waiting(session, period.start, consumers, late_of) if late_of else ():
@@ -93,21 +100,21 @@ def contents(session: Session, period: Period, consumers: Collection[int], late_
     for adjustment in agreed(session, period.start, consumers):
         added.setdefault(adjustment.consumer_id, []).append(adjustment)
     provider = provider_of(session)
+    percent = rating_cases.percent_of(provider, period)
     others = (late.keys() | added.keys()) - cases.keys()
     for consumer in session.scalars(select(Consumer).where(Consumer.id.in_(others))):
         treatment = tax.treatment(consumer.tax_treatment)
         empty = rating_cases.case_of(provider, period, treatment)
         cases[consumer.id] = ConsumerCase(consumer.id, consumer.name, empty, (), treatment)
-    days = _by_day(session, period, list(cases.values()))
     meters = dict(session.execute(select(Meter.key, Meter.id)).all())
     return [
         Content(
             case=case,
             late=tuple(late.get(case.consumer_id, ())),
             adjustments=tuple(added.get(case.consumer_id, ())),
-            percent=rating_cases.percent_of(provider, period),
+            percent=percent,
             meters=meters,
-            days=days,
+            days=days.found,
         )
         for case in sorted(cases.values(), key=lambda c: c.consumer)
     ]
@@ -121,43 +128,29 @@ def agreed(session: Session, start: date, consumers: Collection[int] | None = No
     return session.scalars(query.order_by(Adjustment.id)).all()
 
 
-def emptied(session: Session, period: Period, consumers: Collection[int]) -> dict[int, Before]:
-    """The invoices of a period that some consumers have, held, by consumer: of those that are drafts all lines are
-    gone, to be filled anew."""
-    query = select(Invoice.id).where(Invoice.period_start == period.start, Invoice.consumer_id.in_(consumers))
-    found = all_locked(session, Invoice, session.scalars(query).all())
-    drafts = [each.id for each in found if each.state == "draft"]
-    own = select(MoneyLine.document_id, func.sum(MoneyLine.quantity)).where(MoneyLine.sort == "own")
-    had = dict(session.execute(own.where(MoneyLine.document_id.in_(drafts)).group_by(MoneyLine.document_id)).all())
-    reviews = {
-        r.document_id: r for r in session.scalars(select(DraftReview).where(DraftReview.document_id.in_(drafts)))
-    }
-    for table in (MoneyLine, DocumentTax):
-        gone = delete(table).where(table.document_id.in_(drafts))
-        session.execute(gone, execution_options={"synchronize_session": False})
-    for each in found:
-        if each.state == "draft":
-            set_committed_value(each, "lines", [])
-            set_committed_value(each, "tax_groups", [])
-            set_committed_value(each, "review", reviews.get(each.id))
-    return {each.consumer_id: Before(invoice=each, units=had.get(each.id) or Decimal(0)) for each in found}
-
-
-def fill(session: Session, ctx: Context, draft: Invoice, content: Content) -> None:
-    """Have a draft hold this, which holds nothing."""
+def drafted(session: Session, ctx: Context, content: Content) -> Drafted:
+    """A draft that holds this."""
     case = content.case
-    draft.currency = case.case.currency
-    draft.created_at = ctx.now
-    draft.evidence = write(case.case)
-    draft.late_cases = {str(x.invoice.id): late_lines.kept(x) for x in content.late}
     lines = _own(content)
     for period in content.late:
-        lines += late_lines.made(session, period, content.meters)
+        lines += [_row(line) for line in late_lines.made(session, period, content.meters)]
     lines += [_adjusted(each, content.percent) for each in content.adjustments]
-    for place, line in enumerate(lines):
-        line.place = place
-    draft.lines = lines
-    summed(draft)
+    sums = documents.totals([_taxed(x["treatment"], x["percent"], x["amount"]) for x in lines], case.case.currency)
+    head = {
+        "currency": case.case.currency,
+        "created_at": ctx.now,
+        "evidence": write(case.case),
+        "late_cases": {str(x.invoice.id): late_lines.kept(x) for x in content.late},
+        "subtotal": sums.subtotal,
+        "tax": sums.tax,
+        "total": sums.total,
+    }
+    placed = tuple({**line, "place": place} for place, line in enumerate(lines))
+    return Drafted(consumer_id=case.consumer_id, head=head, lines=placed, sums=sums)
+
+
+def _row(line: MoneyLine) -> Row:
+    return {name: value for name, value in vars(line).items() if not name.startswith("_")}
 
 
 def adjusted_anew(session: Session, ctx: Context, draft: Invoice) -> None:
@@ -169,8 +162,7 @@ def adjusted_anew(session: Session, ctx: Context, draft: Invoice) -> None:
     draft.tax_groups.clear()
     session.flush()
     for each in agreed(session, draft.period_start, [draft.consumer_id]):
-        line = _adjusted(each, percent)
-        line.place = len(kept)
+        line = MoneyLine(**_adjusted(each, percent), place=len(kept))
         kept.append(line)
         draft.lines.append(line)
     draft.created_at = ctx.now
@@ -179,26 +171,33 @@ def adjusted_anew(session: Session, ctx: Context, draft: Invoice) -> None:
 
 def summed(document: MoneyDocument) -> None:
     """Write down what a document's lines come to."""
-    taxed = [
-        Taxed(rule=TaxRule(treatment=tax.treatment(line.treatment), percent=line.percent), amount=line.amount)
-        for line in document.lines
-    ]
+    taxed = [_taxed(line.treatment, line.percent, line.amount) for line in document.lines]
     sums = documents.totals(taxed, document.currency)
     document.subtotal, document.tax, document.total = sums.subtotal, sums.tax, sums.total
-    document.tax_groups = [
-        DocumentTax(
-            place=place,
-            treatment=group.rule.treatment,
-            percent=group.rule.percent,
-            base=group.base,
-            tax=group.tax,
-        )
+    document.tax_groups = [DocumentTax(**group) for group in group_rows(sums)]
+
+
+def group_rows(sums: Totals) -> list[Row]:
+    """The tax groups of a document, in order."""
+    return [
+        {
+            "place": place,
+            "treatment": group.rule.treatment,
+            "percent": group.rule.percent,
+            "base": group.base,
+            "tax": group.tax,
+        }
         for place, group in enumerate(sums.groups)
     ]
 
 
-def _own(content: Content) -> list[MoneyLine]:
-    case, found = content.case, []
+def _taxed(treatment: str, percent: Decimal, amount: Decimal) -> Taxed:
+    return Taxed(rule=TaxRule(treatment=tax.treatment(treatment), percent=percent), amount=amount)
+
+
+def _own(content: Content) -> list[Row]:
+    case = content.case
+    found: list[Row] = []
     counted: dict[tuple[int, str, str | None], int] = {}
     for line in rate(case.case).lines:
         origin = case.segments[line.segment]
@@ -208,48 +207,54 @@ def _own(content: Content) -> list[MoneyLine]:
         counted[alike] = counted.get(alike, -1) + 1
         days = content.days.get((origin.stay_id, meter), {}) if meter else {}
         found.append(
-            MoneyLine(
-                sort="own",
-                belongs_to=case.case.period.start,
-                kind=line.kind,
-                nth=counted[alike],
-                amount=line.amount,
-                treatment=rule.treatment,
-                percent=rule.percent,
-                segment=line.segment,
-                subscription_id=origin.subscription_id,
-                revision_id=origin.revision_id,
-                stay_id=origin.stay_id,
-                segment_start=origin.start,
-                segment_end=origin.end,
-                meter_id=meter,
-                quantity=line.quantity,
-                included=line.included,
-                priced=line.priced,
-                days=line.days,
-                slices=write(line.slices),
-                by_day=[[day.isoformat(), str(n)] for day, n in sorted(days.items())] if meter else None,
-            )
+            {
+                "sort": "own",
+                "belongs_to": case.case.period.start,
+                "kind": line.kind,
+                "nth": counted[alike],
+                "amount": line.amount,
+                "treatment": rule.treatment,
+                "percent": rule.percent,
+                "segment": line.segment,
+                "subscription_id": origin.subscription_id,
+                "revision_id": origin.revision_id,
+                "stay_id": origin.stay_id,
+                "segment_start": origin.start,
+                "segment_end": origin.end,
+                "meter_id": meter,
+                "quantity": line.quantity,
+                "included": line.included,
+                "priced": line.priced,
+                "days": line.days,
+                "slices": write(line.slices),
+                "by_day": [[day.isoformat(), str(n)] for day, n in sorted(days.items())] if meter else None,
+            }
         )
     return found
 
 
-def _adjusted(of: Adjustment, percent: Decimal) -> MoneyLine:
-    return MoneyLine(
-        sort="adjustment",
-        belongs_to=of.period_start,
-        kind="adjustment",
-        amount=of.amount,
-        treatment=of.treatment,
-        percent=percent if of.treatment == "standard" else Decimal(0),
-        words=of.words,
-        adjustment_id=of.id,
-    )
+def _adjusted(of: Adjustment, percent: Decimal) -> Row:
+    return {
+        "sort": "adjustment",
+        "belongs_to": of.period_start,
+        "kind": "adjustment",
+        "amount": of.amount,
+        "treatment": of.treatment,
+        "percent": percent if of.treatment == "standard" else Decimal(0),
+        "words": of.words,
+        "adjustment_id": of.id,
+    }
 
 
-def _by_day(session: Session, period: Period, cases: Iterable[ConsumerCase]) -> DaysOf:
-    """What the usage lines of these cases open into, as recorded now."""
-    where = zone_of(session)
-    subscriptions = sorted({origin.subscription_id for case in cases for origin in case.segments})
-    span = day_start(period.start, where), day_start(period.end, where)
-    return usage_queries.units_by_day(session, *span, subscriptions, where)
+class _Days:
+    """What usage lines open into, as recorded now: read once, and summed up for what is charged."""
+
+    def __init__(self) -> None:
+        self.found: DaysOf = {}
+
+    def counted(
+        self, session: Session, start_us: int, end_us: int, subscriptions: Sequence[int]
+    ) -> Mapping[tuple[int, int], Decimal]:
+        """Units in [start, end) by (stay, meter), whose days are kept."""
+        self.found = usage_queries.units_by_day(session, start_us, end_us, subscriptions, zone_of(session))
+        return {key: sum(days.values(), Decimal(0)) for key, days in self.found.items()}

@@ -205,7 +205,7 @@ def line_of(of: LatePeriod, difference: Difference, meter_id: int | None) -> Mon
         before=(now.amount if now else ZERO) - difference.amount,
         treatment=taxed.treatment,
         percent=taxed.percent,
-        origin=corrected[0] if corrected else None,
+        origin_id=corrected[0].id if corrected else None,
         segment=difference.segment,
         subscription_id=place.subscription_id,
         revision_id=place.revision_id,

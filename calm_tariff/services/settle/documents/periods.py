@@ -4,20 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from datetime import date
+from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session, defer
+from sqlalchemy.orm import Session
 
 from calm_tariff.core.periods import Period, local_day, month_of, month_starting, period_before
 from calm_tariff.core.rating import rate
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.settle import rating_cases
-from calm_tariff.services.settle.documents import charging, late_usage
+from calm_tariff.services.settle.documents import charging, late_usage, reckoning
 from calm_tariff.services.settle.documents.charging import RunView
 from calm_tariff.services.settle.documents.late_usage import LateUnits
+from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.paging import Page, PageQuery, listed
 from calm_tariff.store.compose.products import Plan
 from calm_tariff.store.serve.usage import Call
@@ -29,8 +30,8 @@ NAMED = 24
 
 @dataclass(frozen=True, slots=True)
 class RunningCharge:
-    """What a consumer owes so far in a period, before tax, by what is recorded now; of an issued invoice, what that
-    says. `invoiced` is what stands on its invoice or draft, `invoice_number` is there once that is issued."""
+    """What a consumer owes so far in a period, before tax, by what is recorded; of an issued invoice, what that says.
+    `invoiced` is what stands on its invoice or draft, `invoice_number` is there once that is issued."""
 
     consumer_id: int
     consumer: str
@@ -56,9 +57,10 @@ class PeriodSummary:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PeriodView:
-    """A billing month with a page of its charges, which are computed anew until invoiced. `subtotal` is of all of
+    """A billing month with a page of its charges. `subtotal` is of all of
     them, `draft_subtotal` of those in the draft invoices `drafts`, whose consumers come first in `drafted_for`.
-    `late` has arrived for invoices already issued, and stands on none."""
+    `late` has arrived for invoices already issued, and stands on none. Charges that are on no invoice are of what was
+    recorded by `reckoned_at`; None where all are on one."""
 
     start: date
     end: date
@@ -71,6 +73,7 @@ class PeriodView:
     drafted_for: list[str]
     runs: list[RunView]
     late: list[LateUnits]
+    reckoned_at: datetime | None
 
 
 def everything(ctx: Context) -> list[PeriodSummary]:
@@ -107,12 +110,13 @@ def one(ctx: Context, start: date, wanted: PageQuery) -> PeriodView:
     with ctx.transaction() as session:
         period = month_starting(start)
         running = month_of(local_day(ctx.now_us, zone_of(session)))
-        charges, states = _charges(session, ctx, period)
+        found = _charges(session, ctx, period)
+        charges = found.charges
         drafts = [c for c in charges if c.invoice_state == "draft"]
         return PeriodView(
             start=period.start,
             end=period.end,
-            state=_state(period, running, states),
+            state=_state(period, running, found.states),
             currency=provider_of(session).currency,
             charges=listed(charges, wanted, _ORDERS),
             subtotal=sum((c.charge for c in charges), Decimal(0)),
@@ -121,6 +125,7 @@ def one(ctx: Context, start: date, wanted: PageQuery) -> PeriodView:
             drafted_for=[c.consumer for c in drafts[:NAMED]],
             runs=charging.of_period(session, period.start),
             late=late_usage.of_period(session, period),
+            reckoned_at=found.reckoned_at,
         )
 
 
@@ -133,7 +138,7 @@ def pages(ctx: Context, start: date) -> Callable[[PageQuery], Page[RunningCharge
     """One billing month's charges, worked out once, however many pages of them are then taken."""
     ctx.actor.must_be(*ROLES)
     with ctx.transaction() as session:
-        found = _charges(session, ctx, month_starting(start))[0]
+        found = _charges(session, ctx, month_starting(start)).charges
     return lambda wanted: listed(found, wanted, _ORDERS)
 
 
@@ -146,47 +151,75 @@ _ORDERS: dict[str, Callable[[RunningCharge], Any]] = {
 }
 
 
-def _charges(session: Session, ctx: Context, period: Period) -> tuple[list[RunningCharge], str]:
-    """Everybody's charge in a period, worked out for those without an invoice, and for everybody without an issued one
-    while it runs; and the states of the invoices."""
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Charged:
+    """Everybody's charge in a period in the order of their names, the states of the invoices, and of when those charges
+    are that are on none."""
+
+    charges: list[RunningCharge]
+    states: str
+    reckoned_at: datetime | None
+
+
+def _charges(session: Session, ctx: Context, period: Period) -> _Charged:
+    """Everybody's charge in a period: of those without an invoice, and of everybody without an issued one while it
+    runs, as it was reckoned last, or worked out now where it never was."""
     running = period.end > local_day(ctx.now_us, zone_of(session))
-    of_period = select(Invoice).where(Invoice.period_start == period.start).options(defer(Invoice.evidence))
-    found = {i.consumer_id: _invoiced(i) for i in session.scalars(of_period)}
+    found = _invoiced(session, period)
     states = ",".join({c.invoice_state or "" for c in found.values()})
     plans = rating_cases.plans_in(session, period)
     # What is drafted of a month that has ended is told as it was drafted: whoever wants it anew charges it anew.
     owing = [c for c in plans if c not in found or (running and found[c].invoice_state == "draft")]
-    for case in rating_cases.cases(session, period, owing) if owing else ():
-        charge = rate(case.case).subtotal
-        none = RunningCharge(
-            consumer_id=case.consumer_id,
-            consumer=case.consumer,
-            plans=[],
-            charge=charge,
-            currency=case.case.currency,
-            invoice_id=None,
-            invoice_number=None,
-            invoice_state=None,
-        )
-        found[case.consumer_id] = replace(found.get(case.consumer_id, none), charge=charge)
+    reckoned = reckoning.kept(session, period) if owing else None
+    amounts = dict(reckoned.charges) if reckoned is not None else {}
+    since = [consumer for consumer in owing if consumer not in amounts]
+    for case in rating_cases.cases(session, period, since) if since else ():
+        amounts[case.consumer_id] = rate(case.case).subtotal
+    named = dict(session.execute(select(Consumer.id, Consumer.name).where(Consumer.id.in_(owing))).all())
+    currency = provider_of(session).currency
+    for consumer in owing:
+        if consumer in amounts:
+            found[consumer] = replace(
+                found.get(consumer) or _nothing_yet(consumer, named[consumer], currency), charge=amounts[consumer]
+            )
     names = _plan_names(session)
     for consumer, held in plans.items():
         if consumer in found:
             found[consumer] = replace(found[consumer], plans=[names[p] for p in dict.fromkeys(held)])
-    return sorted(found.values(), key=lambda c: c.consumer), states
+    at = (reckoned.at if reckoned is not None else ctx.now) if owing else None
+    return _Charged(charges=sorted(found.values(), key=lambda c: c.consumer), states=states, reckoned_at=at)
 
 
-def _invoiced(i: Invoice) -> RunningCharge:
+def _invoiced(session: Session, period: Period) -> dict[int, RunningCharge]:
+    """What stands on a period's invoices and drafts, by consumer."""
+    read = (Invoice.id, Invoice.number, Invoice.state, Invoice.consumer_id, Invoice.subtotal, Invoice.currency)
+    query = select(*read, Consumer.name).join(Consumer, Consumer.id == Invoice.consumer_id)
+    return {
+        row.consumer_id: RunningCharge(
+            consumer_id=row.consumer_id,
+            consumer=row.name,
+            plans=[],
+            charge=row.subtotal,
+            currency=row.currency,
+            invoice_id=row.id,
+            invoice_number=row.number,
+            invoice_state=row.state,
+            invoiced=row.subtotal,
+        )
+        for row in session.execute(query.where(Invoice.period_start == period.start))
+    }
+
+
+def _nothing_yet(consumer_id: int, name: str, currency: str) -> RunningCharge:
     return RunningCharge(
-        consumer_id=i.consumer_id,
-        consumer=i.consumer.name,
+        consumer_id=consumer_id,
+        consumer=name,
         plans=[],
-        charge=i.subtotal,
-        currency=i.currency,
-        invoice_id=i.id,
-        invoice_number=i.number,
-        invoice_state=i.state,
-        invoiced=i.subtotal,
+        charge=Decimal(0),
+        currency=currency,
+        invoice_id=None,
+        invoice_number=None,
+        invoice_state=None,
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
@@ -19,10 +19,11 @@ from calm_tariff.core.sentences.review import finding_in_words
 from calm_tariff.formats.values import read, write
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import ROLES, Context, provider_of
+from calm_tariff.services.settle.documents.drafting import Drafted, Row
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.base.paging import Page, PageQuery, page
-from calm_tariff.store.settle.money_documents import DraftReview, Invoice, MoneyLine
+from calm_tariff.store.settle.money_documents import DraftReview, Invoice
 
 ZERO = Decimal(0)
 LONGEST_WHY = 500
@@ -203,42 +204,52 @@ def before(session: Session, start: date, consumers: Collection[int]) -> Before:
 
 
 def looked_at_again(session: Session, draft: Invoice) -> None:
-    """The same where nothing but its adjustments is another."""
-    earlier = before(session, draft.period_start, [draft.consumer_id]).of(draft.consumer_id)
-    looked_at(draft, earlier, provider_of(session).review_percent)
-
-
-def looked_at(
-    draft: Invoice, earlier: tuple[Decimal | None, ...], percent: int, arrived: Decimal | None = None
-) -> None:
-    """Write down what of a draft is out of the ordinary, from so many percent up or down. `arrived` are the units that
-    came since it was last computed; None where it was not computed again."""
-    known = [amount for amount in earlier if amount is not None]
+    """Write down anew what of a draft is out of the ordinary, where nothing but its adjustments is another."""
     if draft.review is None:
         draft.review = DraftReview(weight=0, findings=[])
-    if arrived is None:
-        arrived = sum((each.units for each in _kept(draft.review) if each.units is not None), ZERO)
+    earlier = before(session, draft.period_start, [draft.consumer_id]).of(draft.consumer_id)
     facts = Facts(
         subtotal=draft.subtotal,
-        before=known,
+        before=[amount for amount in earlier if amount is not None],
         nothing=not any(line.amount for line in draft.lines),
         pays=draft.consumer.payment_method is not None,
         adjusted=any(line.sort == "adjustment" for line in draft.lines),
-        arrived=arrived,
+        arrived=sum((each.units for each in _kept(draft.review) if each.units is not None), ZERO),
     )
-    found = rules.findings(facts, percent)
+    found = rules.findings(facts, provider_of(session).review_percent)
     draft.review.weight, draft.review.findings = rules.weight(found), write(found)
-    draft.review.last_month = earlier[0]
+
+
+def of_drafts(
+    session: Session, start: date, drafts: Collection[Drafted], units_before: Mapping[int, Decimal]
+) -> dict[int, Row]:
+    """What of drafts of a period is out of the ordinary, as it is kept, by consumer. `units_before` are those of drafts
+    that were computed before: what came since is still arriving."""
+    whose = [each.consumer_id for each in drafts]
+    earlier = before(session, start, whose)
+    paying = select(Consumer.id).where(Consumer.id.in_(whose), Consumer.payment_method.is_not(None))
+    pay = set(session.scalars(paying))
+    percent = provider_of(session).review_percent
+    found = {}
+    for each in drafts:
+        months, consumer = earlier.of(each.consumer_id), each.consumer_id
+        facts = Facts(
+            subtotal=each.sums.subtotal,
+            before=[amount for amount in months if amount is not None],
+            nothing=not any(line["amount"] for line in each.lines),
+            pays=consumer in pay,
+            adjusted=any(line["sort"] == "adjustment" for line in each.lines),
+            arrived=_units(each) - units_before[consumer] if consumer in units_before else ZERO,
+        )
+        findings = rules.findings(facts, percent)
+        found[consumer] = {"weight": rules.weight(findings), "findings": write(findings), "last_month": months[0]}
+    return found
+
+
+def _units(of: Drafted) -> Decimal:
+    """All units of the period's own lines of a draft."""
+    return sum((line["quantity"] or ZERO for line in of.lines if line["sort"] == "own"), ZERO)
 
 
 def _kept(review: DraftReview) -> tuple[Finding, ...]:
     return read(tuple[Finding, ...], review.findings)
-
-
-def units_of(draft: Invoice) -> Decimal:
-    """All units of the period's own lines of a draft."""
-    return sum((_units(line) for line in draft.lines if line.sort == "own"), ZERO)
-
-
-def _units(line: MoneyLine) -> Decimal:
-    return line.quantity or ZERO

@@ -140,7 +140,7 @@ def test_a_run_goes_on_part_by_part_can_be_stopped_and_comes_to_the_same(
     office: Office, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     more(office, 5)
-    monkeypatch.setattr(charging, "PART", 2)
+    monkeypatch.setattr(charging, "DRAFTED_AT_ONCE", 2)
     begun = charging.begin(office.finance, SEPTEMBER, "k")
     assert charging.begin(office.finance, SEPTEMBER, "k").id == begun.id
     assert (begun.state, begun.planned, begun.done) == ("running", 7, 0)
@@ -182,7 +182,7 @@ def test_issuing_that_died_between_an_invoice_and_its_count_counts_it_once(
     more(office, 5)
     charging.run(office.finance, SEPTEMBER)
     office.clock.now = LATER
-    monkeypatch.setattr(charging, "PART", 3)
+    monkeypatch.setattr(charging, "ISSUED_AT_ONCE", 3)
     run = charging.begin_issuing(office.finance, SEPTEMBER)
     with office.ctx.transaction() as session:
         first, second, *_ = session.scalars(select(Invoice.id).order_by(Invoice.id))

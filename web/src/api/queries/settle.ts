@@ -86,6 +86,7 @@ const INVOICES = [
  * and what is struck out. */
 export const STALE = {
   invoices: INVOICES,
+  reckoned: ["/periods/{start}/charges"],
   strikes: [...INVOICES, "/strikes", "/calls", "/calls/{call_id}/receipt", "/lines/{line_id}/days"],
   bundles: ["/periods/{start}/bundles"],
   books: ["/books", "/books/differences", "/books/{start}/units", "/counts"],

@@ -15,6 +15,7 @@ import { useOpened } from "../lately";
 import { useList } from "../list";
 import { isOne } from "../roles";
 import { Exports } from "./exports";
+import { Reckoned } from "./reckoned";
 import { Review } from "./review";
 import { Going } from "./run";
 
@@ -57,7 +58,7 @@ export function Periods() {
 }
 
 const SAYS: Record<string, string> = {
-  running: "Still running: charges are what is recorded so far.",
+  running: "Still running: reckoned every five minutes from what is recorded so far.",
   "ready to charge": "It has ended and has no invoices yet.",
   drafted: "Its drafts are looked through, put right and issued: what is out of the ordinary comes first.",
   issued: "Its invoices are issued and never change again.",
@@ -106,7 +107,10 @@ export function PeriodPage() {
           actions={(drafts) => finance && <Moves of={p} drafts={drafts} />}
         />
       ) : (
-        <Charges list={list} period={p} finance={finance} />
+        <>
+          {p.reckoned_at && <Reckoned start={start} at={p.reckoned_at} />}
+          <Charges list={list} period={p} finance={finance} />
+        </>
       )}
     </Page>
   );
