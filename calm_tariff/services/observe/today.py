@@ -24,7 +24,7 @@ from calm_tariff.services.settle.accounts import aging, writing_off
 from calm_tariff.services.settle.bank import views
 from calm_tariff.services.settle.books import showing
 from calm_tariff.services.settle.cards import disputes
-from calm_tariff.services.settle.documents import late_usage
+from calm_tariff.services.settle.documents import reckoning
 from calm_tariff.services.settle.handoff import mapped
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.apis import ApiVersion
@@ -275,7 +275,7 @@ def _late(session: Session, ctx: Context) -> list[Item]:
     """Usage that has arrived for periods already issued."""
     last = period_before(month_of(local_day(ctx.now_us, zone_of(session))))
     items = []
-    for start, late in late_usage.periods_with(session, last):
+    for start, late in reckoning.months_with_late(session, last.start):
         who = list(dict.fromkeys(each.consumer for each in late))
         more = f" and {len(who) - 2} more" if len(who) > 2 else ""
         items.append(

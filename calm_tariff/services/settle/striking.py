@@ -25,6 +25,7 @@ from calm_tariff.core.striking import MOST_CALLS, must_be_as_shown, must_fit, na
 from calm_tariff.services.base import auditing, idempotency, stamps
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.settle import rating_cases
+from calm_tariff.services.settle.documents import reckoning
 from calm_tariff.services.settle.usage_consequences import UnitsTold
 from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer
@@ -140,6 +141,7 @@ def strike_out(ctx: Context, wanted: Wanted, why: str, shown: int, key: str | No
         session.add(made)
         session.flush()
         strikes.mark(session, calls, made.id)
+        reckoning.forget(session)
         auditing.note(session, ctx, "struck calls out", _subject(made, consumer), after=_told(made), why=reason)
         idempotency.remember(session, ctx, key, {"strike_id": made.id})
         return _views(session, [made])[0]
@@ -164,6 +166,7 @@ def undo(ctx: Context, strike_id: int, why: str) -> StrikeView:
         strikes.mark(session, calls, None)
         held.undone_at, held.undone_by, held.undone_why = ctx.now, cut(ctx.actor.name), reason
         subject = _subject(held, session.get_one(Consumer, held.consumer_id))
+        reckoning.forget(session)
         auditing.note(session, ctx, "had struck calls count again", subject, after=_told(held), why=reason)
         return _views(session, [held])[0]
 

@@ -11,10 +11,12 @@ from calm_tariff.store.base.columns import Base
 
 
 class ReckonedMonth(Base):
-    """The charge of every consumer with a stay in a month, before tax, by the consumer's id, as of `reckoned_at`. It is
-    looked at and never billed: drafts are computed from usage itself."""
+    """Of a month, as of `reckoned_at`: the `charges` of consumers that have no issued invoice, before tax, by their
+    ids; and the units that arrived `late` for issued ones, as [invoice, meter, units]. It is looked at and never
+    billed: drafts are computed from usage itself."""
 
     __tablename__ = "reckoned_month"
     period_start: Mapped[date] = mapped_column(primary_key=True)
     reckoned_at: Mapped[datetime]
     charges: Mapped[dict[str, Any]]
+    late: Mapped[list[Any]]

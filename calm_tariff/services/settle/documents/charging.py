@@ -16,7 +16,7 @@ from calm_tariff.core.lifecycles import CHARGE_RUN, move
 from calm_tariff.core.periods import Period, local_day, month_of, month_starting, period_before
 from calm_tariff.services.base import auditing, idempotency, jobs
 from calm_tariff.services.base.context import ROLES, SYSTEM, Actor, Context, provider_of, zone_of
-from calm_tariff.services.settle.documents import drafting, issuing, keeping_drafts, reviewing
+from calm_tariff.services.settle.documents import drafting, issuing, keeping_drafts, reckoning, reviewing
 from calm_tariff.store.base.locking import all_locked, locked
 from calm_tariff.store.settle.money_documents import ChargeRun, DraftReview, Invoice
 
@@ -258,6 +258,7 @@ def _count(session: Session, run: ChargeRun, outcomes: list[tuple[int, str | Non
 
 def _ended(session: Session, ctx: Context, run: ChargeRun, action: str) -> None:
     run.state, run.ended_at = move(CHARGE_RUN, "charge run", run.state, "done"), ctx.now
+    reckoning.forget(session)
     after = {"invoices": run.invoices, "total": str(run.total), "left alone": run.left_alone}
     auditing.note(session, ctx, action, ("charge run", run.id, f"{run.period_start:%B %Y}"), after=after)
 

@@ -27,7 +27,7 @@ from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.settle.accounts import booking
-from calm_tariff.services.settle.documents import drafting, files, late_lines, numbering
+from calm_tariff.services.settle.documents import drafting, files, late_lines, numbering, reckoning
 from calm_tariff.services.settle.documents.late_lines import LatePeriod
 from calm_tariff.store.admit import merged, subscribers
 from calm_tariff.store.admit.consumers import Consumer
@@ -264,6 +264,7 @@ def _numbered(session: Session, ctx: Context, invoice: Invoice, note: CreditNote
     session.flush()
     subject = Thing("credit note", note.id, note.number, note.consumer_id)
     after = {"total": str(note.total), "of": invoice.number}
+    reckoning.forget(session)
     auditing.note(session, ctx, "issued a credit note", subject, after=after, why=note.reason)
     booking.credit_note_issued(session, ctx, note, invoice)
     files.begin(session, ctx, note)

@@ -24,7 +24,7 @@ from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.settle.accounts import booking
-from calm_tariff.services.settle.documents import adjustments, files, late_lines, numbering
+from calm_tariff.services.settle.documents import adjustments, files, late_lines, numbering, reckoning
 from calm_tariff.store.admit import merged, subscribers
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.admit.subscriptions import Subscription
@@ -60,6 +60,7 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> I
         if len(invoices) != len(set(invoice_ids)):
             raise NotFound("names an invoice that is not there", "invoices")
         due = sum(_issued(session, ctx, invoice) for invoice in invoices)
+        reckoning.forget(session)
         result = Issuing(issued=due, nothing_due=len(invoices) - due)
         idempotency.remember(session, ctx, key, write(result))
         return result

@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session, load_only
 
 from calm_tariff.core.periods import Period, day_start
 from calm_tariff.services.base.context import zone_of
+from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.serve import usage_queries
 from calm_tariff.store.settle.money_documents import Invoice, MoneyDocument, MoneyLine
@@ -44,22 +45,27 @@ def of_period(session: Session, period: Period) -> list[LateUnits]:
     """What is recorded now for a period's issued invoices and stands on no document, or differs from what stands
     there."""
     found: dict[tuple[int, int], Decimal] = {}
-    invoices = {}
     for (invoice, _, meter), units in differing(session, period).items():
-        invoices[invoice.id] = invoice
         found[invoice.id, meter] = found.get((invoice.id, meter), ZERO) + units
+    return named(session, found)
+
+
+def named(session: Session, units: Mapping[tuple[int, int], Decimal]) -> list[LateUnits]:
+    """Units by invoice and meter as people see them, by consumer and meter; nothing of those that are 0."""
+    query = select(Invoice.id, Invoice.consumer_id, Consumer.name).join(Consumer, Consumer.id == Invoice.consumer_id)
+    whose = {row.id: row for row in session.execute(query.where(Invoice.id.in_({of for of, _ in units})))}
     meters = dict(session.execute(select(Meter.id, Meter.name)).all())
     late = [
         LateUnits(
-            consumer_id=invoices[invoice].consumer_id,
-            consumer=invoices[invoice].consumer.name,
+            consumer_id=whose[invoice].consumer_id,
+            consumer=whose[invoice].name,
             invoice_id=invoice,
             meter_id=meter,
             meter=meters[meter],
-            units=units,
+            units=amount,
         )
-        for (invoice, meter), units in found.items()
-        if units
+        for (invoice, meter), amount in units.items()
+        if amount and invoice in whose
     ]
     return sorted(late, key=lambda each: (each.consumer, each.meter))
 
@@ -69,28 +75,29 @@ def differing(
 ) -> Mapping[tuple[Invoice, int, int], Decimal]:
     """Units recorded now less those on documents, by the period's issued invoice, stay and meter, where they differ;
     of all consumers, or of some."""
-    only = load_only(Invoice.id, Invoice.consumer_id, Invoice.period_start, Invoice.period_end, Invoice.state)
-    query = select(Invoice).where(Invoice.period_start == period.start, Invoice.state != "draft").options(only)
-    if consumers is not None:
-        query = query.where(Invoice.consumer_id.in_(consumers))
-    invoices = {invoice.id: invoice for invoice in session.scalars(query)}
-    if not invoices:
-        return {}
-    own = select(MoneyLine.stay_id, MoneyLine.document_id, MoneyLine.subscription_id).where(
-        MoneyLine.document_id.in_(invoices), MoneyLine.sort == "own", MoneyLine.kind == "usage"
+    own = (
+        select(MoneyLine.stay_id, MoneyLine.document_id, MoneyLine.subscription_id)
+        .join(Invoice, Invoice.id == MoneyLine.document_id)
+        .where(Invoice.period_start == period.start, Invoice.state != "draft")
+        .where(MoneyLine.sort == "own", MoneyLine.kind == "usage", MoneyLine.stay_id.is_not(None))
     )
-    rows = session.execute(own).all()
-    invoice_of = {row.stay_id: invoices[row.document_id] for row in rows if row.stay_id is not None}
-    only_of = None if consumers is None else sorted({row.subscription_id for row in rows if row.subscription_id})
+    only_of = None
+    if consumers is not None:
+        own = own.where(Invoice.consumer_id.in_(consumers))
+        only_of = sorted({row.subscription_id for row in session.execute(own) if row.subscription_id})
     charged = charged_units(session, period, only_of)
+    if not charged:
+        return {}
     where = zone_of(session)
     span = day_start(period.start, where), day_start(period.end, where)
     recorded = usage_queries.units_by_stay(session, *span, only_of)
-    return {
-        (invoice_of[stay], stay, meter): difference
-        for (stay, meter), units in charged.items()
-        if stay in invoice_of and (difference := recorded.get((stay, meter), ZERO) - units)
-    }
+    apart = {key: more for key, units in charged.items() if (more := recorded.get(key, ZERO) - units)}
+    rows = session.execute(own.where(MoneyLine.stay_id.in_({stay for stay, _ in apart}))).all()
+    only = load_only(Invoice.id, Invoice.consumer_id, Invoice.period_start, Invoice.period_end, Invoice.state)
+    query = select(Invoice).where(Invoice.id.in_({row.document_id for row in rows})).options(only)
+    invoices = {invoice.id: invoice for invoice in session.scalars(query)}
+    invoice_of = {row.stay_id: invoices[row.document_id] for row in rows}
+    return {(invoice_of[stay], stay, meter): more for (stay, meter), more in apart.items() if stay in invoice_of}
 
 
 def to_charge_again(session: Session, period: Period) -> Sequence[Invoice]:
@@ -132,9 +139,3 @@ def issued_periods(session: Session, until: date, at_most: int | None = None) ->
         .limit(at_most)
     )
     return [Period(start, end) for start, end in session.execute(query)]
-
-
-def periods_with(session: Session, latest: Period, at_most: int = 3) -> list[tuple[date, list[LateUnits]]]:
-    """The last issued periods, up to one, for which something has arrived, newest first."""
-    found = [(period.start, of_period(session, period)) for period in issued_periods(session, latest.start, at_most)]
-    return [(start, late) for start, late in found if late]

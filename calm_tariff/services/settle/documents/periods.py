@@ -18,6 +18,7 @@ from calm_tariff.services.settle import rating_cases
 from calm_tariff.services.settle.documents import charging, late_usage, reckoning
 from calm_tariff.services.settle.documents.charging import RunView
 from calm_tariff.services.settle.documents.late_usage import LateUnits
+from calm_tariff.services.settle.documents.reckoning import Reckoned
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.paging import Page, PageQuery, listed
 from calm_tariff.store.compose.products import Plan
@@ -57,10 +58,9 @@ class PeriodSummary:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PeriodView:
-    """A billing month with a page of its charges. `subtotal` is of all of
-    them, `draft_subtotal` of those in the draft invoices `drafts`, whose consumers come first in `drafted_for`.
-    `late` has arrived for invoices already issued, and stands on none. Charges that are on no invoice are of what was
-    recorded by `reckoned_at`; None where all are on one."""
+    """A billing month with a page of its charges. `subtotal` is of all of them, `draft_subtotal` of those in the draft
+    invoices `drafts`, whose consumers come first in `drafted_for`. `late` has arrived for invoices already issued, and
+    stands on none. What is on no invoice yet is what was recorded by `reckoned_at`."""
 
     start: date
     end: date
@@ -73,7 +73,7 @@ class PeriodView:
     drafted_for: list[str]
     runs: list[RunView]
     late: list[LateUnits]
-    reckoned_at: datetime | None
+    reckoned_at: datetime
 
 
 def everything(ctx: Context) -> list[PeriodSummary]:
@@ -124,8 +124,8 @@ def one(ctx: Context, start: date, wanted: PageQuery) -> PeriodView:
             draft_subtotal=sum((c.invoiced or Decimal(0) for c in drafts), Decimal(0)),
             drafted_for=[c.consumer for c in drafts[:NAMED]],
             runs=charging.of_period(session, period.start),
-            late=late_usage.of_period(session, period),
-            reckoned_at=found.reckoned_at,
+            late=late_usage.of_period(session, period) if found.reckoned is None else found.reckoned.late,
+            reckoned_at=ctx.now if found.reckoned is None else found.reckoned.at,
         )
 
 
@@ -153,12 +153,12 @@ _ORDERS: dict[str, Callable[[RunningCharge], Any]] = {
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _Charged:
-    """Everybody's charge in a period in the order of their names, the states of the invoices, and of when those charges
-    are that are on none."""
+    """Everybody's charge in a period in the order of their names, the states of the invoices, and what was reckoned of
+    it last."""
 
     charges: list[RunningCharge]
     states: str
-    reckoned_at: datetime | None
+    reckoned: Reckoned | None
 
 
 def _charges(session: Session, ctx: Context, period: Period) -> _Charged:
@@ -170,7 +170,7 @@ def _charges(session: Session, ctx: Context, period: Period) -> _Charged:
     plans = rating_cases.plans_in(session, period)
     # What is drafted of a month that has ended is told as it was drafted: whoever wants it anew charges it anew.
     owing = [c for c in plans if c not in found or (running and found[c].invoice_state == "draft")]
-    reckoned = reckoning.kept(session, period) if owing else None
+    reckoned = reckoning.kept(session, period)
     amounts = dict(reckoned.charges) if reckoned is not None else {}
     since = [consumer for consumer in owing if consumer not in amounts]
     for case in rating_cases.cases(session, period, since) if since else ():
@@ -186,8 +186,7 @@ def _charges(session: Session, ctx: Context, period: Period) -> _Charged:
     for consumer, held in plans.items():
         if consumer in found:
             found[consumer] = replace(found[consumer], plans=[names[p] for p in dict.fromkeys(held)])
-    at = (reckoned.at if reckoned is not None else ctx.now) if owing else None
-    return _Charged(charges=sorted(found.values(), key=lambda c: c.consumer), states=states, reckoned_at=at)
+    return _Charged(charges=sorted(found.values(), key=lambda c: c.consumer), states=states, reckoned=reckoned)
 
 
 def _invoiced(session: Session, period: Period) -> dict[int, RunningCharge]:

@@ -14,5 +14,6 @@ def upgrade() -> None:
         sa.Column("period_start", sa.Date(), nullable=False),
         sa.Column("reckoned_at", mysql.DATETIME(fsp=6), nullable=False),
         sa.Column("charges", sa.JSON(), nullable=False),
+        sa.Column("late", sa.JSON(), nullable=False),
         sa.PrimaryKeyConstraint("period_start", name=op.f("pk_reckoned_month")),
     )

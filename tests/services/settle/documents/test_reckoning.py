@@ -10,13 +10,14 @@ from sqlalchemy import select
 
 from calm_tariff.core.errors import Invalid
 from calm_tariff.services.base.context import Context
-from calm_tariff.services.settle.documents import charging, periods, reckoning
+from calm_tariff.services.settle.documents import charging, credit_notes, late_usage, periods, reckoning
 from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.settle.reckoned_months import ReckonedMonth
 from tests.office import Office
 from tests.services.months import LATER, OCTOBER, SEPTEMBER, issued, period, record
 from tests.services.queries import asked
+from tests.services.settle.documents.recorded import arrive, invoice_of, lose
 
 
 def charges(office: Office, start: date = SEPTEMBER) -> dict[str, Decimal]:
@@ -83,14 +84,37 @@ def test_the_running_month_and_the_last_until_it_is_drafted(office: Office) -> N
     office.clock.now = LATER
     reckoning.look(office.ctx)
     assert months(office) == [SEPTEMBER, OCTOBER]
-    kept = period(office).reckoned_at
     issued(office)
-    office.clock.forward(minutes=5)
+    assert months(office) == [], "what is issued is on no invoice no more"
     reckoning.look(office.ctx)
     with office.ctx.transaction() as session:
-        assert session.get_one(ReckonedMonth, SEPTEMBER).reckoned_at == kept
-        assert session.get_one(ReckonedMonth, OCTOBER).reckoned_at == office.clock.now
-    assert period(office).reckoned_at is None, "all of it is on invoices"
+        assert session.get_one(ReckonedMonth, SEPTEMBER).charges == {}
+        assert len(session.get_one(ReckonedMonth, OCTOBER).charges) == 2
+
+
+def test_what_arrived_late_is_kept_until_something_is_issued_credited_or_struck_out(
+    office: Office, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    record(office, 400)
+    office.clock.now = LATER
+    issued(office)
+    arrive(office, 9, 5000)
+    live = period(office).late
+    assert [(each.consumer, each.meter, each.units) for each in live] == [("Ferries", "Forecast calls", 9)]
+    reckoning.look(office.ctx)
+    with monkeypatch.context() as unable:
+        unable.setattr(late_usage, "differing", None)
+        assert period(office).late == live
+        with office.ctx.transaction() as session:
+            assert reckoning.months_with_late(session, SEPTEMBER) == [(SEPTEMBER, live)]
+    lose(office, 150)
+    assert [each.units for each in period(office).late] == [-141]
+    reckoning.look(office.ctx)
+    proposed = invoice_of(office).proposed
+    assert proposed
+    credit_notes.issue_proposed(office.finance, invoice_of(office).summary.id, "They were tests.")
+    assert period(office).late == []
+    assert months(office) == []
 
 
 def test_somebody_may_ask_for_it_and_twice_is_once(office: Office) -> None:

@@ -108,7 +108,7 @@ export function PeriodPage() {
         />
       ) : (
         <>
-          {p.reckoned_at && <Reckoned start={start} at={p.reckoned_at} />}
+          <Reckoned start={start} at={p.reckoned_at} />
           <Charges list={list} period={p} finance={finance} />
         </>
       )}
