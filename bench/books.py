@@ -44,7 +44,7 @@ def measure(calls: int = CALLS) -> dict[str, float]:
         with looking(office.ctx) as of:
             opened = _timed(lambda: recorded.calls(of))
         found: list[Any] = []
-        whole = _timed(lambda: found.append(audits.look_through(office.ctx)))
+        whole = _timed(lambda: found.append(audits.look_through(office.finance)))
         assert not found[0].differences, found[0].differences[:3]
         return {"calls": many, "audit": whole, "opened": opened, "bare": bare, "ratio": whole / bare}
 

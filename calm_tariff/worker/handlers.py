@@ -98,7 +98,7 @@ def handlers(ctx: Context, settings: Settings) -> list[Handler]:
             lease=timedelta(minutes=10),
             do=lambda of: reckoning.reckon(ctx, date.fromisoformat(of["month"])),
         ),
-        _again("reckon what months come to", timedelta(minutes=5), lambda: reckoning.look(ctx), timedelta(minutes=10)),
+        _again(elsewhere.RECKON_MONTHS, timedelta(minutes=5), lambda: reckoning.look(ctx), timedelta(minutes=10)),
         _again("draft months when it is time", timedelta(minutes=10), lambda: charging.when_it_is_time(ctx)),
         _again("match what the bank says", timedelta(minutes=1), lambda: entries.match_new(ctx)),
         _again(reminding.LOOK, timedelta(minutes=1), lambda: reminding.look(ctx)),

@@ -19,7 +19,7 @@ from calm_tariff.core.lifecycles import USAGE_FILE, move
 from calm_tariff.formats import outside_calls
 from calm_tariff.formats.outside_calls import Layout, Part
 from calm_tariff.formats.values import read
-from calm_tariff.services.base import auditing, retrying
+from calm_tariff.services.base import auditing, jobs, retrying
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.serve.elsewhere import checking, parts, places, recording, sorting
 from calm_tariff.services.serve.elsewhere.files import subject
@@ -31,6 +31,9 @@ from calm_tariff.store.serve.outside_usage import UsageFile, UsageFilePart
 
 # So many parts are recorded before others have their turn.
 PARTS = 25
+# A job of the schedule that tells what months come to (services.settle.documents.reckoning): calls of the past were
+# recorded.
+RECKON_MONTHS = "reckon what months come to"
 
 
 class _Outdated(Exception):
@@ -193,6 +196,7 @@ def _end(ctx: Context, usage_file_id: int) -> None:
             return
         held.stage, held.touched_at = move(USAGE_FILE, "the file", held.stage, "done"), ctx.now
         note_recorded(session, ctx, held)
+        jobs.soon(session, ctx, RECKON_MONTHS)
 
 
 def note_recorded(session: Session, ctx: Context, of: UsageFile) -> None:

@@ -314,6 +314,19 @@ def test_late_usage_of_an_issued_month_is_charged_on_the_next_invoice(office: Of
     assert september
 
 
+def test_what_months_come_to_is_reckoned_once_a_file_is_recorded(office: Office) -> None:
+    """And not at the next turn of the schedule, minutes later: whoever brought it in looks there next."""
+    jobs.schedule(office.ctx, [going_on.RECKON_MONTHS])
+    due = select(jobs.Stored).where(jobs.Stored.kind == going_on.RECKON_MONTHS)
+    with office.ctx.transaction() as session:
+        session.scalars(due).one().run_at += timedelta(minutes=4)
+    taken = take(office, [row(office, 1)])
+    files.record(office.finance, taken.id, leaving_out=False)
+    done(office.ctx, taken.id)
+    with office.ctx.transaction() as session:
+        assert session.scalars(due).one().run_at == office.clock.now
+
+
 def test_a_trial_that_such_calls_use_up_is_looked_at(office: Office) -> None:
     taken = take(office, [row(office, 1)])
     files.record(office.finance, taken.id, leaving_out=False)
