@@ -205,25 +205,27 @@ export function HandedBatches() {
       }
     >
       {() => (
-        <Listing
-          list={list}
-          id={(b) => b.id}
-          reading="Reading the batches"
-          empty="Nothing was sent yet."
-          address={(b) => `/settle/handoff/batches/${b.id}`}
-          columns={[
-            { head: "Batch", cell: (b) => b.id },
-            { head: "Made", sort: "newest", cell: (b) => dayAndMinute(b.made_at) },
-            { head: "Hours", number: true, cell: (b) => count(b.events) },
-            { head: "Accepted", number: true, cell: (b) => b.answered_at && count(b.accepted) },
-            {
-              head: "Refused",
-              number: true,
-              cell: (b) => b.refused > 0 && <span className="text-madder">{count(b.refused)}</span>,
-            },
-            { head: "Last try", cell: (b) => <LastTry of={b} /> },
-          ]}
-        />
+        <div className="mt-3">
+          <Listing
+            list={list}
+            id={(b) => b.id}
+            reading="Reading the batches"
+            empty="Nothing was sent yet."
+            address={(b) => `/settle/handoff/batches/${b.id}`}
+            columns={[
+              { head: "Batch", cell: (b) => b.id },
+              { head: "Made", sort: "newest", cell: (b) => dayAndMinute(b.made_at) },
+              { head: "Hours", number: true, cell: (b) => count(b.events) },
+              { head: "Accepted", number: true, cell: (b) => b.answered_at && count(b.accepted) },
+              {
+                head: "Refused",
+                number: true,
+                cell: (b) => b.refused > 0 && <span className="text-madder">{count(b.refused)}</span>,
+              },
+              { head: "Last try", cell: (b) => <LastTry of={b} /> },
+            ]}
+          />
+        </div>
       )}
     </HandoffPage>
   );
