@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from calm_tariff.core.limiter import Clock, Stack
 from calm_tariff.core.limits import Call, Cost, Costs, Pace, Quota, Rate, Window
-from calm_tariff.core.periods import SECOND
+from calm_tariff.core.periods import SECOND, calendar_window, subscription_window
 from calm_tariff.core.receipts import ladder
 from tests.core.drawn_limits import LISBON, T0, call, gaps, instants, paces, quotas, rates, windows
 
@@ -49,8 +49,6 @@ def test_paced_calls_go_on_no_closer_than_the_pace_and_wait_no_longer_than_promi
 
 @given(quotas, gaps, st.integers(1, 4))
 def test_a_quota_is_never_exceeded_in_its_window(quota: Quota, steps: list[int], units: int) -> None:
-    from calm_tariff.core.periods import calendar_window, subscription_window
-
     used: dict[tuple[int, int], int] = {}
     for at, d in run([quota], instants(steps), units):
         window = (

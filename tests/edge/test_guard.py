@@ -10,6 +10,7 @@ import pytest
 import uvicorn
 from starlette.testclient import TestClient
 
+from calm_tariff.formats.csv_cells import cell
 from calm_tariff.services.admit import applications, credentials
 from calm_tariff.services.base import auditing
 from calm_tariff.services.compose import products
@@ -145,8 +146,6 @@ def test_what_makes_no_sense_is_refused_and_never_a_500(office: Office, path: st
 
 
 def test_a_name_begins_no_formula_wherever_a_spreadsheet_cuts(office: Office) -> None:
-    from calm_tariff.formats.csv_cells import cell
-
     for risky in ("=1+1", "Gulls;=cmd()", "Gulls\t@SUM(A1)", "a; +1b", ["x", "=y"], "-x"):
         assert cell(risky).startswith("'"), risky
     for plain in ("Gulls", "Sea; Sand", "-5", "-5.25", "a=b", ["Ketch", "Skiff"]):

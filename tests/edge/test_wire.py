@@ -9,7 +9,7 @@ from contextlib import closing
 import pytest
 import uvicorn
 
-from calm_tariff.edge import guard
+from calm_tariff.edge import guard, wire
 from calm_tariff.edge.guard import Guard
 from calm_tariff.edge.wire import Wire
 from tests.ports import free_port
@@ -109,8 +109,6 @@ def test_a_refused_connection_ends_though_nobody_reads() -> None:
 
 
 def test_who_was_turned_away_may_lie_idle_only_shortly(monkeypatch: pytest.MonkeyPatch) -> None:
-    from calm_tariff.edge import wire
-
     monkeypatch.setattr(wire, "IDLE_SECONDS", 0.2)
 
     async def app(scope, receive, send) -> None:

@@ -19,6 +19,7 @@ from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.base.context import Actor
+from calm_tariff.services.compose.apis import sunsets
 from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.observe import allowances
 from calm_tariff.services.settle.documents import charging, periods
@@ -267,8 +268,6 @@ def test_an_override_holds_from_its_instant_to_its_end_with_nobody_awake(here: S
 
 
 def test_a_version_answers_until_its_last_day_has_passed(here: Simulated) -> None:
-    from calm_tariff.services.compose.apis import sunsets
-
     office, one = here.office, here.office.consumers[0]
     sunsets.set_state(office.manager, office.api, "sunset", date(2026, 9, 20))
     here.learn()

@@ -14,6 +14,7 @@ import httpx
 import pytest
 from sqlalchemy import select
 
+from calm_tariff.edge import wire
 from calm_tariff.services.compose import meters
 from calm_tariff.services.compose.apis import forwarding, operations, versions
 from calm_tariff.services.compose.apis.operations import OperationTyped
@@ -72,7 +73,6 @@ def odd(database: RunDatabase, tmp_path_factory: pytest.TempPathFactory) -> Iter
 
 
 def sell(running: Running, label: str) -> None:
-
     office = running.office
     found = {f"{o.method} {o.path}": o.id for o in operations.page(office.manager, office.api).operations}
     office.sell(found[label])
@@ -206,8 +206,6 @@ def test_hostile_requests_each_have_their_answer(odd: Running) -> None:
 
 
 def test_a_slow_head_is_given_up(odd: Running) -> None:
-    from calm_tariff.edge import wire
-
     begun = time.monotonic()
     got = raw(odd, b"GET /tides/v1/stations HTTP/1.1\r\nHost: x\r\nX-Slow: ")
     assert statuses(got) == [408]

@@ -16,6 +16,7 @@ from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.services.admit import applications, credentials, key_bounds, overrides, tokens
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.compose import issuers, products
+from calm_tariff.services.compose.apis import operations
 from calm_tariff.services.compose.issuers import IssuerTyped
 from calm_tariff.services.compose.products import CredentialsTyped
 from tests.gateway.ends import said
@@ -204,8 +205,6 @@ def test_tokens_of_an_outside_issuer(running: Running) -> None:
 
 
 def test_scopes_are_the_operation_groups_of_the_plan(running: Running) -> None:
-    from calm_tariff.services.compose.apis import operations
-
     office = running.office
     take(running, kinds=["client"])
     tides = [office.operations["GET /stations/{id}/tides"]]
@@ -261,14 +260,14 @@ def test_a_narrowed_key_comes_from_its_addresses_and_for_its_operations_alone(ru
         for key in (made.key.id, secret.key.id):
             key_bounds.narrow(own, key, addresses, operations)
 
-    for addresses, operations, answer in (
+    for addresses, only, answer in (
         (["192.0.2.0/24"], [], (403, "credential-address")),
         (["127.0.0.1", "192.0.2.0/24"], [], (200, "")),
         ([], [office.operations["GET /stations"]], (403, "credential-operation")),
         (["127.0.0.0/8"], [tide], (200, "")),
         ([], [], (200, "")),
     ):
-        narrow(addresses, operations)
+        narrow(addresses, only)
         for way in ways.values():
             wait_for(lambda way=way, answer=answer: said(running.get(**way)) == answer)
     assert said(running.get()) == (200, "")  # the others are as they were

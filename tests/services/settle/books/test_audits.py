@@ -12,6 +12,7 @@ from calm_tariff.core.errors import Conflict, NotAllowed, NotFound, NotSignedIn
 from calm_tariff.core.periods import day_start, instant_of, zone
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.observe import today
+from calm_tariff.services.serve import history
 from calm_tariff.services.settle import forgetting
 from calm_tariff.services.settle.books import audits, showing
 from calm_tariff.services.settle.documents import charging
@@ -169,7 +170,6 @@ def test_calls_are_counted_or_not_for_a_reason(charged: Office) -> None:
         charged.call(one, START, 7004, units={}),
         charged.call(one, START, 7005, verdict="refused", status=401, units={}, consumer_id=None, **nobody),
     ]
-    from calm_tariff.services.serve import history
 
     history.take_in(charged.ctx, more)
     shown = looked(charged)

@@ -7,13 +7,14 @@ from decimal import Decimal
 from typing import Any
 
 import pytest
-from sqlalchemy import select
+from sqlalchemy import select, text
 
 from calm_tariff.core.periods import HOUR, instant_of
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.books.narrowing import CALLS, STRETCHES, CameOf
 from calm_tariff.store.compose.meters import Meter
+from calm_tariff.store.serve.usage import Call
 from tests.office import START, Office
 
 READ: dict[str, dict[str, Any]] = {
@@ -53,8 +54,6 @@ def test_a_call_that_says_more_than_is_read_of_it_is_named(office: Office, measu
     history.take_in(office.ctx, [made(office, n, right, **of) for n in range(3)])
     assert narrowed(office) == []
     with office.ctx.transaction() as session:
-        from calm_tariff.store.serve.usage import Call
-
         call = session.scalars(select(Call).order_by(Call.at_us)).all()[1]
         call.units = {str(meter_id(office)): wrong}
         named = call.call_id
@@ -72,8 +71,6 @@ def test_only_so_many_stretches_and_calls_are_named(office: Office) -> None:
     ]
     history.take_in(office.ctx, rows)
     with office.ctx.transaction() as session:
-        from sqlalchemy import text
-
         session.execute(text("UPDATE `call` SET units = REPLACE(units, '\"1\"}', '\"3\"}')"))
     found = narrowed(office)
     assert len(found) == STRETCHES and all(len(stretch.wrong) == CALLS for stretch in found)

@@ -14,7 +14,9 @@ from beancount import loader
 from beancount.core.data import Transaction
 from sqlalchemy import delete, select
 
+from calm_tariff.core.billing.payments import Money
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
+from calm_tariff.services.settle.accounts import booking
 from calm_tariff.services.settle.journal import chart, entries, months
 from calm_tariff.services.settle.journal.months import JournalMonthDetail
 from calm_tariff.store.admit.consumers import Consumer
@@ -23,7 +25,7 @@ from calm_tariff.store.settle.journal import JournalMonth, Ledger, Posting
 from tests.office import Office
 from tests.services.months import LATER, OCTOBER, issued
 from tests.services.queries import asked
-from tests.services.settle.accounts.owing import at, pay
+from tests.services.settle.accounts.owing import at, pay, today, whose
 from tests.services.settle.journal.lived import lived
 
 NOVEMBER, DECEMBER = date(2026, 11, 1), date(2026, 12, 1)
@@ -151,9 +153,6 @@ def test_closing_waits_for_what_is_just_being_booked(office: Office) -> None:
     began, go_on = Event(), Event()
 
     def book() -> None:
-        from calm_tariff.core.billing.payments import Money
-        from calm_tariff.services.settle.accounts import booking
-        from tests.services.settle.accounts.owing import today, whose
 
         with office.ctx.transaction() as session:
             owner = booking.held(session, whose(office))

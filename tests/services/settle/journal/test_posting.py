@@ -10,12 +10,14 @@ import pytest
 from sqlalchemy import delete, select, text
 from sqlalchemy.orm import Session
 
+from calm_tariff.core.errors import Invalid
+from calm_tariff.services.settle.documents import charging, issuing
 from calm_tariff.services.settle.journal import entries
 from calm_tariff.store.settle.accounts import AccountEntry
 from calm_tariff.store.settle.journal import JournalMonth, Ledger, Posting
 from calm_tariff.store.settle.money_documents import CreditNote, Invoice
 from tests.office import Office
-from tests.services.months import LATER, OCTOBER, at_once, issued
+from tests.services.months import LATER, OCTOBER, SEPTEMBER, at_once, issued, period
 from tests.services.settle.accounts.owing import pay
 from tests.services.settle.journal.lived import lived
 
@@ -96,10 +98,6 @@ def test_entries_of_many_at_once_are_posted_once_each(office: Office) -> None:
 
 
 def test_a_document_that_does_not_add_up_is_not_booked(office: Office) -> None:
-    from calm_tariff.core.errors import Invalid
-    from calm_tariff.services.settle.documents import charging, issuing
-    from tests.services.months import SEPTEMBER, period
-
     office.clock.now = LATER
     charging.run(office.finance, SEPTEMBER)
     drafts = period(office, SEPTEMBER).drafts
