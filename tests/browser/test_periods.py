@@ -32,12 +32,10 @@ def test_the_running_month_says_when_it_was_reckoned_and_is_reckoned_anew(
     expect(said).to_be_visible()
     month = date.fromisoformat(page.url.rpartition("/")[2])
     here = engine(database.url(database.own("calm_browser")))
-    wait_for(lambda: reckoned_at(here, month))  # by the schedule
-    page.reload()
-    before = reckoned_at(here, month)
-    assert before is not None
-    said.get_by_role("button", name="reckon it now").click()
-    wait_for(lambda: (at := reckoned_at(here, month)) and at > before)
+    for _ in range(2):  # where it was reckoned before, and where it is worked out as it is looked at
+        before = reckoned_at(here, month)
+        said.get_by_role("button", name="reckon it now").click()
+        assert wait_for(lambda before=before: (at := reckoned_at(here, month)) and (before is None or at > before))
     expect(said.get_by_role("button", name="reckon it now")).to_be_visible()  # once the newer one is shown
     expect(page.get_by_role("row").filter(has_text="Together, everybody")).to_contain_text("€")
     assert serious(page) == []
