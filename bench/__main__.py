@@ -79,8 +79,9 @@ evidence, its tax and its review: about a third of its time the server groups ho
 inserts, and the last third rates and writes evidence down. What it is held against groups by subscription alone and
 inserts lines that are ready.
 
-The audit is bound by one statement, which opens what each call counted: {audited["opened"]:.0f} of its
-{audited["audit"]:.0f} seconds here. It is one thread of the server's, however many cores there are.
+The audit is bound by one statement, which opens what each call counted: about
+{audited["opened"] / audited["calls"] * 1e6:.0f} µs of the server for each call. It is one thread of the server's,
+however many cores there are.
 """
     )
 

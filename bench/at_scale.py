@@ -25,6 +25,7 @@ from calm_tariff.services.compose.apis import documents, operations
 from calm_tariff.services.compose.apis.versions import ApiTyped
 from calm_tariff.services.compose.products import ProductTyped
 from calm_tariff.services.compose.sheet import plans, tariff_sheet
+from calm_tariff.services.settle.documents import reckoning
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.serve.usage import Call
@@ -130,6 +131,7 @@ def _fill(home: Path, size: str, url: str) -> None:
     sell_widely(ctx)
     if size == "hundredfold":
         multiply(engine(url), lambda words: print(words, file=sys.stderr, flush=True))
+    reckoning.look(ctx)  # as the worker does every five minutes
     (home / size).touch()
 
 

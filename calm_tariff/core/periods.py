@@ -70,6 +70,7 @@ def local_instant(local: datetime, where: ZoneInfo) -> int:
     return instant_of(local.replace(tzinfo=where, fold=0))
 
 
+@lru_cache(maxsize=4096)
 def day_start(day: date, where: ZoneInfo) -> int:
     """The instant at which a local day begins."""
     return local_instant(datetime.combine(day, time()), where)
