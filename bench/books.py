@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import sys
 import tempfile
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -18,6 +17,7 @@ from typing import Any
 from sqlalchemy import Engine, text
 
 from bench.at_scale import OPTIONS, multiply
+from bench.charge_run import timed
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for
 from calm_tariff.services.serve import history
@@ -40,11 +40,11 @@ def measure(calls: int = CALLS) -> dict[str, float]:
         with made.connect() as connection:
             many = connection.execute(text("SELECT COUNT(*) FROM `call`")).scalar_one()
             read = text("SELECT COUNT(*), SUM(bytes_out) FROM `call` IGNORE INDEX (ix_call_at)")
-            bare = min(_timed(lambda: connection.execute(read).all()) for _ in range(2))
+            bare = min(timed(lambda: connection.execute(read).all()) for _ in range(2))
         with looking(office.ctx) as of:
-            opened = _timed(lambda: recorded.calls(of))
+            opened = timed(lambda: recorded.calls(of))
         found: list[Any] = []
-        whole = _timed(lambda: found.append(audits.look_through(office.finance)))
+        whole = timed(lambda: found.append(audits.look_through(office.finance)))
         assert not found[0].differences, found[0].differences[:3]
         return {"calls": many, "audit": whole, "opened": opened, "bare": bare, "ratio": whole / bare}
 
@@ -69,12 +69,6 @@ def _office(folder: Path, calls: int) -> Iterator[tuple[Office, Engine]]:
         yield office, made
     finally:
         database.stop()
-
-
-def _timed(work: Callable[[], object]) -> float:
-    began = time.perf_counter()
-    work()
-    return time.perf_counter() - began
 
 
 if __name__ == "__main__":

@@ -47,9 +47,9 @@ def measure(subscriptions: int = SUBSCRIPTIONS) -> dict[str, float]:
         _multiply(made, office, subscriptions)
         ours, theirs, lines = [], [], 0
         for _ in range(ROUNDS):
-            ours.append(_timed(lambda: charging.run(office.finance, MONTH)))
+            ours.append(timed(lambda: charging.run(office.finance, MONTH)))
             rows = _lines(made)
-            theirs.append(_timed(partial(_bare, made, rows)))
+            theirs.append(timed(partial(_bare, made, rows)))
             lines = len(rows)
             assert lines == 2 * subscriptions, lines
         return {"lines": lines, "run": min(ours), "bare": min(theirs), "ratio": min(ours) / min(theirs)}
@@ -153,7 +153,8 @@ def _bare(made: Engine, rows: list[tuple[object, ...]]) -> None:
         connection.exec_driver_sql(f"INSERT INTO bare_line VALUES ({places})", rows)
 
 
-def _timed(work: Callable[[], object]) -> float:
+def timed(work: Callable[[], object]) -> float:
+    """Seconds that some work takes."""
     began = time.perf_counter()
     work()
     return time.perf_counter() - began
