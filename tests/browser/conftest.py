@@ -23,6 +23,7 @@ from tests.processes import HERE, PATIENCE, Processes
 
 WAIT_MS = PATIENCE * 1000
 expect.set_options(timeout=WAIT_MS)
+MEANT = "Failed to load resource"
 SIZE = {"width": 1280, "height": 800}
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
 
@@ -93,8 +94,8 @@ class People:
         return page
 
     def _warned(self, said: ConsoleMessage) -> None:
-        """A library's word that it is used wrongly; an answer with an error is told as `error`, and may be meant."""
-        if said.type == "warning":
+        """A library's word that it is used wrongly, or what broke a page; an answer with an error may be meant."""
+        if said.type == "warning" or (said.type == "error" and not said.text.startswith(MEANT)):
             self.errors.append(said.text)
 
     def seen(self) -> str:

@@ -44,3 +44,5 @@ def test_a_program_that_does_not_arrive_is_said_and_asked_for_again(people: Peop
         page.unroute(PROGRAMS)
         page.get_by_role("button", name="Load it again").click()
         expect(page.get_by_role("heading", level=1, name=heading)).to_be_visible()
+    assert len(people.errors) == 2 and all("dynamically imported module" in said for said in people.errors)
+    people.errors.clear()

@@ -49,13 +49,14 @@ def desk(ctx: Context, wanted: PageQuery, sought: Sought = Sought()) -> Page[Req
     first, and what was asked last among the decided. Words are looked for in consumers' names.
     """
     ctx.actor.must_be(*ROLES)
+    now = ctx.now  # one for which are found and how they are told: what ends between two would be neither
     query = (
         select(AccessRequest)
         .join(Application, Application.id == AccessRequest.application_id)
         .join(Consumer, Consumer.id == Application.consumer_id)
         .join(Plan, Plan.id == AccessRequest.plan_id)
         .join(Product, Product.id == Plan.product_id)
-        .where(*_sought(ctx, sought))
+        .where(*_sought(ctx, sought, now))
     )
     if wanted.words:
         query = query.where(func.lower(Consumer.name).contains(wanted.words.lower(), autoescape=True))
@@ -71,10 +72,10 @@ def desk(ctx: Context, wanted: PageQuery, sought: Sought = Sought()) -> Page[Req
     with ctx.transaction() as session:
         asked = replace(wanted, down=sought.decided != wanted.down) if not wanted.sort else wanted
         found = page(session, query, AccessRequest.id, orders, asked)
-        return replace(found, rows=[view(r, ctx.now) for r in found.rows])
+        return replace(found, rows=[view(r, now) for r in found.rows])
 
 
-def _sought(ctx: Context, sought: Sought) -> list[ColumnElement[bool]]:
+def _sought(ctx: Context, sought: Sought, now: datetime) -> list[ColumnElement[bool]]:
     undecided = AccessRequest.state.in_(UNDECIDED)
     found: list[ColumnElement[bool]] = [~undecided if sought.decided else undecided]
     if sought.product_id is not None:
@@ -82,9 +83,9 @@ def _sought(ctx: Context, sought: Sought) -> list[ColumnElement[bool]]:
     if sought.mine:
         found.append(AccessRequest.assigned_id == (ctx.actor.person_id or 0))
     if sought.overdue:
-        found.append((AccessRequest.due_at <= ctx.now) & AccessRequest.state.in_(("waiting", "passed to outside")))
+        found.append((AccessRequest.due_at <= now) & AccessRequest.state.in_(("waiting", "passed to outside")))
     if sought.undoable:
-        found = [AccessRequest.undo_until > ctx.now]
+        found = [AccessRequest.undo_until > now]
     if sought.state:
         found.append(AccessRequest.state == sought.state)
     return found

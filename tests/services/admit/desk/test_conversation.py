@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import timedelta
 
 import pytest
@@ -152,3 +153,13 @@ def test_the_desk_shows_what_is_sought_in_the_order_that_is_wanted(office: Offic
     assert found(undoable=True) == ["Cormorants"]
     office.clock.forward(minutes=1)
     assert found(undoable=True) == []
+
+
+def test_what_can_be_undone_says_until_when_though_time_goes_on_while_it_is_read(office: Office) -> None:
+    _, _, request = office.ask("Auks", "Skiff")
+    until = deciding.decide(office.reviewer, request, "declined", "No.").undo_until
+    assert until is not None
+    looks = iter([until - timedelta(microseconds=1), *(until + timedelta(seconds=n) for n in range(9))])
+    slow = replace(office.reviewer, clock=lambda: next(looks))
+    rows = queue.desk(slow, PageQuery(), queue.Sought(undoable=True)).rows
+    assert [row.undo_until for row in rows if row.id == request] == [until]

@@ -42,7 +42,8 @@ export function Suspension({ of: c, children }: { of: Consumer; children?: React
       )}
       {before.map((s) => (
         <p key={s.start_at} className="text-[13px] text-soft">
-          It was suspended from {dayAndMinute(s.start_at)} until {dayAndMinute(s.end_at ?? "")}: “{s.reason}”
+          It was suspended from {dayAndMinute(s.start_at)} until {s.end_at && dayAndMinute(s.end_at)}: “
+          {s.reason}”
         </p>
       ))}
       <div className="mt-2 flex gap-5">

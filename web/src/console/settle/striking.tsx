@@ -101,10 +101,11 @@ function Changes({ of: p }: { of: Preview }) {
 }
 
 const units = (of: Strike["units"]) => listed(of.map((u) => `${count(u.units)} ${u.meter}`));
-const when = (of: { first_at?: string | null; last_at?: string | null }) =>
-  of.first_at === of.last_at
-    ? dayAndMinute(of.first_at ?? "")
-    : `${dayAndMinute(of.first_at ?? "")} to ${dayAndMinute(of.last_at ?? "")}`;
+const when = ({ first_at: first, last_at: last }: { first_at: string | null; last_at: string | null }) =>
+  [first, last === first ? null : last]
+    .filter((at) => at !== null)
+    .map(dayAndMinute)
+    .join(" to ");
 
 /** Calls that were struck out, by whom and why; they can count again. */
 export function StruckOut() {

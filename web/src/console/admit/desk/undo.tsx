@@ -32,7 +32,8 @@ export function Undo() {
         <p key={r.id} className="flex flex-wrap items-baseline gap-x-3 gap-y-1 py-1">
           <span>
             {r.state === "granted" ? "Granted" : "Declined"}: {r.application} of {r.consumer}, {r.product} ·{" "}
-            {r.plan}. {r.asked_by} hears of it at {clock(r.undo_until ?? "").slice(0, 8)}.
+            {r.plan}. {r.asked_by} hears of it{" "}
+            {r.undo_until ? `at ${clock(r.undo_until).slice(0, 8)}` : "now"}.
           </span>
           <Button small disabled={busy} onClick={() => undo.mutate(r)}>
             Undo
