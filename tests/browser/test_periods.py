@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from datetime import date, datetime
 
-from playwright.sync_api import expect
+from playwright.sync_api import APIResponse, Route, expect
 from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
@@ -39,3 +39,28 @@ def test_the_running_month_says_when_it_was_reckoned_and_is_reckoned_anew(
     expect(said.get_by_role("button", name="reckon it now")).to_be_visible()  # once the newer one is shown
     expect(page.get_by_role("row").filter(has_text="Together, everybody")).to_contain_text("€")
     assert serious(page) == []
+
+
+def test_where_nothing_reckons_it_is_said_after_a_while_and_can_be_asked_again(people: People) -> None:
+    page = people.staff("Beatriz")
+    page.goto("/settle/periods")
+    page.get_by_role("row").nth(1).get_by_role("link").click()
+    said = page.get_by_role("status").filter(has_text=re.compile("was recorded by"))
+    expect(said).to_be_visible()
+    answers: dict[str, APIResponse] = {}
+
+    def as_before(route: Route) -> None:
+        """Nothing newer comes, whatever the worker does."""
+        url = route.request.url
+        answers[url] = answers.get(url) or route.fetch()
+        route.fulfill(response=answers[url])
+
+    page.route(re.compile("/periods/[^/]+/charges"), as_before)
+    page.route(re.compile("/reckoning$"), lambda route: route.fulfill(status=204))
+    page.clock.install()
+    page.reload()
+    for _ in range(2):
+        said.get_by_role("button", name="reckon it now").click()
+        expect(said).to_contain_text("Reckoning it anew.")
+        page.clock.run_for("05:01")
+        expect(said).to_contain_text("Nothing has reckoned it yet: reckon it now")

@@ -87,8 +87,11 @@ def bring_forward(session: Session, ctx: Context, kind: str, subject: str) -> No
 
 
 def soon(session: Session, ctx: Context, kind: str) -> None:
-    """Have a job of the schedule done now, and not when it would be its time."""
-    bring_forward(session, ctx, kind, _SCHEDULE)
+    """Have a job of the schedule done now, and not when it would be its time; once more should it be under way, for it
+    may not have seen what is done here. One that failed keeps its pause."""
+    asked = {"run_at": func.if_(Stored.attempts > 0, Stored.run_at, func.least(Stored.run_at, ctx.now))}
+    mine = update(Stored).where(Stored.kind == kind, Stored.key == _SCHEDULE)
+    session.execute(mine.values(edition=Stored.edition + 1, **asked))
 
 
 def schedule(ctx: Context, kinds: Collection[str]) -> None:

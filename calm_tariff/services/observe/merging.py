@@ -23,6 +23,7 @@ from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.serve import standing
 from calm_tariff.services.settle.accounts import booking
+from calm_tariff.services.settle.documents import reckoning
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.applications import Application, ApplicationBefore
 from calm_tariff.store.admit.consumers import Consumer, Member, MemberInvitation
@@ -94,6 +95,7 @@ def merge(ctx: Context, consumer_id: int, into_id: int, name: str) -> None:
             cards.end(session, ctx, card)
         session.flush()
         payment_pauses.end(session, ctx, consumer)
+        reckoning.forget(session, ctx)
         booking.use_credit(session, ctx, into.id)
         _note(session, ctx, consumer, into, applications=len(applications), members=len(coming))
         fields = {"organisation": into.name, "other": consumer.name, "by": ctx.actor.name}

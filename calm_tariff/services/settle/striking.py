@@ -141,7 +141,7 @@ def strike_out(ctx: Context, wanted: Wanted, why: str, shown: int, key: str | No
         session.add(made)
         session.flush()
         strikes.mark(session, calls, made.id)
-        reckoning.forget(session)
+        reckoning.forget(session, ctx)
         auditing.note(session, ctx, "struck calls out", _subject(made, consumer), after=_told(made), why=reason)
         idempotency.remember(session, ctx, key, {"strike_id": made.id})
         return _views(session, [made])[0]
@@ -166,7 +166,7 @@ def undo(ctx: Context, strike_id: int, why: str) -> StrikeView:
         strikes.mark(session, calls, None)
         held.undone_at, held.undone_by, held.undone_why = ctx.now, cut(ctx.actor.name), reason
         subject = _subject(held, session.get_one(Consumer, held.consumer_id))
-        reckoning.forget(session)
+        reckoning.forget(session, ctx)
         auditing.note(session, ctx, "had struck calls count again", subject, after=_told(held), why=reason)
         return _views(session, [held])[0]
 

@@ -164,6 +164,30 @@ def test_what_is_done_again_and_again_stands_once_and_waits_for_its_time(own: Co
     assert claim(own).id == job.id
 
 
+def test_what_is_wanted_soon_is_not_waited_for_and_done_once_more_by_one_that_may_not_have_seen_it(
+    own: Context, office: Office
+) -> None:
+    def wanted() -> None:
+        with own.transaction() as session:
+            jobs.soon(session, own, "sweep")
+
+    wanted()
+    assert left(own) == []  # nobody does any of it here
+    jobs.schedule(own, ["sweep"])
+    jobs.again(own, claim(own), own.now + timedelta(minutes=5))
+    assert jobs.claim(own, KINDS) is None
+    wanted()
+    job = claim(own)
+    wanted()
+    assert jobs.claim(own, KINDS) is None  # not twice at once
+    jobs.again(own, job, own.now + timedelta(minutes=5))
+    job = claim(own)
+    jobs.failed(own, job, "no broom", None, 0.0)
+    wanted()
+    assert jobs.claim(own, KINDS) is None  # what failed keeps its pause
+    assert left(own)[0].attempts == 1
+
+
 def test_what_goes_well_after_it_failed_is_no_trouble_any_more(own: Context, office: Office) -> None:
     jobs.schedule(own, ["sweep"])
     assert jobs.failed(own, claim(own), "no broom", tries=None, chance=0.5) is False

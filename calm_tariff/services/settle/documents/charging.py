@@ -258,7 +258,7 @@ def _count(session: Session, run: ChargeRun, outcomes: list[tuple[int, str | Non
 
 def _ended(session: Session, ctx: Context, run: ChargeRun, action: str) -> None:
     run.state, run.ended_at = move(CHARGE_RUN, "charge run", run.state, "done"), ctx.now
-    reckoning.forget(session)
+    reckoning.forget(session, ctx)
     after = {"invoices": run.invoices, "total": str(run.total), "left alone": run.left_alone}
     auditing.note(session, ctx, action, ("charge run", run.id, f"{run.period_start:%B %Y}"), after=after)
 

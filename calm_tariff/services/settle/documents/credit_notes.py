@@ -264,7 +264,7 @@ def _numbered(session: Session, ctx: Context, invoice: Invoice, note: CreditNote
     session.flush()
     subject = Thing("credit note", note.id, note.number, note.consumer_id)
     after = {"total": str(note.total), "of": invoice.number}
-    reckoning.forget(session)
+    reckoning.forget(session, ctx)
     auditing.note(session, ctx, "issued a credit note", subject, after=after, why=note.reason)
     booking.credit_note_issued(session, ctx, note, invoice)
     files.begin(session, ctx, note)

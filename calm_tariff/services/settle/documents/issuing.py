@@ -60,7 +60,7 @@ def issue(ctx: Context, invoice_ids: Sequence[int], key: str | None = None) -> I
         if len(invoices) != len(set(invoice_ids)):
             raise NotFound("names an invoice that is not there", "invoices")
         due = sum(_issued(session, ctx, invoice) for invoice in invoices)
-        reckoning.forget(session)
+        reckoning.forget(session, ctx)
         result = Issuing(issued=due, nothing_due=len(invoices) - due)
         idempotency.remember(session, ctx, key, write(result))
         return result

@@ -62,7 +62,6 @@ def keep(
     """Keep drafts, of consumers that have none or one that was emptied; their ids, by consumer."""
     heads = [
         {
-            "id": was.invoice_id if (was := before.get(each.consumer_id)) else None,
             "kind": "invoice",
             "state": "draft",
             "consumer_id": each.consumer_id,
@@ -75,8 +74,10 @@ def keep(
         }
         for each in drafts
     ]
-    _keep(session, Invoice, [{k: v for k, v in head.items() if k != "id"} for head in heads if head["id"] is None])
-    _keep(session, Invoice, [head for head in heads if head["id"] is not None], ("run_id", *_said(drafts)))
+    emptied = {whose: was.invoice_id for whose, was in before.items()}
+    _keep(session, Invoice, [head for head in heads if head["consumer_id"] not in emptied])
+    again = [{"id": emptied[head["consumer_id"]], **head} for head in heads if head["consumer_id"] in emptied]
+    _keep(session, Invoice, again, ("run_id", *(drafts[0].head if drafts else ())))
     whose = select(Invoice.consumer_id, Invoice.id).where(
         Invoice.period_start == period.start, Invoice.consumer_id.in_([each.consumer_id for each in drafts])
     )
@@ -85,10 +86,6 @@ def keep(
     _keep(session, MoneyLine, [{**_UNSAID, **line, "document_id": id} for id, each in of for line in each.lines])
     _keep(session, DocumentTax, [{**group, "document_id": id} for id, each in of for group in group_rows(each.sums)])
     return ids
-
-
-def _said(drafts: Sequence[Drafted]) -> tuple[str, ...]:
-    return tuple(drafts[0].head) if drafts else ()
 
 
 def keep_reviews(session: Session, reviews: Sequence[Row]) -> None:

@@ -17,6 +17,7 @@ from calm_tariff.core.periods import Period, local_day, month_of, month_starting
 from calm_tariff.core.rating import rate
 from calm_tariff.services.base import jobs
 from calm_tariff.services.base.context import ROLES, Context, zone_of
+from calm_tariff.services.serve.elsewhere.going_on import RECKON_MONTHS
 from calm_tariff.services.settle import rating_cases
 from calm_tariff.services.settle.documents import late_usage
 from calm_tariff.services.settle.documents.late_usage import LateUnits
@@ -24,9 +25,7 @@ from calm_tariff.store.base.provider import Provider
 from calm_tariff.store.settle.money_documents import Invoice
 from calm_tariff.store.settle.reckoned_months import ReckonedMonth
 
-RECKON = "reckon what a month comes to"
-
-
+RECKON = "reckon a month that was asked for"
 # So many issued months are looked through for what arrived late.
 MONTHS = 3
 
@@ -85,10 +84,11 @@ def _charges(session: Session, period: Period) -> dict[int, Decimal]:
     return {case.consumer_id: rate(case.case).subtotal for case in cases if case.consumer_id not in done}
 
 
-def forget(session: Session) -> None:
-    """Have months worked out when they are looked at, until they are reckoned next: something was issued, credited or
-    struck out."""
+def forget(session: Session, ctx: Context) -> None:
+    """Have months worked out when they are looked at, until they are reckoned next, which is soon: something was
+    issued, credited, struck out or merged. What is being reckoned meanwhile is reckoned once more."""
     session.execute(delete(ReckonedMonth))
+    jobs.soon(session, ctx, RECKON_MONTHS)
 
 
 def kept(session: Session, period: Period) -> Reckoned | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
@@ -207,13 +207,11 @@ def looked_at_again(session: Session, draft: Invoice) -> None:
     """Write down anew what of a draft is out of the ordinary, where nothing but its adjustments is another."""
     if draft.review is None:
         draft.review = DraftReview(weight=0, findings=[])
-    earlier = before(session, draft.period_start, [draft.consumer_id]).of(draft.consumer_id)
-    facts = Facts(
-        subtotal=draft.subtotal,
-        before=[amount for amount in earlier if amount is not None],
-        nothing=not any(line.amount for line in draft.lines),
+    facts = _facts(
+        draft.subtotal,
+        before(session, draft.period_start, [draft.consumer_id]).of(draft.consumer_id),
+        [(line.sort, line.amount) for line in draft.lines],
         pays=draft.consumer.payment_method is not None,
-        adjusted=any(line.sort == "adjustment" for line in draft.lines),
         arrived=sum((each.units for each in _kept(draft.review) if each.units is not None), ZERO),
     )
     found = rules.findings(facts, provider_of(session).review_percent)
@@ -233,17 +231,35 @@ def of_drafts(
     found = {}
     for each in drafts:
         months, consumer = earlier.of(each.consumer_id), each.consumer_id
-        facts = Facts(
-            subtotal=each.sums.subtotal,
-            before=[amount for amount in months if amount is not None],
-            nothing=not any(line["amount"] for line in each.lines),
+        facts = _facts(
+            each.sums.subtotal,
+            months,
+            [(line["sort"], line["amount"]) for line in each.lines],
             pays=consumer in pay,
-            adjusted=any(line["sort"] == "adjustment" for line in each.lines),
             arrived=_units(each) - units_before[consumer] if consumer in units_before else ZERO,
         )
         findings = rules.findings(facts, percent)
         found[consumer] = {"weight": rules.weight(findings), "findings": write(findings), "last_month": months[0]}
     return found
+
+
+def _facts(
+    subtotal: Decimal,
+    months: Sequence[Decimal | None],
+    lines: Sequence[tuple[str, Decimal]],
+    *,
+    pays: bool,
+    arrived: Decimal,
+) -> Facts:
+    """What of a draft may be out of the ordinary, from the sorts and amounts of its `lines` and the `months` before."""
+    return Facts(
+        subtotal=subtotal,
+        before=[amount for amount in months if amount is not None],
+        nothing=not any(amount for _, amount in lines),
+        pays=pays,
+        adjusted=any(sort == "adjustment" for sort, _ in lines),
+        arrived=arrived,
+    )
 
 
 def _units(of: Drafted) -> Decimal:

@@ -9,7 +9,10 @@ import pytest
 from sqlalchemy import select
 
 from calm_tariff.core.errors import Invalid
+from calm_tariff.services.base import jobs
 from calm_tariff.services.base.context import Context
+from calm_tariff.services.observe import merging
+from calm_tariff.services.serve.elsewhere.going_on import RECKON_MONTHS
 from calm_tariff.services.settle.documents import charging, credit_notes, late_usage, periods, reckoning
 from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.base.paging import PageQuery
@@ -115,6 +118,27 @@ def test_what_arrived_late_is_kept_until_something_is_issued_credited_or_struck_
     credit_notes.issue_proposed(office.finance, invoice_of(office).summary.id, "They were tests.")
     assert period(office).late == []
     assert months(office) == []
+
+
+def test_what_is_reckoned_while_something_is_issued_is_reckoned_once_more(office: Office) -> None:
+    record(office, 60)
+    office.clock.now = LATER
+    jobs.schedule(office.ctx, [RECKON_MONTHS])
+    under_way = jobs.claim(office.ctx, {RECKON_MONTHS: jobs.LEASE})
+    assert under_way is not None
+    issued(office)
+    jobs.again(office.ctx, under_way, office.ctx.now + timedelta(minutes=5))
+    assert jobs.claim(office.ctx, {RECKON_MONTHS: jobs.LEASE}) is not None
+
+
+def test_who_is_merged_into_another_is_charged_nothing_more(office: Office) -> None:
+    record(office, 60)
+    reckoning.reckon(office.ctx, SEPTEMBER)
+    ferries, kayaks = (office.acting(one).actor.consumer_id for one in office.consumers[:2])
+    both = charges(office)
+    assert ferries and kayaks and both["Kayaks"] > 0
+    merging.merge(office.manager, kayaks, ferries, "Kayaks")
+    assert months(office) == [] and charges(office)["Ferries"] == sum(both.values())
 
 
 def test_somebody_may_ask_for_it_and_twice_is_once(office: Office) -> None:

@@ -1,5 +1,6 @@
 import { type QueryClient, type QueryKey, type UseQueryOptions, useQueryClient } from "@tanstack/react-query";
 import type { PathsWithMethod } from "openapi-typescript-helpers";
+import { useCallback } from "react";
 import type { Answer, Init } from "../problem";
 
 export type Read<P extends object> = Extract<PathsWithMethod<P, "get">, string>;
@@ -44,7 +45,7 @@ export async function showAnswer<T>(
 /** For a component: what marks paths as stale. */
 export function useStale(): (paths: readonly string[]) => Promise<void> {
   const queries = useQueryClient();
-  return (paths) => makeStale(queries, paths);
+  return useCallback((paths: readonly string[]) => makeStale(queries, paths), [queries]);
 }
 
 /** Somebody came in: what was read before, by whomever, is gone, and what is shown is read again. */
