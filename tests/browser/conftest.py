@@ -9,6 +9,7 @@ from datetime import datetime
 import pytest
 from playwright.sync_api import Browser, BrowserContext, ConsoleMessage, Page, expect, sync_playwright
 from playwright.sync_api import Error as PlaywrightError
+from sqlalchemy import func, select
 
 from calm_tariff.core.periods import month_of, period_before, zone
 from calm_tariff.demo.load import found, load
@@ -16,10 +17,13 @@ from calm_tariff.demo.scenario import PROVIDER
 from calm_tariff.edge.processor import processor_of
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for
+from calm_tariff.services.settle.documents import files
 from calm_tariff.store.base.connecting import engine
+from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata
-from tests.processes import HERE, PATIENCE, Processes
+from tests.processes import HERE, PATIENCE, Processes, wait_for
+from tests.servers import RunDatabase
 
 WAIT_MS = PATIENCE * 1000
 expect.set_options(timeout=WAIT_MS)
@@ -128,3 +132,18 @@ def people(product: Processes, chromium: Browser) -> Iterator[People]:
             page.unroute_all(behavior="ignoreErrors")  # one that is still answering breaks off in nobody's test
         context.close()
     assert made.errors == []
+
+
+@pytest.fixture
+def written(database: RunDatabase, people: People) -> None:
+    """No document waits to be written down: those of the demo are many, and each takes its time. Fewer and fewer of
+    them are seen to wait."""
+    waiting = select(func.count()).where(Job.kind == files.WRITE)
+    here = engine(database.url(database.own("calm_browser")))
+
+    def many() -> int:
+        with here.connect() as connection:
+            return connection.scalar(waiting) or 0
+
+    while left := many():
+        wait_for(lambda left=left: many() < left)

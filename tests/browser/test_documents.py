@@ -26,7 +26,7 @@ def text(pdf: bytes) -> str:
     return " ".join(" ".join(page.extract_text() for page in PdfReader(io.BytesIO(pdf)).pages).split())
 
 
-def test_an_invoice_is_saved_by_who_issued_it_and_by_who_pays_it(people: People) -> None:
+def test_an_invoice_is_saved_by_who_issued_it_and_by_who_pays_it(people: People, written: None) -> None:
     beatriz, leonor = people.staff("Beatriz"), people.member("Leonor")
     leonor.goto("/portal/invoices")
     rows = leonor.get_by_role("row").filter(has_text=re.compile("INV-"))
@@ -48,7 +48,7 @@ def test_an_invoice_is_saved_by_who_issued_it_and_by_who_pays_it(people: People)
     assert "Statement of account" in statement and f"Invoice {number}" in statement
 
 
-def test_a_month_is_put_together_while_one_is_elsewhere(people: People) -> None:
+def test_a_month_is_put_together_while_one_is_elsewhere(people: People, written: None) -> None:
     page = people.staff("Beatriz")
     page.goto(f"/settle/periods/{last_month()}")
     page.get_by_role("button", name=re.compile("put all documents together|put them together anew")).click()

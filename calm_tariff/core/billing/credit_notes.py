@@ -70,3 +70,20 @@ def spread(amount: Decimal, lines: Iterable[Creditable]) -> Mapping[int, Decimal
     if amount:
         raise Conflict(f"is {amount} more than is left of its lines", "amount")
     return found
+
+
+def borne(amount: Decimal, notes: Mapping[int, Decimal], own: int) -> Mapping[int, Decimal]:
+    """On which credit notes an amount stands, that none comes to less than nothing: on its `own`; but what is below 0
+    and more than that gives back is borne by the one that gives back most, and then the next. `notes` is what each
+    gives back so far. What is more than all of them stays with its own."""
+    if notes.get(own, ZERO) + amount >= 0:
+        return {own: amount}
+    found: dict[int, Decimal] = {}
+    for note, gives in sorted(notes.items(), key=lambda each: (-each[1], each[0])):
+        part = max(amount, -gives)
+        if part < 0:
+            found[note] = part
+            amount -= part
+    if amount:
+        found[own] = found.get(own, ZERO) + amount
+    return found

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from calm_tariff.core.billing.credit_notes import Creditable, Taken, check, spread, whole
+from calm_tariff.core.billing.credit_notes import Creditable, Taken, borne, check, spread, whole
 from calm_tariff.core.errors import Conflict, Invalid
 
 LINES = [
@@ -55,6 +55,31 @@ def test_what_stands_on_several_lines_is_taken_from_the_first_first() -> None:
     assert spread(Decimal(-3), [Creditable(line=7, amount=Decimal(-5))]) == {7: Decimal(-3)}
     with pytest.raises(Conflict):
         spread(Decimal(-3), on)
+
+
+def test_what_is_more_than_a_note_gives_back_is_borne_by_those_that_give_back_most() -> None:
+    notes = {1: Decimal("0.29"), 2: Decimal("17.50"), 3: Decimal("4.00")}
+    assert borne(Decimal("-3.01"), notes, 1) == {2: Decimal("-3.01")}
+    assert borne(Decimal("-3.01"), notes, 3) == {3: Decimal("-3.01")}
+    assert borne(Decimal("-20.00"), notes, 1) == {2: Decimal("-17.50"), 3: Decimal("-2.50")}
+    assert borne(Decimal("-22.00"), notes, 7) == {2: Decimal("-17.50"), 3: Decimal("-4.00"), 1: Decimal("-0.29")} | {
+        7: Decimal("-0.21")
+    }
+    assert borne(Decimal("5.00"), {}, 7) == {7: Decimal("5.00")}
+
+
+@given(
+    amount=st.decimals(-200, 200, places=2),
+    notes=st.dictionaries(st.integers(1, 5), st.decimals(0, 100, places=2), max_size=4),
+    own=st.integers(1, 6),
+)
+def test_no_note_comes_to_less_than_nothing_where_all_of_them_do_not(
+    amount: Decimal, notes: dict[int, Decimal], own: int
+) -> None:
+    parts = borne(amount, notes, own)
+    assert sum(parts.values()) == amount
+    then = {note: notes.get(note, Decimal(0)) + parts.get(note, Decimal(0)) for note in {*notes, *parts}}
+    assert all(gives >= 0 for gives in then.values()) or sum(then.values()) < 0
 
 
 amounts = st.decimals(-100, 100, places=2)

@@ -163,9 +163,10 @@ def _creditable(session: Session, invoice: MoneyDocument) -> list[Creditable]:
 
 def _spread(session: Session, of: LatePeriod) -> dict[Invoice, list[MoneyLine]]:
     """Differences to be credited by the invoice whose lines they take back: the period's own first. What a minimum or
-    a cap gives back instead stands on the first note without a line of its own to correct."""
+    a cap gives back instead stands on the first note without a line of its own to correct; what it takes, on a note
+    that gives back as much."""
     meters = dict(session.execute(select(Meter.key, Meter.id)).all())
-    found: dict[Invoice, list[MoneyLine]] = {}
+    made: list[tuple[Invoice, MoneyLine]] = []
     for each in of.parted.credited:
         meter_id = meters[each.meter] if each.meter else None
         lines = {line.id: line for line in late_lines.alike(of, each, meter_id)}
@@ -173,15 +174,27 @@ def _spread(session: Session, of: LatePeriod) -> dict[Invoice, list[MoneyLine]]:
         creditable = [Creditable(line=i, amount=x.amount, credited=before.get(i, ZERO)) for i, x in lines.items()]
         left, amount = sum((x.left for x in creditable), ZERO), -each.amount
         if each.kind in CONSEQUENCES and (not left or (amount < 0) != (left < 0)):
-            found.setdefault(of.invoice, []).append(_without_origin(of, each, meter_id))
+            made.append((of.invoice, _without_origin(of, each, meter_id)))
             continue
         amount = min(amount, left) if amount > 0 else max(amount, left)
         for place, (line_id, part) in enumerate(rules.spread(amount, creditable).items()):
             line = lines[line_id]
             quantity = -each.quantity if each.quantity is not None and place == 0 else None
-            on = session.get_one(Invoice, line.document_id)
-            found.setdefault(on, []).append(_taken_back(line, part, quantity))
+            made.append((session.get_one(Invoice, line.document_id), _taken_back(line, part, quantity)))
+    found: dict[Invoice, list[MoneyLine]] = {}
+    for own, line in sorted(made, key=lambda each: each[1].amount < 0):
+        notes = {on.id: sum((x.amount for x in lines), ZERO) for on, lines in found.items()}
+        parts = rules.borne(line.amount, notes, own.id)
+        for place, (note, part) in enumerate(parts.items()):
+            on = session.get_one(Invoice, note)
+            found.setdefault(on, []).append(line if part == line.amount else _part_of(line, part, place))
     return found
+
+
+def _part_of(line: MoneyLine, amount: Decimal, place: int) -> MoneyLine:
+    """So much of a line that several notes bear; the first of them says its quantity."""
+    kept = {column.name: getattr(line, column.name) for column in MoneyLine.__table__.columns if column.name != "id"}
+    return MoneyLine(**{**kept, "amount": amount, "quantity": None if place else line.quantity})
 
 
 def _taken_back(line: MoneyLine, amount: Decimal, quantity: Decimal | None = None) -> MoneyLine:

@@ -34,6 +34,7 @@ from calm_tariff.services.settle.documents.views import (
     invoice_summary,
 )
 from calm_tariff.store.admit import merged
+from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.serve import usage_queries
 from calm_tariff.store.settle.money_documents import CreditNote, Invoice, MoneyDocument, MoneyLine
 
@@ -273,7 +274,7 @@ def _view(session: Session, ctx: Context, i: Invoice, own: bool = False) -> Invo
     issued = i.state != "draft"
     credited = credit_notes.credited(session, [x.id for x in i.lines]) if issued else {}
     lines = views.lines(session, i, credited, _late(session, i) if issued else {})
-    proposed = [] if own or i.state in NOT_ISSUED else _proposed(session, i, lines)
+    proposed = [] if own or i.state in NOT_ISSUED else _proposed(session, i)
     late_of = session.scalars(select(Invoice).where(Invoice.id.in_([int(n) for n in i.late_cases]))).all()
     return InvoiceView(
         summary=invoice_summary(i),
@@ -329,12 +330,10 @@ def _note_view(session: Session, note: CreditNote) -> CreditNoteView:
     )
 
 
-def _proposed(session: Session, i: Invoice, lines: list[LineView]) -> list[ProposedCredit]:
-    labels = {line.id: line.label for line in lines}
+def _proposed(session: Session, i: Invoice) -> list[ProposedCredit]:
+    meters = {m.id: m for m in session.scalars(select(Meter))}
     return [
-        ProposedCredit(
-            label=labels.get(line.origin_id or 0, line.kind.capitalize()), number=of.number or "", amount=line.amount
-        )
+        ProposedCredit(label=views.label(line, meters), number=of.number or "", amount=line.amount)
         for of, taken in credit_notes.proposal(session, i).items()
         for line in taken
     ]

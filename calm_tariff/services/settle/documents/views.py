@@ -218,7 +218,7 @@ def _line(
         sort=x.sort,
         belongs_to=x.belongs_to,
         kind=x.kind,
-        label=_label(x, meters),
+        label=label(x, meters),
         rule=_rule(x, placed, meters, currency),
         charged=placed[x.id][0] if x.id in placed else None,
         meter_id=x.meter_id,
@@ -285,7 +285,8 @@ def _slice(kept: Mapping[str, str]) -> SliceView:
     return SliceView(*(Decimal(kept[name]) for name in ("quantity", "unit", "flat", "amount")))
 
 
-def _label(x: MoneyLine, meters: Mapping[int, Meter]) -> str:
+def label(x: MoneyLine, meters: Mapping[int, Meter]) -> str:
+    """What a line is called: its own words, or what it charges."""
     if x.words:
         return x.words
     return meters[x.meter_id].name if x.meter_id else x.kind.capitalize()

@@ -29,10 +29,10 @@ def arrive(office: Office, count: int, first: int, since: datetime = START, whos
     history.take_in(office.ctx, office.counted(calls))
 
 
-def lose(office: Office, units: int, month: date = SEPTEMBER) -> None:
-    """Have so many of Ferries' calls of a month struck out, the earliest."""
+def lose(office: Office, units: int, month: date = SEPTEMBER, whose: int = 0) -> None:
+    """Have so many of a consumer's calls of a month struck out, the earliest."""
     begin, end = (day_start(day, ZONE) for day in (month_of(month).start, month_of(month).end))
-    mine = Call.subscription_id == office.consumers[0].subscription
+    mine = Call.subscription_id == office.consumers[whose].subscription
     counts = Call.strike_id.is_(None) & (Call.verdict != "refused")
     with office.ctx.transaction() as session:
         query = select(Call.call_id).where(mine, counts, Call.at_us >= begin, Call.at_us < end)

@@ -16,7 +16,7 @@ from calm_tariff.services.settle.documents.credit_notes import Issued, Wanted
 from calm_tariff.services.settle.documents.invoices import InvoiceView
 from calm_tariff.store.base.notices import Notice
 from calm_tariff.store.settle.money_documents import CreditNote
-from tests.office import Office
+from tests.office import Office, terms
 from tests.services.months import LATER, OCTOBER, SEPTEMBER, at_once
 from tests.services.settle.documents.recorded import arrive, invoice_of, issue, lose
 
@@ -37,6 +37,10 @@ def credit(office: Office, of: InvoiceView, *taken: tuple[int, str], key: str | 
     lines = tuple(Taken(line=of.lines[place].id, amount=Decimal(amount)) for place, amount in taken)
     wanted = Wanted(reason="A quay was closed.", lines=lines, **more)  # type: ignore[arg-type]
     return credit_notes.issue(office.finance, of.summary.id, wanted, key)
+
+
+def amounts(of: InvoiceView) -> dict[str, str]:
+    return {x.kind: f"{x.amount:.2f}" for x in of.lines}
 
 
 def again(office: Office, of: InvoiceView) -> InvoiceView:
@@ -172,6 +176,10 @@ def test_what_was_charged_late_is_taken_back_on_a_note_of_its_own(office: Office
     office.clock.now = datetime(2026, 11, 3, tzinfo=UTC)
     october = issue(office, OCTOBER)
     lose(office, 460)
+    assert [(p.label, p.number, p.amount) for p in again(office, september).proposed] == [
+        ("Forecast calls", september.summary.number, Decimal("0.18")),
+        ("Forecast calls", october.summary.number, Decimal("1.20")),
+    ]
     made = credit_notes.issue_proposed(office.finance, september.summary.id, "A test of ours.")
     notes = [invoices.credit_note(office.finance, each.id) for each in made]
     assert [(n.summary.invoice, n.subtotal) for n in notes] == [
@@ -181,6 +189,37 @@ def test_what_was_charged_late_is_taken_back_on_a_note_of_its_own(office: Office
     assert again(office, september).proposed == []
     office.clock.now = datetime(2026, 12, 3, tzinfo=UTC)
     assert [x for x in issue(office, NOVEMBER).lines if x.sort == "late"] == []
+
+
+def test_what_a_minimum_takes_stands_on_the_note_that_gives_back_as_much(office: Office) -> None:
+    priced = terms()
+    priced["pricing"] |= {"minimum": "45", "prorate": False}
+    office.draft("Ketch", priced)
+    office.publish("keep")
+    terns = len(office.consumers)
+    office.consumers.append(office.admit("Terns", "Ketch"))
+    arrive(office, 60, 0, whose=terns)
+    office.clock.now = LATER
+    september = issue(office, consumer="Terns")
+    assert amounts(september) == {"fee": "40.00", "usage": "0.17", "minimum": "4.83"}
+    arrive(office, 2000, 100, whose=terns)
+    office.clock.now = datetime(2026, 11, 3, tzinfo=UTC)
+    october = issue(office, OCTOBER, "Terns")
+    assert [(x.kind, x.amount) for x in october.lines if x.sort == "late"] == [
+        ("usage", Decimal("6.00")),
+        ("minimum", Decimal("-4.83")),
+    ]
+    lose(office, 2060, whose=terns)
+    made = credit_notes.issue_proposed(office.finance, september.summary.id, "A test of ours.")
+    notes = [invoices.credit_note(office.finance, each.id) for each in made]
+    assert [(n.summary.invoice, [(x.kind, x.amount) for x in n.lines]) for n in notes] == [
+        (september.summary.number, [("usage", Decimal("0.17"))]),
+        (october.summary.number, [("usage", Decimal("6.00")), ("minimum", Decimal("-5.00"))]),
+    ]
+    assert [n.total for n in notes] == [Decimal("0.21"), Decimal("1.23")]
+    assert again(office, september).proposed == []
+    office.clock.now = datetime(2026, 12, 3, tzinfo=UTC)
+    assert [x for x in issue(office, NOVEMBER, "Terns").lines if x.sort == "late"] == []
 
 
 def test_what_was_given_back_already_is_not_proposed(office: Office, invoice: InvoiceView) -> None:

@@ -181,7 +181,7 @@ function ToCard({ of, onClose }: { of: Account; onClose: () => void }) {
   });
   return (
     <Dialog open onClose={onClose} title={`Pay credit of ${of.consumer} out to its card`}>
-      <p>
+      <p className="mb-3">
         {amount(of.credit, of.currency)} are on account, and at most {amount(of.refundable, of.currency)} can
         go back to the card they came from. The payment processor pays it out; should it not be able to, it is
         credit again.
@@ -275,7 +275,7 @@ function Return({ of: e, account: of, onClose }: { of: LedgerEntry; account: Acc
   const closed = e.parts.filter((part) => part.document_id !== null);
   return (
     <Dialog open onClose={onClose} title={`The payment of ${date(e.on)} went back`}>
-      <p>
+      <p className="mb-3">
         {amount(e.amount.replace("-", ""), of.currency)} of {of.consumer} did not stay, or were booked by
         mistake.{" "}
         {closed.length > 0 &&

@@ -32,6 +32,7 @@ export function BooksUnits() {
     (query) => api.get("/books/{start}/units", { params: { path: { start }, query } }),
     { fill: { start } },
   );
+  const used = WHERE.filter((name) => list.rows.some((r) => Number(r[name]) !== 0));
   return (
     <Page
       title={`Units of ${month(start)}`}
@@ -63,7 +64,7 @@ export function BooksUnits() {
           },
           { head: "Meter", cell: (r) => r.meter, look: "whitespace-nowrap" },
           { head: "Calls say", number: true, cell: (r) => <Recorded of={r} span={span} /> },
-          ...WHERE.map((name) => ({
+          ...used.map((name) => ({
             head: HEADS[name],
             number: true,
             cell: (r: Row) => Number(r[name]) !== 0 && <Placed of={r} name={name} start={start} />,

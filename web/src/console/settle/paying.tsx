@@ -118,7 +118,7 @@ function WriteOffOf({ of, onClose }: { of: Invoice; onClose: () => void }) {
   const open = amount(of.summary.open, of.summary.currency);
   return (
     <Dialog open onClose={onClose} title={`Write off what is open of ${of.summary.number}`}>
-      <p>
+      <p className="mb-3">
         {open} of {of.summary.consumer} will not be paid: they become a loss, and the invoice is written off.
         Where the house says so, a second person has to agree first.
       </p>
