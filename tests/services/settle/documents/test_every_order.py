@@ -122,8 +122,10 @@ GROUP BY d.id, d.subtotal, d.tax HAVING sum(t.base) <> d.subtotal OR sum(t.tax) 
 """
 
 
-@pytest.mark.parametrize("bounded", [False, True])
-@pytest.mark.parametrize("seed", range(6))
+# With 8, 16, 25 and 34 a minimum takes more than one of several credit notes gives back.
+@pytest.mark.parametrize(
+    ("seed", "bounded"), [*((n, False) for n in range(6)), *((n, True) for n in (0, 1, 8, 16, 25, 34))]
+)
 def test_in_whatever_order_everything_is_charged_once(office: Office, seed: int, bounded: bool) -> None:
     if bounded:
         priced = terms()
