@@ -72,6 +72,21 @@ def spread(amount: Decimal, lines: Iterable[Creditable]) -> Mapping[int, Decimal
     return found
 
 
+@dataclass(frozen=True, slots=True)
+class LeftOfGroup:
+    """What earlier credit notes left of a tax group of an invoice: of its lines, and of its tax."""
+
+    base: Decimal
+    tax: Decimal
+
+
+def tax_back(base: Decimal, tax: Decimal, left: LeftOfGroup | None) -> Decimal:
+    """The tax that a credit note gives back of a group of its lines: their own `tax`, rounded for itself as any
+    document's; but with all that is left of the invoice's group goes all that is left of its tax, so that the notes
+    come to what the invoice did."""
+    return left.tax if left is not None and base == left.base else tax
+
+
 def borne(amount: Decimal, notes: Mapping[int, Decimal], own: int) -> Mapping[int, Decimal]:
     """On which credit notes an amount stands, that none comes to less than nothing: on its `own`; but what is below 0
     and more than that gives back is borne by the one that gives back most, and then the next. `notes` is what each

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from calm_tariff.core.billing.credit_notes import Creditable, Taken, borne, check, spread, whole
+from calm_tariff.core.billing.credit_notes import Creditable, LeftOfGroup, Taken, borne, check, spread, tax_back, whole
 from calm_tariff.core.errors import Conflict, Invalid
 
 LINES = [
@@ -55,6 +55,13 @@ def test_what_stands_on_several_lines_is_taken_from_the_first_first() -> None:
     assert spread(Decimal(-3), [Creditable(line=7, amount=Decimal(-5))]) == {7: Decimal(-3)}
     with pytest.raises(Conflict):
         spread(Decimal(-3), on)
+
+
+def test_with_the_last_of_a_group_goes_the_rest_of_its_tax() -> None:
+    left = LeftOfGroup(base=Decimal("0.11"), tax=Decimal("0.02"))
+    assert tax_back(Decimal("0.11"), Decimal("0.03"), left) == Decimal("0.02")
+    assert tax_back(Decimal("0.10"), Decimal("0.02"), left) == Decimal("0.02")
+    assert tax_back(Decimal("0.11"), Decimal("0.03"), None) == Decimal("0.03")
 
 
 def test_what_is_more_than_a_note_gives_back_is_borne_by_those_that_give_back_most() -> None:

@@ -6,23 +6,31 @@ Source: docs/arithmetic.md, sections 5 and 7.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import date
 from decimal import Decimal
 from typing import Any
 
 from sqlalchemy import func, select
 
-from calm_tariff.core.billing import late, tax
+from calm_tariff.core.billing import credit_notes, late, tax
 from calm_tariff.core.billing.books import Difference, Proof
+from calm_tariff.core.billing.credit_notes import LeftOfGroup
 from calm_tariff.core.billing.late import LateCase
-from calm_tariff.core.billing.tax import Taxed, TaxRule
+from calm_tariff.core.billing.tax import Taxed, TaxGroup, TaxRule
 from calm_tariff.core.rating import RatingCase, rate
 from calm_tariff.formats.values import read
 from calm_tariff.services.settle.books.looking import Looking
 from calm_tariff.store.compose.meters import Meter
 from calm_tariff.store.settle.document_files import DocumentFile
-from calm_tariff.store.settle.money_documents import DocumentTax, Invoice, MoneyDocument, MoneyLine, NumberSeries
+from calm_tariff.store.settle.money_documents import (
+    CreditNote,
+    DocumentTax,
+    Invoice,
+    MoneyDocument,
+    MoneyLine,
+    NumberSeries,
+)
 
 ZERO = Decimal(0)
 AT_ONCE = 200
@@ -32,6 +40,8 @@ _KEPT = MoneyDocument.state != "draft"
 def proof(of: Looking) -> Proof:
     """Whether documents come to what their lines, their tax groups and their evidence do."""
     lines, groups = _line_sums(of), _tax_groups(of)
+    corrects = dict(of.session.execute(select(CreditNote.id, CreditNote.corrects_id)).all())
+    rest: dict[int, dict[TaxRule, LeftOfGroup]] = defaultdict(dict)
     differences: list[Difference] = []
     compared, totals, from_lines = 0, ZERO, ZERO
     only = (MoneyDocument.id, MoneyDocument.kind, MoneyDocument.number, MoneyDocument.consumer_id)
@@ -39,15 +49,16 @@ def proof(of: Looking) -> Proof:
     for row in of.session.execute(select(*only, *amounts).where(_KEPT).order_by(MoneyDocument.id)):
         told = lines.get(row.id, {})
         worked_out = tax.groups((Taxed(rule=rule, amount=amount) for rule, amount in told.items()), of.currency)
-        subtotal = sum(told.values(), ZERO)
-        due = subtotal + sum((group.tax for group in worked_out), ZERO)
         kept = groups.get(row.id, {})
+        taxes = _taxes(worked_out, kept, rest[corrects.get(row.id, row.id)], note=row.id in corrects)
+        subtotal = sum(told.values(), ZERO)
+        due = subtotal + sum(taxes.values(), ZERO)
         differing = [
             ("the subtotal", row.subtotal, "lines", subtotal),
             ("the total", row.total, "lines, with tax", due),
             *(
-                (f"tax of {group.rule.percent:f}%", kept.get(group.rule, ZERO), "worked out", group.tax)
-                for group in worked_out
+                (f"tax of {rule.percent:f}%", kept.get(rule, ZERO), "worked out", due_tax)
+                for rule, due_tax in taxes.items()
             ),
             ("tax in all", row.tax, "tax groups", sum(kept.values(), ZERO)),
         ]
@@ -93,6 +104,24 @@ def numbers_proof(of: Looking) -> Proof:
         differences.append(Difference(check="numbers", what=what, sums=said, document_id=document_id))
     sums = (("documents with a number", Decimal(count)), ("numbers given", Decimal(ended)))
     return Proof(check="numbers", compared=len({*given, *series}), sums=sums, differences=tuple(differences))
+
+
+def _taxes(
+    groups: Iterable[TaxGroup], kept: Mapping[TaxRule, Decimal], rest: dict[TaxRule, LeftOfGroup], *, note: bool
+) -> dict[TaxRule, Decimal]:
+    """What the tax of a document's groups comes to. A `note` takes from the `rest` that is left of its invoice's, and
+    all of it with the last of its lines; notes of an earlier time each stood for themselves."""
+    if not note:
+        rest |= {group.rule: LeftOfGroup(group.base, group.tax) for group in groups}
+        return {group.rule: group.tax for group in groups}
+    found = {}
+    for group in groups:
+        left = rest.get(group.rule)
+        whole = credit_notes.tax_back(group.base, group.tax, left)
+        found[group.rule] = group.tax if kept.get(group.rule) == group.tax else whole
+        if left is not None:
+            rest[group.rule] = LeftOfGroup(left.base - group.base, left.tax - found[group.rule])
+    return found
 
 
 def _line_sums(of: Looking) -> dict[int, dict[TaxRule, Decimal]]:

@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core import reasons
 from calm_tariff.core.billing import credit_notes as rules
-from calm_tariff.core.billing.credit_notes import Creditable, Taken
+from calm_tariff.core.billing.credit_notes import Creditable, LeftOfGroup, Taken
 from calm_tariff.core.billing.late import CONSEQUENCES, Difference
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.events import Thing
@@ -259,13 +259,28 @@ def _note(
         lines=lines,
     )
     drafting.summed(note)
-    left = invoice.total - sum((other.total for other in of_invoice(session, invoice.id)), ZERO)
+    earlier = of_invoice(session, invoice.id)
+    _take_rest_of_tax(note, invoice, earlier)
+    left = invoice.total - sum((other.total for other in earlier), ZERO)
     if note.total > left:
         words = f"comes to {note.total} with tax, and {left} are left of the invoice: take back a little less"
         raise Conflict(words, invoice.number or "")
     if note.total < 0:
         raise Conflict("would come to less than nothing", invoice.number or "")
     return note
+
+
+def _take_rest_of_tax(note: CreditNote, invoice: Invoice, earlier: Sequence[CreditNote]) -> None:
+    """Have a note that takes back all that is left of a tax group take all that is left of its tax."""
+    left = {(group.treatment, group.percent): LeftOfGroup(group.base, group.tax) for group in invoice.tax_groups}
+    for each in [group for other in earlier for group in other.tax_groups]:
+        rule = each.treatment, each.percent
+        if rule in left:
+            left[rule] = LeftOfGroup(left[rule].base - each.base, left[rule].tax - each.tax)
+    for group in note.tax_groups:
+        group.tax = rules.tax_back(group.base, group.tax, left.get((group.treatment, group.percent)))
+    note.tax = sum((group.tax for group in note.tax_groups), ZERO)
+    note.total = note.subtotal + note.tax
 
 
 def _numbered(session: Session, ctx: Context, invoice: Invoice, note: CreditNote) -> CreditNote:

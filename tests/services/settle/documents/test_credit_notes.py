@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 from datetime import UTC, date, datetime
-from decimal import Decimal
+from decimal import ROUND_HALF_UP, Decimal
 
 import pytest
-from sqlalchemy import select
+from sqlalchemy import select, update
 
 from calm_tariff.core.billing.credit_notes import Taken
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.settle.accounts import ledger
+from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.documents import charging, credit_notes, invoices
 from calm_tariff.services.settle.documents.credit_notes import Issued, Wanted
 from calm_tariff.services.settle.documents.invoices import InvoiceView
 from calm_tariff.store.base.notices import Notice
-from calm_tariff.store.settle.money_documents import CreditNote
+from calm_tariff.store.settle.money_documents import CreditNote, DocumentTax
 from tests.office import Office, terms
 from tests.services.months import LATER, OCTOBER, SEPTEMBER, at_once
 from tests.services.settle.documents.recorded import arrive, invoice_of, issue, lose
@@ -41,6 +42,10 @@ def credit(office: Office, of: InvoiceView, *taken: tuple[int, str], key: str | 
 
 def amounts(of: InvoiceView) -> dict[str, str]:
     return {x.kind: f"{x.amount:.2f}" for x in of.lines}
+
+
+def cents(amount: Decimal) -> Decimal:
+    return amount.quantize(Decimal("0.01"), ROUND_HALF_UP)
 
 
 def again(office: Office, of: InvoiceView) -> InvoiceView:
@@ -95,6 +100,29 @@ def test_no_line_is_credited_beyond_itself(office: Office, invoice: InvoiceView)
     with office.ctx.transaction() as session:
         assert sum(session.scalars(select(CreditNote.total))) == invoice.total
         assert ledger.owed(session, office.consumers[0].member.own_consumer, LATER.date()).total == 0
+
+
+@pytest.mark.parametrize("parts", [("0.11", "0.11", "27.78"), ("0.02", "0.02", "27.96"), ("9.99", "9.99", "8.02")])
+def test_what_is_taken_back_bit_by_bit_comes_to_what_was_charged_with_its_tax(
+    office: Office, invoice: InvoiceView, parts: tuple[str, ...]
+) -> None:
+    """Each rounded for itself, the first would come to a cent of tax more than was charged, the second to one less."""
+    notes = [credit(office, invoice, (0, part)) for part in parts] + [credit(office, invoice, (1, "1.38"))]
+    views = [invoices.credit_note(office.finance, note.id) for note in notes]
+    assert sum(view.tax for view in views) == invoice.tax and sum(view.total for view in views) == invoice.total
+    assert [view.tax for view in views[:-1]] == [cents(Decimal(part) * 23 / 100) for part in parts]
+    assert again(office, invoice).summary.state == "credited"
+    assert audits.look_through(office.finance).differences == []
+
+
+def test_a_hand_in_the_tax_of_the_last_of_several_notes_is_found(office: Office, invoice: InvoiceView) -> None:
+    for part in ("0.11", "0.11", "27.78"):
+        credit(office, invoice, (0, part))
+    last = credit(office, invoice, (1, "1.38"))
+    with office.ctx.transaction() as session:
+        session.execute(update(DocumentTax).where(DocumentTax.document_id == last.id).values(tax="0.33"))
+    what = {each.what for each in audits.look_through(office.finance).differences if each.check == "documents"}
+    assert f"tax of 23% of {last.number}" in " ".join(what)
 
 
 def test_whoever_credits_beside_others_credits_once(office: Office, invoice: InvoiceView) -> None:
