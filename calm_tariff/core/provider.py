@@ -8,11 +8,11 @@ from dataclasses import dataclass, fields
 from decimal import Decimal
 
 from calm_tariff.core import names
-from calm_tariff.core.billing import collecting, reminders
-from calm_tariff.core.billing.collecting import TRIES_AFTER_DAYS
-from calm_tariff.core.billing.reminders import Policy
-from calm_tariff.core.billing.review import USUAL_CHANGE
-from calm_tariff.core.billing.tax import Rate
+from calm_tariff.core.billing.accounts import collecting, reminders
+from calm_tariff.core.billing.accounts.collecting import TRIES_AFTER_DAYS
+from calm_tariff.core.billing.accounts.reminders import Policy
+from calm_tariff.core.billing.documents.review import USUAL_CHANGE
+from calm_tariff.core.billing.documents.tax import Rate
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.money import minor_digits, rounded
 from calm_tariff.core.periods import zone
@@ -40,9 +40,10 @@ class ProviderSettings:
     invoices and credit notes begin with, whether invoices of nothing are issued, above which amount an adjustment takes
     a second person (None: never), from how many percent on a change of a charge is out of the ordinary, how many days
     after a month's end it is drafted by itself (None: never), after how many days past due an invoice is reminded of
-    and calls are paused for it (core.billing.reminders), or taken from a card (core.billing.collecting), above which
-    amount writing an invoice off takes a second person, the bank account that transfers go to, for how many days bodies
-    of sandbox calls are kept, and for how many months recorded calls; 0 is for ever."""
+    and calls are paused for it (core.billing.accounts.reminders), or taken from a card
+    (core.billing.accounts.collecting), above which amount writing an invoice off takes a second person, the bank
+    account that transfers go to, for how many days bodies of sandbox calls are kept, and for how many months recorded
+    calls; 0 is for ever."""
 
     name: str
     address: str = ""

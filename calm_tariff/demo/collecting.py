@@ -11,11 +11,11 @@ from typing import Any
 
 from sqlalchemy import select
 
-from calm_tariff.core.billing import collecting, reminders
-from calm_tariff.core.billing.payments import Money
-from calm_tariff.core.billing.references import creditor_reference
-from calm_tariff.core.billing.reminders import Policy
-from calm_tariff.core.billing.statements import BankLine
+from calm_tariff.core.billing.accounts import collecting, reminders
+from calm_tariff.core.billing.accounts.payments import Money
+from calm_tariff.core.billing.accounts.reminders import Policy
+from calm_tariff.core.billing.bank.references import creditor_reference
+from calm_tariff.core.billing.bank.statements import BankLine
 from calm_tariff.core.periods import instant_of, local_day, zone
 from calm_tariff.demo import cards
 from calm_tariff.demo.scenario import PROVIDER

@@ -7,8 +7,8 @@ from decimal import Decimal
 
 from sqlalchemy import select
 
-from calm_tariff.core.billing.adjustments import Wanted as Adjusting
-from calm_tariff.core.billing.credit_notes import Taken
+from calm_tariff.core.billing.documents.adjustments import Wanted as Adjusting
+from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.core.periods import local_day
 from calm_tariff.services.base.context import Actor, Context, zone_of
 from calm_tariff.services.settle import striking

@@ -16,7 +16,7 @@ from urllib.parse import quote
 
 import httpx
 
-from calm_tariff.core.billing.cards import Card, failure
+from calm_tariff.core.billing.accounts.cards import Card, failure
 from calm_tariff.core.errors import Away, Invalid
 from calm_tariff.edge import reaching
 from calm_tariff.formats.values import load, read

@@ -9,7 +9,7 @@ from datetime import date, datetime
 from decimal import Decimal, InvalidOperation
 from typing import Literal, get_args
 
-from calm_tariff.core.billing.statements import BankLine, Statement, Unread
+from calm_tariff.core.billing.bank.statements import BankLine, Statement, Unread
 from calm_tariff.core.errors import Invalid
 from calm_tariff.formats import csv_rows
 from calm_tariff.formats.csv_rows import CsvRow

@@ -12,7 +12,7 @@ from xml.etree.ElementTree import Element, ParseError
 from defusedxml import ElementTree
 from defusedxml.common import DefusedXmlException
 
-from calm_tariff.core.billing.statements import BankLine, Statement, Unread
+from calm_tariff.core.billing.bank.statements import BankLine, Statement, Unread
 from calm_tariff.core.errors import Invalid
 
 MOST_ENTRIES = 20_000

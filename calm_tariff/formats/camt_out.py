@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from datetime import date
 from xml.etree.ElementTree import Element, SubElement, tostring
 
-from calm_tariff.core.billing.statements import BankLine
+from calm_tariff.core.billing.bank.statements import BankLine
 
 NAMESPACE = "urn:iso:std:iso:20022:tech:xsd:camt.053.001.08"
 

@@ -9,10 +9,11 @@ from typing import Any, NamedTuple
 
 from calm_tariff.core import limits as limit_rules
 from calm_tariff.core import rating
-from calm_tariff.core.billing import account, late, reminders
-from calm_tariff.core.billing.account import Entry
-from calm_tariff.core.billing.late import LateCase
-from calm_tariff.core.billing.reminders import Policy
+from calm_tariff.core.billing.accounts import account, reminders
+from calm_tariff.core.billing.accounts.account import Entry
+from calm_tariff.core.billing.accounts.reminders import Policy
+from calm_tariff.core.billing.documents import late
+from calm_tariff.core.billing.documents.late import LateCase
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.limiter import Clock, Decision, Stack
 from calm_tariff.core.limits import Call, Limit, Units

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from datetime import date
 
-from calm_tariff.core.billing.journal import JournalEntry, NamedPosting
+from calm_tariff.core.billing.books.journal import JournalEntry, NamedPosting
 from calm_tariff.core.money import in_digits
 from calm_tariff.formats import csv_cells
 

@@ -9,7 +9,7 @@ from decimal import Decimal
 
 from sqlalchemy.exc import OperationalError
 
-from calm_tariff.core.billing.books import CHECKS
+from calm_tariff.core.billing.books.proof import CHECKS
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.money import plain
 from calm_tariff.launch.reached import reached

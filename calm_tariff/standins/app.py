@@ -16,10 +16,11 @@ from fastapi import FastAPI, HTTPException, Query, Request, Response
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
-from calm_tariff.standins import bank, harbour, issuer, outside_billing, own_site, processor, rooms, tickets
-from calm_tariff.standins.billing_there import BillingThere
+from calm_tariff.standins import harbour, issuer, own_site, rooms, tickets
 from calm_tariff.standins.mailbox import Mailbox
-from calm_tariff.standins.processing import Processing
+from calm_tariff.standins.money import bank, outside_billing, processor
+from calm_tariff.standins.money.billing_there import BillingThere
+from calm_tariff.standins.money.processing import Processing
 from calm_tariff.standins.tickets import Desk
 from calm_tariff.standins.tides import STATIONS, extremes, predictions
 

@@ -10,10 +10,10 @@ from calm_tariff.edge.outside_billing import EVENTS as WORDS
 from calm_tariff.edge.processor import EVENTS
 from calm_tariff.settings import Settings
 from calm_tariff.standins.app import create_app
-from calm_tariff.standins.billing_there import BillingThere
 from calm_tariff.standins.callers import keep_calling
 from calm_tariff.standins.mailbox import Mailbox
-from calm_tariff.standins.processing import Processing
+from calm_tariff.standins.money.billing_there import BillingThere
+from calm_tariff.standins.money.processing import Processing
 from calm_tariff.standins.tickets import Desk
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from calm_tariff.core.billing.tax import Rate
+from calm_tariff.core.billing.documents.tax import Rate
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.provider import LOCKED, ProviderSettings, checked, different, refuse_locked
 from calm_tariff.core.sentences.settings import EFFECTS

@@ -8,9 +8,9 @@ from decimal import Decimal
 
 from sqlalchemy import select
 
-from calm_tariff.core.billing.adjustments import Wanted as Adjusting
-from calm_tariff.core.billing.credit_notes import Taken
-from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.billing.accounts.payments import Money
+from calm_tariff.core.billing.documents.adjustments import Wanted as Adjusting
+from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.core.ids import call_id
 from calm_tariff.core.periods import instant_of
 from calm_tariff.services.base.context import Context, provider_of

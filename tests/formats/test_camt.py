@@ -7,7 +7,7 @@ from decimal import Decimal
 
 import pytest
 
-from calm_tariff.core.billing.statements import BankLine
+from calm_tariff.core.billing.bank.statements import BankLine
 from calm_tariff.core.errors import Invalid
 from calm_tariff.formats.camt import read
 from tests.formats.camt_files import IBAN, VERSION_2, VERSION_8, Sent, camt

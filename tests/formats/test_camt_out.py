@@ -8,7 +8,7 @@ from decimal import Decimal
 from hypothesis import given
 from hypothesis import strategies as st
 
-from calm_tariff.core.billing.statements import BankLine, Statement
+from calm_tariff.core.billing.bank.statements import BankLine, Statement
 from calm_tariff.formats import camt
 from calm_tariff.formats.camt_out import statement
 

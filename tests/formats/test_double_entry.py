@@ -12,7 +12,7 @@ from beancount.core.data import Transaction
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from calm_tariff.core.billing.journal import JournalEntry, NamedPosting
+from calm_tariff.core.billing.books.journal import JournalEntry, NamedPosting
 from calm_tariff.formats import double_entry
 
 SEPTEMBER = date(2026, 9, 1)

@@ -10,9 +10,9 @@ import pytest
 from starlette.testclient import TestClient
 
 from calm_tariff.standins.app import create_app
-from calm_tariff.standins.billing_there import BillingThere
 from calm_tariff.standins.mailbox import Mailbox
-from calm_tariff.standins.processing import Processing
+from calm_tariff.standins.money.billing_there import BillingThere
+from calm_tariff.standins.money.processing import Processing
 from calm_tariff.standins.tickets import Desk
 from tests.ports import free_port
 

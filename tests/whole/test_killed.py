@@ -36,7 +36,7 @@ from calm_tariff.services.serve import history
 from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.handoff import mapping
 from calm_tariff.services.settle.handoff import products as outside
-from calm_tariff.standins.processing import CARDS
+from calm_tariff.standins.money.processing import CARDS
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata

@@ -6,7 +6,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
-from calm_tariff.core.billing.tax import treatment
+from calm_tariff.core.billing.documents.tax import treatment
 from calm_tariff.edge.again import Again
 from calm_tariff.services.admit.organisation import details
 from calm_tariff.services.admit.organisation.details import Details, Reference

@@ -9,10 +9,10 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
-from calm_tariff.core.billing.collecting import TRIES_AFTER_DAYS
-from calm_tariff.core.billing.reminders import Policy
-from calm_tariff.core.billing.review import USUAL_CHANGE
-from calm_tariff.core.billing.tax import Rate
+from calm_tariff.core.billing.accounts.collecting import TRIES_AFTER_DAYS
+from calm_tariff.core.billing.accounts.reminders import Policy
+from calm_tariff.core.billing.documents.review import USUAL_CHANGE
+from calm_tariff.core.billing.documents.tax import Rate
 from calm_tariff.core.provider import ProviderSettings
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import Edition

@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.core import reasons
-from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.billing.accounts.payments import Money
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.edge.document_files import statement_file

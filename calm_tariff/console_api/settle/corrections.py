@@ -8,9 +8,9 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
-from calm_tariff.core.billing import adjustments as adjusting
-from calm_tariff.core.billing.credit_notes import Taken
-from calm_tariff.core.billing.tax import treatment
+from calm_tariff.core.billing.documents import adjustments as adjusting
+from calm_tariff.core.billing.documents.credit_notes import Taken
+from calm_tariff.core.billing.documents.tax import treatment
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.services.settle.documents import adjustments, credit_notes, invoices

@@ -10,8 +10,8 @@ from fastapi.responses import Response, StreamingResponse
 from pydantic import BaseModel, Field
 
 from calm_tariff.console_api.base.asking import Asking
-from calm_tariff.core.billing import chart as rules
-from calm_tariff.core.billing.journal import JournalEntry
+from calm_tariff.core.billing.books import chart as rules
+from calm_tariff.core.billing.books.journal import JournalEntry
 from calm_tariff.edge import attachment
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.lists import Paged, all_of, begun

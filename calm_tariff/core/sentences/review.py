@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from decimal import Decimal
 
-from calm_tariff.core.billing.review import Finding
+from calm_tariff.core.billing.documents.review import Finding
 from calm_tariff.core.money import plain, rounded
 from calm_tariff.core.sentences.terms import money, number
 

@@ -8,7 +8,7 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from calm_tariff.core.billing.issued import Buyer, Issued, IssuedGroup, IssuedLine, Seller, missing
+from calm_tariff.core.billing.documents.issued import Buyer, Issued, IssuedGroup, IssuedLine, Seller, missing
 from calm_tariff.core.errors import Conflict
 from calm_tariff.core.money import rounded
 

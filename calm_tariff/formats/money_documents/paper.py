@@ -19,7 +19,7 @@ from typing import Any
 from jinja2 import Environment, StrictUndefined, Template
 from PIL import ImageFile
 
-from calm_tariff.core.billing.issued import Issued, IssuedLine, missing
+from calm_tariff.core.billing.documents.issued import Issued, IssuedLine, missing
 from calm_tariff.core.money import in_digits
 from calm_tariff.formats.money_documents import electronic
 from calm_tariff.formats.money_documents.payment_code import payment_code

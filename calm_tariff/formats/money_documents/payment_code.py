@@ -6,7 +6,7 @@ from decimal import Decimal
 
 from segno import helpers
 
-from calm_tariff.core.billing.issued import Issued
+from calm_tariff.core.billing.documents.issued import Issued
 
 # The most that one transfer can be of, and the longest name of whoever gets it.
 _MOST, _LONGEST_NAME = Decimal("999999999.99"), 70

@@ -13,7 +13,7 @@ from datetime import date, datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.cards import Card
+from calm_tariff.core.billing.accounts.cards import Card
 from calm_tariff.core.errors import Away, Conflict
 from calm_tariff.core.payment import Payment
 from calm_tariff.core.periods import local_day

@@ -12,7 +12,7 @@ from datetime import datetime
 from decimal import Decimal
 from typing import Literal, Protocol
 
-from calm_tariff.core.billing.cards import Card, Failure
+from calm_tariff.core.billing.accounts.cards import Card, Failure
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -8,7 +8,7 @@ from decimal import Decimal
 
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.tax import Rate
+from calm_tariff.core.billing.documents.tax import Rate
 from calm_tariff.core.errors import Stale
 from calm_tariff.core.house import OWNER
 from calm_tariff.core.money import plain

@@ -14,8 +14,8 @@ from sqlalchemy import and_, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import stays
-from calm_tariff.core.billing import tax
-from calm_tariff.core.billing.tax import Rate, Treatment
+from calm_tariff.core.billing.documents import tax
+from calm_tariff.core.billing.documents.tax import Rate, Treatment
 from calm_tariff.core.periods import Period, day_start, instant_of, moment_of, zone
 from calm_tariff.core.rating import Paused, Pricing, RatingCase, Segment
 from calm_tariff.core.stays import Pause, Stay, Timeline

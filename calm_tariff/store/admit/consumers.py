@@ -14,13 +14,13 @@ from calm_tariff.store.house.people import Account
 
 
 class Consumer(Base):
-    """An organisation that calls the APIs. `look` and `shape` are digests of how its name looks, so that no other
-    can be taken for it. States: core.lifecycles.CONSUMER. `portal` is the one it came by, to which letters lead.
-    `closed_at` is when its account was closed. How it pays (core.payment) is None until somebody has said so.
-    `country` is its code by ISO 3166-1; `tax_number` has the form that is usual there. How it is taxed is
-    `tax_treatment` (core.billing.tax), and `tax_note` says why, where it is not as usual. What was personal in it was
-    taken out at `erased_at`. `merged_into_id` is the one that goes on in its place, never one that was merged itself;
-    what it did and paid stays under its own id."""
+    """An organisation that calls the APIs. `look` and `shape` are digests of how its name looks, so that no other can
+    be taken for it. States: core.lifecycles.CONSUMER. `portal` is the one it came by, to which letters lead.
+    `closed_at` is when its account was closed. How it pays (core.payment) is None until somebody has said so. `country`
+    is its code by ISO 3166-1; `tax_number` has the form that is usual there. How it is taxed is `tax_treatment`
+    (core.billing.documents.tax), and `tax_note` says why, where it is not as usual. What was personal in it was taken
+    out at `erased_at`. `merged_into_id` is the one that goes on in its place, never one that was merged itself; what it
+    did and paid stays under its own id."""
 
     __tablename__ = "consumer"
     id: Mapped[Id]

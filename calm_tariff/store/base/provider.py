@@ -14,15 +14,15 @@ from calm_tariff.store.base.columns import Base, Id, Money, Name, Prose, Word
 
 class Provider(Base):
     """The one organisation whose APIs are sold. `country` and `tax_number` are as a consumer's. `tax_changes` are days
-    from which another percent holds (core.billing.tax). Where nothing is due no invoice is issued, unless it wants
-    `zero_invoices`. An adjustment above `adjustment_limit` takes a second person; None for never.
-    A charge that differs by more than `review_percent` from the last months' is out of the ordinary. Months are drafted
-    by themselves `charge_after_days` after their end; None for never. What is not paid is reminded of and paused for by
-    core.billing.reminders, and taken from cards by core.billing.collecting; giving up more than `write_off_limit` takes
-    a second person. Transfers go to its `iban`; `bank_columns` is which column of its bank's CSV files is what.
-    `factor_required`: its people show a second
-    factor at the sign-in. `settled_at` is when its settings were first looked through, `charged_at` when money was
-    first charged. Calls before the day `calls_from` were thrown away."""
+    from which another percent holds (core.billing.documents.tax). Where nothing is due no invoice is issued, unless it
+    wants `zero_invoices`. An adjustment above `adjustment_limit` takes a second person; None for never. A charge that
+    differs by more than `review_percent` from the last months' is out of the ordinary. Months are drafted by themselves
+    `charge_after_days` after their end; None for never. What is not paid is reminded of and paused for by
+    core.billing.accounts.reminders, and taken from cards by core.billing.accounts.collecting; giving up more than
+    `write_off_limit` takes a second person. Transfers go to its `iban`; `bank_columns` is which column of its bank's
+    CSV files is what. `factor_required`: its people show a second factor at the sign-in. `settled_at` is when its
+    settings were first looked through, `charged_at` when money was first charged. Calls before the day `calls_from`
+    were thrown away."""
 
     __tablename__ = "provider"
     id: Mapped[Id]

@@ -14,9 +14,9 @@ from calm_tariff.store.settle.money_documents import Invoice, MoneyDocument
 
 
 class AccountEntry(Base):
-    """One entry of a consumer's account (`kind`: core.billing.account); never updated but for `left`, which is what of
-    a payment or a credit note is still credit on account. The amount is above 0, whichever way the kind counts; of a
-    write-off, and of a payment that went back, it is what was open or came in.
+    """One entry of a consumer's account (`kind`: core.billing.accounts.account); never updated but for `left`, which is
+    what of a payment or a credit note is still credit on account. The amount is above 0, whichever way the kind counts;
+    of a write-off, and of a payment that went back, it is what was open or came in.
 
     An invoice or a credit note is a `document`; `invoice` is the one that the entry is or names, `returned_id` the
     payment that went back. A payment or refund went by card or transfer (`paid_by`), on a day by the bank's books

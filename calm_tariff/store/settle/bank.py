@@ -28,7 +28,7 @@ class BankStatement(Base):
 
 
 class BankEntry(Base):
-    """An entry of a statement (core.billing.statements), once however often it is brought in. States:
+    """An entry of a statement (core.billing.bank.statements), once however often it is brought in. States:
     core.lifecycles.BANK_ENTRY. What was decided about it by a person has their name and why; `digest` is of all that
     the bank said of it."""
 

@@ -30,8 +30,8 @@ class BooksAudit(Base):
 
 
 class BookSum(Base):
-    """Units of one meter of one subscription in one period, by where they are (core.billing.books), as the last audit
-    found them."""
+    """Units of one meter of one subscription in one period, by where they are (core.billing.books.proof), as the last
+    audit found them."""
 
     __tablename__ = "book_sum"
     __table_args__ = (Index("ix_book_sum_period", "audit_id", "period_start"),)
@@ -50,8 +50,8 @@ class BookSum(Base):
 
 
 class BookDifference(Base):
-    """Sums that an audit found to differ (core.billing.books): what each table says, and, where it came of calls, the
-    hours and calls it came of."""
+    """Sums that an audit found to differ (core.billing.books.proof): what each table says, and, where it came of calls,
+    the hours and calls it came of."""
 
     __tablename__ = "book_difference"
     id: Mapped[Id]

@@ -15,7 +15,7 @@ from calm_tariff.store.settle.money_documents import Invoice
 class PaymentAttempt(Base):
     """What is open of an invoice is taken from a card. States: core.lifecycles.PAYMENT_ATTEMPT; an invoice has one at a
     time that is `going`. The processor knows it by `key`, however often it is asked, and what came of it by `charge`.
-    `failure` is why it failed (core.billing.cards); `entry_id` is the payment that was booked."""
+    `failure` is why it failed (core.billing.accounts.cards); `entry_id` is the payment that was booked."""
 
     __tablename__ = "payment_attempt"
     id: Mapped[Id]

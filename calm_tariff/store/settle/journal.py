@@ -14,7 +14,7 @@ from calm_tariff.store.base.columns import Base, Hash, Id, Money, Name, Word
 
 
 class Ledger(Base):
-    """An account of the ledger (core.billing.chart), and what the bookkeeper calls it; "" is as that of its role.
+    """An account of the ledger (core.billing.books.chart), and what the bookkeeper calls it; "" is as that of its role.
     `stands_for` is its role and what it is told apart by, and the one way to find it. A product's and a tax rule's are
     there once something was posted to them, or somebody named them."""
 

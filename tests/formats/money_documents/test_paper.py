@@ -13,7 +13,7 @@ import pytest
 from PIL import Image
 from pypdf import PdfReader
 
-from calm_tariff.core.billing.issued import Issued
+from calm_tariff.core.billing.documents.issued import Issued
 from calm_tariff.core.errors import Invalid
 from calm_tariff.formats import pictures
 from calm_tariff.formats.money_documents import electronic, paper

@@ -8,7 +8,7 @@ from decimal import Decimal
 
 import pytest
 
-from calm_tariff.core.billing.tax import Rate
+from calm_tariff.core.billing.documents.tax import Rate
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotSignedIn, Stale
 from calm_tariff.core.provider import ProviderSettings
 from calm_tariff.services.admit.desk import routing

@@ -9,8 +9,8 @@ from typing import Any
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import tax
-from calm_tariff.core.billing.tax import Treatment
+from calm_tariff.core.billing.documents import tax
+from calm_tariff.core.billing.documents.tax import Treatment
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.names import plain
 from calm_tariff.formats import tax_numbers
@@ -35,7 +35,7 @@ class Reference:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Details:
     """An organisation's address as lines, its country (ISO 3166-1, two letters), its tax number in that country's form,
-    how it is taxed (core.billing.tax) and what exempts it, and its references elsewhere."""
+    how it is taxed (core.billing.documents.tax) and what exempts it, and its references elsewhere."""
 
     address: str = ""
     country: str = ""

@@ -11,7 +11,7 @@ from decimal import Decimal
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, aliased
 
-from calm_tariff.core.billing.account import ADDS
+from calm_tariff.core.billing.accounts.account import ADDS
 from calm_tariff.core.errors import Invalid, NotFound
 from calm_tariff.core.money import rounded
 from calm_tariff.core.periods import local_day

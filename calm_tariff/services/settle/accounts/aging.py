@@ -14,7 +14,7 @@ from typing import Any
 from sqlalchemy import and_, case, exists, func, or_, select, true
 from sqlalchemy.orm import Session, aliased
 
-from calm_tariff.core.billing import ages
+from calm_tariff.core.billing.accounts import ages
 from calm_tariff.core.periods import local_day
 from calm_tariff.services.admit import payment_pauses
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
@@ -28,7 +28,7 @@ ZERO = Decimal(0)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Aged:
-    """What is open of invoices, by how old it is (core.billing.ages), and the credit on account beside it."""
+    """What is open of invoices, by how old it is (core.billing.accounts.ages), and the credit on account beside it."""
 
     open: Decimal
     not_due: Decimal

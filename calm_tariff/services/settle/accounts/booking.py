@@ -14,9 +14,9 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import account as rules
-from calm_tariff.core.billing.account import Allocation as Allocated
-from calm_tariff.core.billing.account import (
+from calm_tariff.core.billing.accounts import account as rules
+from calm_tariff.core.billing.accounts.account import Allocation as Allocated
+from calm_tariff.core.billing.accounts.account import (
     Closed,
     Credit,
     Credited,
@@ -26,7 +26,7 @@ from calm_tariff.core.billing.account import (
     Refunded,
     WrittenOff,
 )
-from calm_tariff.core.billing.payments import Money, Way
+from calm_tariff.core.billing.accounts.payments import Money, Way
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import INVOICE, UNPAID, move
 from calm_tariff.core.periods import local_day

@@ -13,9 +13,9 @@ from decimal import Decimal
 from sqlalchemy import case, func, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import ages
-from calm_tariff.core.billing.account import ADDS
-from calm_tariff.core.billing.ages import Age
+from calm_tariff.core.billing.accounts import ages
+from calm_tariff.core.billing.accounts.account import ADDS
+from calm_tariff.core.billing.accounts.ages import Age
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.periods import local_day
 from calm_tariff.services.admit import cards, payment_pauses

@@ -5,8 +5,8 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import reminders
-from calm_tariff.core.billing.reminders import Policy
+from calm_tariff.core.billing.accounts import reminders
+from calm_tariff.core.billing.accounts.reminders import Policy
 from calm_tariff.core.periods import local_day
 from calm_tariff.services.admit import payment_pauses
 from calm_tariff.services.base.context import SYSTEM, Context, provider_of, zone_of

@@ -12,8 +12,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import reasons
-from calm_tariff.core.billing import payments as rules
-from calm_tariff.core.billing.payments import Money, Way
+from calm_tariff.core.billing.accounts import payments as rules
+from calm_tariff.core.billing.accounts.payments import Money, Way
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import NOT_ISSUED

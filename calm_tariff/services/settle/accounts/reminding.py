@@ -13,8 +13,8 @@ from decimal import Decimal
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import reminders
-from calm_tariff.core.billing.references import creditor_reference
+from calm_tariff.core.billing.accounts import reminders
+from calm_tariff.core.billing.bank.references import creditor_reference
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import INVOICE, UNPAID, move
 from calm_tariff.core.money import in_digits

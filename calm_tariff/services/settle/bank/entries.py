@@ -13,8 +13,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import reasons
-from calm_tariff.core.billing import matching
-from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.billing.accounts.payments import Money
+from calm_tariff.core.billing.bank import matching
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import BANK_ENTRY, UNPAID, move

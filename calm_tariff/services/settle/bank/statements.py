@@ -16,7 +16,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core import names
-from calm_tariff.core.billing.statements import BankLine, Statement, Unread
+from calm_tariff.core.billing.bank.statements import BankLine, Statement, Unread
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.events import Thing
 from calm_tariff.core.money import rounded

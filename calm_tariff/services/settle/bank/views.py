@@ -10,9 +10,9 @@ from decimal import Decimal
 from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import matching
-from calm_tariff.core.billing.matching import Payable, Why
-from calm_tariff.core.billing.statements import BankLine
+from calm_tariff.core.billing.bank import matching
+from calm_tariff.core.billing.bank.matching import Payable, Why
+from calm_tariff.core.billing.bank.statements import BankLine
 from calm_tariff.core.lifecycles import UNPAID
 from calm_tariff.services.base.context import ROLES, Context, provider_of
 from calm_tariff.store.admit.consumers import Consumer

@@ -12,8 +12,8 @@ from typing import Any
 
 from sqlalchemy import case, func, select
 
-from calm_tariff.core.billing.account import ADDS
-from calm_tariff.core.billing.books import Difference, Proof, unequal
+from calm_tariff.core.billing.accounts.account import ADDS
+from calm_tariff.core.billing.books.proof import Difference, Proof, unequal
 from calm_tariff.services.settle.books.looking import Looking
 from calm_tariff.store.admit import merged
 from calm_tariff.store.settle.accounts import AccountEntry, Allocation

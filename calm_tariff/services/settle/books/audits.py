@@ -13,7 +13,7 @@ from typing import Any
 from sqlalchemy import delete, insert, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.books import CHECKS, Difference, Proof, Units
+from calm_tariff.core.billing.books.proof import CHECKS, Difference, Proof, Units
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import BOOKS_AUDIT, move

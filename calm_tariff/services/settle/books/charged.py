@@ -16,7 +16,7 @@ from decimal import Decimal
 
 from sqlalchemy import case, func, select
 
-from calm_tariff.core.billing.books import Difference, Proof, Units
+from calm_tariff.core.billing.books.proof import Difference, Proof, Units
 from calm_tariff.services.settle.books.looking import Looking
 from calm_tariff.services.settle.books.recorded import Key, Recorded
 from calm_tariff.store.admit import merged

@@ -13,11 +13,11 @@ from typing import Any
 
 from sqlalchemy import func, select
 
-from calm_tariff.core.billing import credit_notes, late, tax
-from calm_tariff.core.billing.books import Difference, Proof
-from calm_tariff.core.billing.credit_notes import LeftOfGroup
-from calm_tariff.core.billing.late import LateCase
-from calm_tariff.core.billing.tax import Taxed, TaxGroup, TaxRule
+from calm_tariff.core.billing.books.proof import Difference, Proof
+from calm_tariff.core.billing.documents import credit_notes, late, tax
+from calm_tariff.core.billing.documents.credit_notes import LeftOfGroup
+from calm_tariff.core.billing.documents.late import LateCase
+from calm_tariff.core.billing.documents.tax import Taxed, TaxGroup, TaxRule
 from calm_tariff.core.rating import RatingCase, rate
 from calm_tariff.formats.values import read
 from calm_tariff.services.settle.books.looking import Looking

@@ -12,7 +12,7 @@ from hashlib import sha256
 
 from sqlalchemy import select
 
-from calm_tariff.core.billing.books import Difference, Proof
+from calm_tariff.core.billing.books.proof import Difference, Proof
 from calm_tariff.core.periods import month_starting
 from calm_tariff.services.settle.books.looking import Looking
 from calm_tariff.services.settle.handoff import handing_on, sums

@@ -12,7 +12,7 @@ from typing import Any
 from sqlalchemy import ColumnElement, Numeric, and_, cast, func, select
 
 from calm_tariff.core import meters as rules
-from calm_tariff.core.billing.books import Difference, unequal
+from calm_tariff.core.billing.books.proof import Difference, unequal
 from calm_tariff.core.periods import DAY, HOUR, day_start, instant_of, month_step
 from calm_tariff.services.compose.meters import rule_of
 from calm_tariff.services.settle.books.looking import Looking

@@ -16,7 +16,7 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from calm_tariff.core.billing.books import Difference, Proof, unequal
+from calm_tariff.core.billing.books.proof import Difference, Proof, unequal
 from calm_tariff.services.settle.books.looking import Looking
 from calm_tariff.store.serve import whole_sums
 

@@ -12,7 +12,7 @@ from typing import Any, cast
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.books import CHECKS, Check
+from calm_tariff.core.billing.books.proof import CHECKS, Check
 from calm_tariff.core.periods import day_start, month_starting, month_step
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.settle.books import audits
@@ -96,7 +96,7 @@ class BooksView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class UnitsRow:
-    """Units of one meter of one subscription in a period, by where they are (core.billing.books)."""
+    """Units of one meter of one subscription in a period, by where they are (core.billing.books.proof)."""
 
     subscription_id: int
     consumer_id: int | None

@@ -12,7 +12,7 @@ from datetime import date
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import collecting
+from calm_tariff.core.billing.accounts import collecting
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import NOT_ISSUED, UNPAID

@@ -15,9 +15,9 @@ from decimal import Decimal
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import payments as rules
-from calm_tariff.core.billing.cards import failure, failure_in_words
-from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.billing.accounts import payments as rules
+from calm_tariff.core.billing.accounts.cards import failure, failure_in_words
+from calm_tariff.core.billing.accounts.payments import Money
 from calm_tariff.core.errors import Invalid, NotFound
 from calm_tariff.core.lifecycles import CARD_REFUND, move
 from calm_tariff.core.money import plain, rounded

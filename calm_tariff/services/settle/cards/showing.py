@@ -10,7 +10,7 @@ from decimal import Decimal
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.cards import failure, failure_in_words
+from calm_tariff.core.billing.accounts.cards import failure, failure_in_words
 from calm_tariff.services.admit import cards
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.store.admit.consumers import Consumer

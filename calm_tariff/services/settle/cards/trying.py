@@ -10,8 +10,8 @@ from datetime import datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.cards import Failure, failure, failure_in_words
-from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.billing.accounts.cards import Failure, failure, failure_in_words
+from calm_tariff.core.billing.accounts.payments import Money
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import PAYMENT_ATTEMPT, UNPAID, move
 from calm_tariff.core.money import in_digits, rounded

@@ -9,9 +9,9 @@ from decimal import Decimal
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import adjustments as rules
 from calm_tariff.core.billing import second_person
-from calm_tariff.core.billing.adjustments import Wanted
+from calm_tariff.core.billing.documents import adjustments as rules
+from calm_tariff.core.billing.documents.adjustments import Wanted
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import ADJUSTMENT, move

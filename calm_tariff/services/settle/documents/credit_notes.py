@@ -14,9 +14,9 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
 from calm_tariff.core import reasons
-from calm_tariff.core.billing import credit_notes as rules
-from calm_tariff.core.billing.credit_notes import Creditable, LeftOfGroup, Taken
-from calm_tariff.core.billing.late import CONSEQUENCES, Difference
+from calm_tariff.core.billing.documents import credit_notes as rules
+from calm_tariff.core.billing.documents.credit_notes import Creditable, LeftOfGroup, Taken
+from calm_tariff.core.billing.documents.late import CONSEQUENCES, Difference
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import NOT_ISSUED

@@ -13,7 +13,7 @@ from sqlalchemy import select
 from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.issued import missing
+from calm_tariff.core.billing.documents.issued import missing
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.lifecycles import NOT_ISSUED
 from calm_tariff.formats.money_documents import electronic, paper

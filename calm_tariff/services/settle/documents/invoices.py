@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
-from calm_tariff.core.billing.references import creditor_reference
+from calm_tariff.core.billing.bank.references import creditor_reference
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.lifecycles import NOT_ISSUED
 from calm_tariff.core.periods import day_start

@@ -14,9 +14,9 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.issued import Buyer, Issued, IssuedGroup, IssuedLine, Seller
-from calm_tariff.core.billing.references import creditor_reference
-from calm_tariff.core.billing.tax import treatment
+from calm_tariff.core.billing.bank.references import creditor_reference
+from calm_tariff.core.billing.documents.issued import Buyer, Issued, IssuedGroup, IssuedLine, Seller
+from calm_tariff.core.billing.documents.tax import treatment
 from calm_tariff.core.money import rounded
 from calm_tariff.core.periods import instant_of, local_day
 from calm_tariff.services.base.context import provider_of, zone_of

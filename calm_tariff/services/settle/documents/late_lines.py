@@ -14,8 +14,8 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
-from calm_tariff.core.billing import late
-from calm_tariff.core.billing.late import Charged, Difference, LateCase, LineKey, Of, Parted, Sum
+from calm_tariff.core.billing.documents import late
+from calm_tariff.core.billing.documents.late import Charged, Difference, LateCase, LineKey, Of, Parted, Sum
 from calm_tariff.core.errors import Conflict
 from calm_tariff.core.periods import Period, day_start
 from calm_tariff.formats.values import write

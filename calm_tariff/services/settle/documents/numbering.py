@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.numbering import Kind, document_number
+from calm_tariff.core.billing.documents.numbering import Kind, document_number
 from calm_tariff.store.settle.money_documents import NumberSeries
 
 

@@ -10,8 +10,8 @@ from decimal import Decimal
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import review as rules
-from calm_tariff.core.billing.review import Facts, Finding
+from calm_tariff.core.billing.documents import review as rules
+from calm_tariff.core.billing.documents.review import Facts, Finding
 from calm_tariff.core.errors import Conflict, Invalid, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.periods import month_of, period_before

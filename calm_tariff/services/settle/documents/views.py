@@ -10,7 +10,7 @@ from decimal import Decimal
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
-from calm_tariff.core.billing.tax import NOTES, treatment
+from calm_tariff.core.billing.documents.tax import NOTES, treatment
 from calm_tariff.core.sentences import line_in_words
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
@@ -60,8 +60,8 @@ class Corrected:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LineView:
     """One figure of a document, the rule it follows in words, how it is taxed, and where it comes from (`sort`:
-    core.billing.documents). `belongs_to` is the first day of the period it is charged for. An adjustment is charged of
-    nothing.
+    core.billing.documents.totals). `belongs_to` is the first day of the period it is charged for. An adjustment is
+    charged of nothing.
 
     Of a late line, `before` is what was charged of it till then, and `comes_to` what it comes to with this. `credited`
     was taken back of an issued line since, and `left` may still be. `late` units have arrived since for an issued usage

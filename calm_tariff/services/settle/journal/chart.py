@@ -13,9 +13,9 @@ from typing import cast
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import chart as rules
-from calm_tariff.core.billing.chart import DEFAULTS, LedgerAccount, Role
-from calm_tariff.core.billing.tax import TaxRule
+from calm_tariff.core.billing.books import chart as rules
+from calm_tariff.core.billing.books.chart import DEFAULTS, LedgerAccount, Role
+from calm_tariff.core.billing.documents.tax import TaxRule
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.money import plain
 from calm_tariff.services.base import auditing

@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import Select, exists, func, or_, select
 from sqlalchemy.orm import Session, aliased
 
-from calm_tariff.core.billing.journal import JournalEntry, NamedPosting
+from calm_tariff.core.billing.books.journal import JournalEntry, NamedPosting
 from calm_tariff.core.periods import month_starting
 from calm_tariff.services.base.context import ROLES, Context
 from calm_tariff.services.settle.journal import chart

@@ -16,7 +16,7 @@ from typing import Literal
 from sqlalchemy import case, func, select
 from sqlalchemy.orm import Session, defer
 
-from calm_tariff.core.billing.journal import JournalEntry
+from calm_tariff.core.billing.books.journal import JournalEntry
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.periods import local_day, month_starting

@@ -14,13 +14,13 @@ from sqlalchemy import func, insert, select
 from sqlalchemy.dialects.mysql import insert as upsert
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing import postings as rules
-from calm_tariff.core.billing.account import ADDS
-from calm_tariff.core.billing.chart import LedgerAccount, Role
-from calm_tariff.core.billing.documents import Totals
-from calm_tariff.core.billing.payments import Way
-from calm_tariff.core.billing.postings import Posting
-from calm_tariff.core.billing.tax import TaxGroup, TaxRule, Treatment
+from calm_tariff.core.billing.accounts.account import ADDS
+from calm_tariff.core.billing.accounts.payments import Way
+from calm_tariff.core.billing.books import postings as rules
+from calm_tariff.core.billing.books.chart import LedgerAccount, Role
+from calm_tariff.core.billing.books.postings import Posting
+from calm_tariff.core.billing.documents.tax import TaxGroup, TaxRule, Treatment
+from calm_tariff.core.billing.documents.totals import Totals
 from calm_tariff.core.errors import Conflict
 from calm_tariff.core.periods import month_of
 from calm_tariff.store.base.locking import shared

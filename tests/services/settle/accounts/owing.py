@@ -7,9 +7,18 @@ from decimal import Decimal
 
 from sqlalchemy import select
 
-from calm_tariff.core.billing import account as rules
-from calm_tariff.core.billing.account import Account, Credited, Entry, Invoiced, Paid, Refunded, Returned, WrittenOff
-from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.billing.accounts import account as rules
+from calm_tariff.core.billing.accounts.account import (
+    Account,
+    Credited,
+    Entry,
+    Invoiced,
+    Paid,
+    Refunded,
+    Returned,
+    WrittenOff,
+)
+from calm_tariff.core.billing.accounts.payments import Money
 from calm_tariff.core.periods import instant_of, local_day, zone
 from calm_tariff.services.settle.accounts import ledger, payments
 from calm_tariff.services.settle.accounts.ledger import AccountView, EntryView

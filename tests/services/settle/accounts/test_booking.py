@@ -10,7 +10,7 @@ from functools import partial
 import pytest
 from sqlalchemy import func, select
 
-from calm_tariff.core.billing.credit_notes import Taken
+from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.core.errors import CalmTariffError, Conflict
 from calm_tariff.services.observe import merging
 from calm_tariff.services.settle.accounts import ledger, payments, reminding, writing_off

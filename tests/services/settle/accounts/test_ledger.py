@@ -7,7 +7,7 @@ from decimal import Decimal
 
 import pytest
 
-from calm_tariff.core.billing.credit_notes import Taken
+from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.core.errors import Invalid, NotAllowed, NotFound
 from calm_tariff.services.observe import merging
 from calm_tariff.services.settle.accounts import ledger, payments, reminding

@@ -8,7 +8,7 @@ from decimal import Decimal
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.billing.accounts.payments import Money
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
 from calm_tariff.services.observe import subscription_history
 from calm_tariff.services.settle.accounts import payments

@@ -17,8 +17,8 @@ from calm_tariff.services.base import webhooks
 from calm_tariff.services.settle.cards import hearing, planning, trying
 from calm_tariff.services.settle.documents import invoices
 from calm_tariff.services.settle.documents.invoices import InvoiceView
-from calm_tariff.standins import processor
-from calm_tariff.standins.processing import CARDS, Mood, Processing
+from calm_tariff.standins.money import processor
+from calm_tariff.standins.money.processing import CARDS, Mood, Processing
 from calm_tariff.standins.telling import Event
 from calm_tariff.store.base.notices import Notice
 from calm_tariff.store.settle.card_attempts import PaymentAttempt

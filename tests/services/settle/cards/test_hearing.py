@@ -12,7 +12,7 @@ from calm_tariff.core.errors import Invalid, NotFound, NotSignedIn
 from calm_tariff.services.base import webhooks
 from calm_tariff.services.settle.cards import hearing
 from calm_tariff.services.settle.documents.invoices import InvoiceView
-from calm_tariff.standins.processing import Event
+from calm_tariff.standins.money.processing import Event
 from calm_tariff.store.base.record import ReceivedWebhook
 from tests.office import Office
 from tests.services.settle.accounts.owing import account, at, entries

@@ -7,7 +7,7 @@ from decimal import Decimal
 
 import pytest
 
-from calm_tariff.core.billing.adjustments import Wanted
+from calm_tariff.core.billing.documents.adjustments import Wanted
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.auditing import EntryFilter

@@ -10,7 +10,7 @@ from decimal import Decimal
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.core.billing.numbering import document_number
+from calm_tariff.core.billing.documents.numbering import document_number
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.formats.cases import rate_text
 from calm_tariff.services.base.context import Actor, provider_of

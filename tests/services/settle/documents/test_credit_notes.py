@@ -8,7 +8,7 @@ from decimal import ROUND_HALF_UP, Decimal
 import pytest
 from sqlalchemy import select, update
 
-from calm_tariff.core.billing.credit_notes import Taken
+from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.settle.accounts import ledger
 from calm_tariff.services.settle.books import audits

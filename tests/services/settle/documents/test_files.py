@@ -12,7 +12,7 @@ import pytest
 from pypdf import PdfReader
 from sqlalchemy import delete, select, update
 
-from calm_tariff.core.billing.credit_notes import Taken
+from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.services.admit.organisation import details
 from calm_tariff.services.admit.organisation.details import Details

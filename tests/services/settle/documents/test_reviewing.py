@@ -8,7 +8,7 @@ from decimal import Decimal
 import pytest
 from sqlalchemy import func, select
 
-from calm_tariff.core.billing.adjustments import Wanted
+from calm_tariff.core.billing.documents.adjustments import Wanted
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.settle.documents import adjustments, charging, issuing, reviewing

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from decimal import Decimal
 
-from calm_tariff.core.billing.adjustments import Wanted as Adjusting
-from calm_tariff.core.billing.credit_notes import Taken
+from calm_tariff.core.billing.documents.adjustments import Wanted as Adjusting
+from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.services.admit.organisation import details
 from calm_tariff.services.admit.organisation.details import Details
 from calm_tariff.services.base.context import provider_of

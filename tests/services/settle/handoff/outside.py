@@ -16,8 +16,8 @@ from calm_tariff.edge.outside_billing import HttpOutsideBilling
 from calm_tariff.services.settle.handoff import handed, handing_on, hearing, mapping, products, revising, sums
 from calm_tariff.services.settle.handoff.handed import HandedEventView
 from calm_tariff.services.settle.handoff.sums import HandedSumsRow
-from calm_tariff.standins import outside_billing
-from calm_tariff.standins.billing_there import BillingMood, BillingThere
+from calm_tariff.standins.money import outside_billing
+from calm_tariff.standins.money.billing_there import BillingMood, BillingThere
 from calm_tariff.standins.telling import Event
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import HourlyUsage

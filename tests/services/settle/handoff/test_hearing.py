@@ -12,7 +12,7 @@ from calm_tariff.services.admit import payment_pauses
 from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.handoff import hearing, mapped, showing
 from calm_tariff.services.settle.handoff.showing import OutsideWordView
-from calm_tariff.standins.billing_there import BillingThere
+from calm_tariff.standins.money.billing_there import BillingThere
 from calm_tariff.standins.telling import Event
 from calm_tariff.store.admit.subscriptions import Subscription
 from calm_tariff.store.base.notices import Notice

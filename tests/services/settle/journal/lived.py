@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from decimal import Decimal
 
-from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.billing.accounts.payments import Money
 from calm_tariff.services.settle.accounts import payments, writing_off
 from tests.office import Office
 from tests.services.months import SEPTEMBER

@@ -14,7 +14,7 @@ from beancount import loader
 from beancount.core.data import Transaction
 from sqlalchemy import delete, select
 
-from calm_tariff.core.billing.payments import Money
+from calm_tariff.core.billing.accounts.payments import Money
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
 from calm_tariff.services.settle.accounts import booking
 from calm_tariff.services.settle.journal import chart, entries, months

@@ -1,0 +1,1 @@
+"""What is owed and how it is paid: accounts, reminders, cards."""

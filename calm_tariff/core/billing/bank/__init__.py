@@ -1,0 +1,1 @@
+"""What a bank says, and what it pays."""

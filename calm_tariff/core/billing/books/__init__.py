@@ -1,0 +1,1 @@
+"""The books: postings, the journal, and their proof."""

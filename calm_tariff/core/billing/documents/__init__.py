@@ -1,0 +1,1 @@
+"""What is charged: documents of money, their numbers, lines, taxes and corrections."""
