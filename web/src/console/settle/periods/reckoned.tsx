@@ -1,10 +1,10 @@
 import { useMutation } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { STALE } from "../../api/queries/settle";
-import { Trouble, WordButton } from "../../kit/controls";
-import { dayAndMinute } from "../../kit/format";
+import { api } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { STALE } from "../../../api/queries/settle";
+import { Trouble, WordButton } from "../../../kit/controls";
+import { dayAndMinute } from "../../../kit/format";
 
 const SOON = 1_500;
 /** For so long it is looked whether newer ones are there: no worker may be there to reckon. */

@@ -1,11 +1,11 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import { Link } from "react-router";
-import { api, type Console } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { chargeRun, STALE } from "../../api/queries/settle";
-import { Trouble, WordButton } from "../../kit/controls";
-import { amount, count, plural } from "../../kit/format";
+import { api, type Console } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { chargeRun, STALE } from "../../../api/queries/settle";
+import { Trouble, WordButton } from "../../../kit/controls";
+import { amount, count, plural } from "../../../kit/format";
 
 type Run = Console["RunView"];
 

@@ -1,16 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, type Console } from "../../api/console";
-import { Problem } from "../../api/problem";
-import { useStale } from "../../api/queries/asking";
-import { creditWorkedOut, STALE } from "../../api/queries/settle";
-import { Dialog, Waiting, WordButton } from "../../kit/controls";
-import { Line, Radios, Tick } from "../../kit/fields";
-import { Ends, Form, Send, useEntry, useTyped } from "../../kit/form";
-import { amount, month, plural } from "../../kit/format";
-import { Table } from "../../kit/table";
-import { Aside, Pair } from "../frame";
+import { api, type Console } from "../../../api/console";
+import { Problem } from "../../../api/problem";
+import { useStale } from "../../../api/queries/asking";
+import { creditWorkedOut, STALE } from "../../../api/queries/settle";
+import { Dialog, Waiting, WordButton } from "../../../kit/controls";
+import { Line, Radios, Tick } from "../../../kit/fields";
+import { Ends, Form, Send, useEntry, useTyped } from "../../../kit/form";
+import { amount, month, plural } from "../../../kit/format";
+import { Table } from "../../../kit/table";
+import { Aside, Pair } from "../../frame";
 
 type Invoice = Console["InvoiceView"];
 const CREDITABLE = ["issued", "overdue", "paid"];

@@ -1,17 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import type { Console } from "../../api/console";
-import { me } from "../../api/queries/house";
-import { invoice as ofInvoice } from "../../api/queries/settle";
-import { Trouble, Waiting } from "../../kit/controls";
-import { DocumentLines, Saved } from "../../kit/document";
-import { amount, date, dayAndMinute, month } from "../../kit/format";
-import { Aside, Page, Pair } from "../frame";
-import { useOpened } from "../lately";
-import { isOne } from "../roles";
+import type { Console } from "../../../api/console";
+import { me } from "../../../api/queries/house";
+import { invoice as ofInvoice } from "../../../api/queries/settle";
+import { Trouble, Waiting } from "../../../kit/controls";
+import { DocumentLines, Saved } from "../../../kit/document";
+import { amount, date, dayAndMinute, month } from "../../../kit/format";
+import { Aside, Page, Pair } from "../../frame";
+import { useOpened } from "../../lately";
+import { isOne } from "../../roles";
+import { callsLink, documentLink, revisionLink, useDays } from "../links";
 import { Adjustments } from "./adjustments";
 import { Crediting } from "./crediting";
-import { callsLink, documentLink, revisionLink, useDays } from "./links";
 import { PaidOf } from "./paying";
 
 type Invoice = Console["InvoiceView"];

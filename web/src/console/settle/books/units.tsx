@@ -1,14 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { api, type Console } from "../../api/console";
-import { books } from "../../api/queries/settle";
-import { count, month } from "../../kit/format";
-import { Listing } from "../../kit/list";
-import { Aside, Page } from "../frame";
-import { useOpened } from "../lately";
-import { useList } from "../list";
-import { callsLink } from "./links";
-import { Whose } from "./whose";
+import { api, type Console } from "../../../api/console";
+import { books } from "../../../api/queries/settle";
+import { count, month } from "../../../kit/format";
+import { Listing } from "../../../kit/list";
+import { Aside, Page } from "../../frame";
+import { useOpened } from "../../lately";
+import { useList } from "../../list";
+import { callsLink } from "../links";
+import { Whose } from "../whose";
 
 type Row = Console["UnitsRow"];
 

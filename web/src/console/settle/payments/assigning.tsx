@@ -1,15 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useFieldArray } from "react-hook-form";
-import { api, type Console } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { account, STALE } from "../../api/queries/settle";
-import { Dialog, WordButton } from "../../kit/controls";
-import { Choice, Line, Radios } from "../../kit/fields";
-import { Ends, Form, Send, useEntry } from "../../kit/form";
-import { amount, date } from "../../kit/format";
-import { Table } from "../../kit/table";
-import { ConsumerChoice } from "../admit/consumer-choice";
+import { api, type Console } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { account, STALE } from "../../../api/queries/settle";
+import { Dialog, WordButton } from "../../../kit/controls";
+import { Choice, Line, Radios } from "../../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../../kit/form";
+import { amount, date } from "../../../kit/format";
+import { Table } from "../../../kit/table";
+import { ConsumerChoice } from "../../admit/consumer-choice";
 
 type Entry = Console["BankEntryView"];
 type Part = { consumer_id: number; consumer: string; invoice_id: string; amount: string };

@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Console } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { bankColumns, STALE } from "../../api/queries/settle";
-import { Button, Dialog } from "../../kit/controls";
-import { Choice, Line, TextFile } from "../../kit/fields";
-import { Ends, Form, Send, useEntry, useTyped } from "../../kit/form";
-import { count, plural } from "../../kit/format";
+import { api, type Console } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { bankColumns, STALE } from "../../../api/queries/settle";
+import { Button, Dialog } from "../../../kit/controls";
+import { Choice, Line, TextFile } from "../../../kit/fields";
+import { Ends, Form, Send, useEntry, useTyped } from "../../../kit/form";
+import { count, plural } from "../../../kit/format";
 
 type Columns = Console["ColumnsIn"];
 type Typed = { name: string; text: string; columns: Columns };

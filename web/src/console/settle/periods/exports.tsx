@@ -1,12 +1,12 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { bundles, STALE } from "../../api/queries/settle";
-import { Trouble, WordButton } from "../../kit/controls";
-import { dayAndMinute, plural } from "../../kit/format";
-import { Progress } from "../../kit/progress";
-import { Aside } from "../frame";
+import { api } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { bundles, STALE } from "../../../api/queries/settle";
+import { Trouble, WordButton } from "../../../kit/controls";
+import { dayAndMinute, plural } from "../../../kit/format";
+import { Progress } from "../../../kit/progress";
+import { Aside } from "../../frame";
 
 /** What was issued for a period as files: lines, cost and usage rows, and all documents in one archive. */
 export function Exports({ start, issued, finance }: { start: string; issued: boolean; finance: boolean }) {

@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, type Console } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { productsToChoose } from "../../api/queries/compose";
-import { STALE } from "../../api/queries/settle";
-import { Dialog } from "../../kit/controls";
-import { Choice } from "../../kit/fields";
-import { Ends, Form, Send, useEntry } from "../../kit/form";
-import { month, today } from "../../kit/format";
+import { api, type Console } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { productsToChoose } from "../../../api/queries/compose";
+import { STALE } from "../../../api/queries/settle";
+import { Dialog } from "../../../kit/controls";
+import { Choice } from "../../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../../kit/form";
+import { month, today } from "../../../kit/format";
 
 type Product = Console["OutsideProductView"];
 

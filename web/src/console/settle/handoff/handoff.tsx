@@ -1,14 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Console } from "../../api/console";
-import { me } from "../../api/queries/house";
-import { handoff } from "../../api/queries/settle";
-import { Button, Trouble, Waiting, WordButton } from "../../kit/controls";
-import { count, dayAndMinute, minute, month, plural } from "../../kit/format";
-import { Aside, Page } from "../frame";
-import { isOne } from "../roles";
-import { BillHere, BillOutside } from "./handoff-products";
+import type { Console } from "../../../api/console";
+import { me } from "../../../api/queries/house";
+import { handoff } from "../../../api/queries/settle";
+import { Button, Trouble, Waiting, WordButton } from "../../../kit/controls";
+import { count, dayAndMinute, minute, month, plural } from "../../../kit/format";
+import { Aside, Page } from "../../frame";
+import { isOne } from "../../roles";
+import { BillHere, BillOutside } from "./products";
 
 type View = Console["HandoffView"];
 type Product = View["products"][number];

@@ -1,18 +1,18 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, type Console } from "../../api/console";
-import { handoff } from "../../api/queries/settle";
-import { Choose } from "../../kit/choose";
-import { Button } from "../../kit/controls";
-import { count, dayAndMinute, decimals, month } from "../../kit/format";
-import { Listing } from "../../kit/list";
-import { Aside } from "../frame";
-import { useOpened } from "../lately";
-import { useList } from "../list";
+import { api, type Console } from "../../../api/console";
+import { handoff } from "../../../api/queries/settle";
+import { Choose } from "../../../kit/choose";
+import { Button } from "../../../kit/controls";
+import { count, dayAndMinute, decimals, month } from "../../../kit/format";
+import { Listing } from "../../../kit/list";
+import { Aside } from "../../frame";
+import { useOpened } from "../../lately";
+import { useList } from "../../list";
+import { callsLink } from "../links";
+import { Whose } from "../whose";
 import { HandoffPage } from "./handoff";
-import { callsLink } from "./links";
-import { Whose } from "./whose";
 
 type Row = Console["HandedSumsRow"];
 

@@ -1,16 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Console } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { me } from "../../api/queries/house";
-import { ledgerAccounts, STALE } from "../../api/queries/settle";
-import { Dialog, Trouble, Waiting, WordButton } from "../../kit/controls";
-import { Line } from "../../kit/fields";
-import { Ends, Form, Send, useEntry } from "../../kit/form";
-import { Table } from "../../kit/table";
-import { Aside, Page } from "../frame";
-import { isOne } from "../roles";
-import { BooksTabs } from "./books-tabs";
+import { api, type Console } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { me } from "../../../api/queries/house";
+import { ledgerAccounts, STALE } from "../../../api/queries/settle";
+import { Dialog, Trouble, Waiting, WordButton } from "../../../kit/controls";
+import { Line } from "../../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../../kit/form";
+import { Table } from "../../../kit/table";
+import { Aside, Page } from "../../frame";
+import { isOne } from "../../roles";
+import { BooksTabs } from "./tabs";
 
 type Account = Console["LedgerView"];
 

@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { creditNote } from "../../api/queries/settle";
-import { Trouble, Waiting } from "../../kit/controls";
-import { DocumentLines, Saved } from "../../kit/document";
-import { amount, dayAndMinute, month } from "../../kit/format";
-import { Aside, Page, Pair } from "../frame";
-import { useOpened } from "../lately";
-import { callsLink, documentLink, revisionLink, useDays } from "./links";
+import { creditNote } from "../../../api/queries/settle";
+import { Trouble, Waiting } from "../../../kit/controls";
+import { DocumentLines, Saved } from "../../../kit/document";
+import { amount, dayAndMinute, month } from "../../../kit/format";
+import { Aside, Page, Pair } from "../../frame";
+import { useOpened } from "../../lately";
+import { callsLink, documentLink, revisionLink, useDays } from "../links";
 
 export function CreditNotePage() {
   const { id } = useParams();

@@ -1,13 +1,13 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Console } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { STALE } from "../../api/queries/settle";
-import { Button, Dialog, Trouble, WordButton } from "../../kit/controls";
-import { Choice, Line } from "../../kit/fields";
-import { Ends, Form, Send, useEntry } from "../../kit/form";
-import { amount, dayAndMinute } from "../../kit/format";
-import { Table } from "../../kit/table";
+import { api, type Console } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { STALE } from "../../../api/queries/settle";
+import { Button, Dialog, Trouble, WordButton } from "../../../kit/controls";
+import { Choice, Line } from "../../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../../kit/form";
+import { amount, dayAndMinute } from "../../../kit/format";
+import { Table } from "../../../kit/table";
 
 type Invoice = Console["InvoiceView"];
 type Adjustment = Invoice["adjustments"][number];

@@ -1,9 +1,9 @@
 import { Link } from "react-router";
-import { api, type Console } from "../../api/console";
-import { amount, clock, count, day } from "../../kit/format";
-import { Listing } from "../../kit/list";
-import { useList } from "../list";
-import { documentLink } from "./links";
+import { api, type Console } from "../../../api/console";
+import { amount, clock, count, day } from "../../../kit/format";
+import { Listing } from "../../../kit/list";
+import { useList } from "../../list";
+import { documentLink } from "../links";
 
 type Difference = Console["DifferenceView"];
 type Stretch = Difference["came_of"][number];

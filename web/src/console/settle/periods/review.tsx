@@ -1,15 +1,15 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, type Console } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { STALE } from "../../api/queries/settle";
-import { Dialog, Trouble, WordButton } from "../../kit/controls";
-import { Line } from "../../kit/fields";
-import { Ends, Form, Send, useEntry } from "../../kit/form";
-import { amount, count, plural } from "../../kit/format";
-import { Listing } from "../../kit/list";
-import { useList } from "../list";
+import { api, type Console } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { STALE } from "../../../api/queries/settle";
+import { Dialog, Trouble, WordButton } from "../../../kit/controls";
+import { Line } from "../../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../../kit/form";
+import { amount, count, plural } from "../../../kit/format";
+import { Listing } from "../../../kit/list";
+import { useList } from "../../list";
 
 type Draft = Console["DraftRow"];
 

@@ -1,17 +1,17 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, type Console } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { STALE } from "../../api/queries/settle";
-import { Dialog, Trouble, WordButton } from "../../kit/controls";
-import { Line } from "../../kit/fields";
-import { Ends, Form, Send, useEntry } from "../../kit/form";
-import { amount, dayAndMinute, inFours } from "../../kit/format";
-import { Closing } from "../../kit/ledger";
-import { Aside, Pair } from "../frame";
-import { CardOf } from "./by-card";
-import { documentLink } from "./links";
+import { api, type Console } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { STALE } from "../../../api/queries/settle";
+import { Dialog, Trouble, WordButton } from "../../../kit/controls";
+import { Line } from "../../../kit/fields";
+import { Ends, Form, Send, useEntry } from "../../../kit/form";
+import { amount, dayAndMinute, inFours } from "../../../kit/format";
+import { Closing } from "../../../kit/ledger";
+import { Aside, Pair } from "../../frame";
+import { documentLink } from "../links";
+import { CardOf } from "../payments/by-card";
 
 type Invoice = Console["InvoiceView"];
 type WriteOff = Invoice["write_offs"][number];

@@ -1,15 +1,15 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, type Console } from "../../api/console";
-import { useStale } from "../../api/queries/asking";
-import { STALE } from "../../api/queries/settle";
-import { isGoing } from "../../kit/attempts";
-import { Trouble, WordButton } from "../../kit/controls";
-import { amount, date, dayAndMinute } from "../../kit/format";
-import { Listing } from "../../kit/list";
-import { Aside, Pair } from "../frame";
-import { useList } from "../list";
+import { api, type Console } from "../../../api/console";
+import { useStale } from "../../../api/queries/asking";
+import { STALE } from "../../../api/queries/settle";
+import { isGoing } from "../../../kit/attempts";
+import { Trouble, WordButton } from "../../../kit/controls";
+import { amount, date, dayAndMinute } from "../../../kit/format";
+import { Listing } from "../../../kit/list";
+import { Aside, Pair } from "../../frame";
+import { useList } from "../../list";
 
 type Attempt = Console["AttemptView"];
 

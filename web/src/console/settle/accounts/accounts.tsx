@@ -1,7 +1,7 @@
 import { Link, useNavigate } from "react-router";
-import { api, type Console } from "../../api/console";
-import { amount, date } from "../../kit/format";
-import { ListPage, useList } from "../list";
+import { api, type Console } from "../../../api/console";
+import { amount, date } from "../../../kit/format";
+import { ListPage, useList } from "../../list";
 
 type Line = Console["AccountLine"];
 
