@@ -27,7 +27,6 @@ from tests.servers import RunDatabase
 
 WAIT_MS = PATIENCE * 1000
 expect.set_options(timeout=WAIT_MS)
-MEANT = "Failed to load resource"
 SIZE = {"width": 1280, "height": 800}
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
 
@@ -73,6 +72,7 @@ class People:
         self.product, self.chromium = product, chromium
         self.contexts: list[BrowserContext] = []
         self.errors: list[str] = []
+        self.told: list[str] = []
 
     def page(self) -> Page:
         context = self.chromium.new_context(viewport=SIZE, base_url=self.product.web)
@@ -98,18 +98,21 @@ class People:
         return page
 
     def _warned(self, said: ConsoleMessage) -> None:
-        """A library's word that it is used wrongly, or what broke a page; an answer with an error may be meant."""
-        if said.type == "warning" or (said.type == "error" and not said.text.startswith(MEANT)):
+        """A library's word that it is used wrongly; an answer with an error is told as `error`, and may be meant."""
+        if said.type == "warning":
             self.errors.append(said.text)
+        elif said.type == "error":
+            self.told.append(said.text)
 
     def seen(self) -> str:
-        """What each page shows now."""
+        """What each page shows now, and what was told as an error, such as what broke a page."""
         pages = [page for context in self.contexts for page in context.pages]
-        return "\n".join(
+        shown = [
             f"--- {page.url}\nalerts: {page.get_by_role('alert').all_inner_texts()}\n"
             f"{page.locator('body').inner_text()[:4000]}"
             for page in pages
-        )
+        ]
+        return "\n".join([*shown, f"told as errors: {self.told}"])
 
 
 @pytest.hookimpl(wrapper=True)
