@@ -79,6 +79,10 @@ class LeftOfGroup:
     base: Decimal
     tax: Decimal
 
+    def less(self, base: Decimal, tax: Decimal) -> LeftOfGroup:
+        """What one more note leaves, which takes back so much of the lines and of the tax."""
+        return LeftOfGroup(self.base - base, self.tax - tax)
+
 
 def tax_back(base: Decimal, tax: Decimal, left: LeftOfGroup | None) -> Decimal:
     """The tax that a credit note gives back of a group of its lines: their own `tax`, rounded for itself as any

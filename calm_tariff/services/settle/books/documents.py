@@ -120,7 +120,7 @@ def _taxes(
         whole = credit_notes.tax_back(group.base, group.tax, left)
         found[group.rule] = group.tax if kept.get(group.rule) == group.tax else whole
         if left is not None:
-            rest[group.rule] = LeftOfGroup(left.base - group.base, left.tax - found[group.rule])
+            rest[group.rule] = left.less(group.base, found[group.rule])
     return found
 
 

@@ -276,7 +276,7 @@ def _take_rest_of_tax(note: CreditNote, invoice: Invoice, earlier: Sequence[Cred
     for each in [group for other in earlier for group in other.tax_groups]:
         rule = each.treatment, each.percent
         if rule in left:
-            left[rule] = LeftOfGroup(left[rule].base - each.base, left[rule].tax - each.tax)
+            left[rule] = left[rule].less(each.base, each.tax)
     for group in note.tax_groups:
         group.tax = rules.tax_back(group.base, group.tax, left.get((group.treatment, group.percent)))
     note.tax = sum((group.tax for group in note.tax_groups), ZERO)

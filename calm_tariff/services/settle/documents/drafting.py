@@ -14,9 +14,9 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.documents import tax, totals
+from calm_tariff.core.billing.documents import tax
 from calm_tariff.core.billing.documents.tax import Taxed, TaxRule
-from calm_tariff.core.billing.documents.totals import Totals
+from calm_tariff.core.billing.documents.totals import Totals, totals
 from calm_tariff.core.periods import Period
 from calm_tariff.core.rating import rate
 from calm_tariff.formats.values import write
@@ -135,7 +135,7 @@ def drafted(session: Session, ctx: Context, content: Content) -> Drafted:
     for period in content.late:
         lines += [_row(line) for line in late_lines.made(session, period, content.meters)]
     lines += [_adjusted(each, content.percent) for each in content.adjustments]
-    sums = totals.totals([_taxed(x["treatment"], x["percent"], x["amount"]) for x in lines], case.case.currency)
+    sums = totals([_taxed(x["treatment"], x["percent"], x["amount"]) for x in lines], case.case.currency)
     head = {
         "currency": case.case.currency,
         "created_at": ctx.now,
@@ -172,7 +172,7 @@ def adjusted_anew(session: Session, ctx: Context, draft: Invoice) -> None:
 def summed(document: MoneyDocument) -> None:
     """Write down what a document's lines come to."""
     taxed = [_taxed(line.treatment, line.percent, line.amount) for line in document.lines]
-    sums = totals.totals(taxed, document.currency)
+    sums = totals(taxed, document.currency)
     document.subtotal, document.tax, document.total = sums.subtotal, sums.tax, sums.total
     document.tax_groups = [DocumentTax(**group) for group in group_rows(sums)]
 

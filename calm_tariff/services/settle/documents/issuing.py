@@ -12,7 +12,7 @@ from datetime import timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.billing.documents import totals
+from calm_tariff.core.billing.documents.totals import nothing_due
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import INVOICE, move
@@ -90,7 +90,7 @@ def _issued(session: Session, ctx: Context, invoice: Invoice) -> bool:
     _refuse_billed_outside(session, invoice, called)
     adjustments.refuse_waiting(session, invoice, called)
     late_lines.refuse_charged_since(session, invoice, called)
-    if totals.nothing_due([line.amount for line in invoice.lines], provider.zero_invoices):
+    if nothing_due([line.amount for line in invoice.lines], provider.zero_invoices):
         invoice.state = move(INVOICE, called, invoice.state, "nothing due")
         subject = Thing("invoice", invoice.id, called, invoice.consumer_id)
         auditing.note(session, ctx, "kept an invoice as nothing due", subject)
