@@ -5,13 +5,11 @@ from __future__ import annotations
 import csv
 import io
 import json
-import time
 from collections.abc import Iterator
 from pathlib import Path
 from threading import Event, Thread
 
 import pytest
-import uvicorn
 from sqlalchemy import func, select
 from starlette.testclient import TestClient
 
@@ -21,10 +19,10 @@ from calm_tariff.services.serve.elsewhere import at_once
 from calm_tariff.settings import Settings
 from calm_tariff.store.serve.outside_usage import UsageFile
 from calm_tariff.store.serve.usage import HourlyUsage
-from calm_tariff.web import SERVED, create_app
+from calm_tariff.web import create_app
+from tests.console_api.loopback import on_loopback
 from tests.console_api.test_consumer_data import script
 from tests.office import Office
-from tests.ports import free_port
 from tests.processes import PATIENCE
 from tests.services.serve.elsewhere.sent import done, row, sums, text
 
@@ -103,11 +101,8 @@ def test_a_file_is_checked_recorded_and_listed(office: Office, finance: TestClie
 
 @pytest.fixture
 def served(office: Office, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
-    """The API on loopback for the command line, with somebody who does what is to be done."""
-    port, over = free_port(), Event()
-    app = create_app(office.ctx, Settings(web_port=port))
-    server = uvicorn.Server(uvicorn.Config(app, port=port, **SERVED))
-    web = Thread(target=server.run, daemon=True)
+    """The API for the command line, with somebody who does what is to be done."""
+    over = Event()
 
     def work() -> None:
         while not over.wait(0.05):
@@ -118,18 +113,13 @@ def served(office: Office, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
                 done(office.ctx, each)
 
     worker = Thread(target=work, daemon=True)
-    for each in (web, worker):
-        each.start()
-    until = time.monotonic() + PATIENCE
-    while not server.started and time.monotonic() < until:
-        time.sleep(0.02)
-    monkeypatch.setenv("CALM_ADDRESS", f"http://127.0.0.1:{port}")
-    monkeypatch.setenv("CALM_TOKEN", service_tokens.make_for_machine(office.ctx, "import", "finance"))
-    yield
-    server.should_exit = True
+    worker.start()
+    with on_loopback(office) as address:
+        monkeypatch.setenv("CALM_ADDRESS", address)
+        monkeypatch.setenv("CALM_TOKEN", service_tokens.make_for_machine(office.ctx, "import", "finance"))
+        yield
     over.set()
-    for each in (web, worker):
-        each.join(PATIENCE)
+    worker.join(PATIENCE)
 
 
 def run(*words: str) -> int:

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session, selectinload
 from calm_tariff.core.billing.bank.references import creditor_reference
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.lifecycles import NOT_ISSUED
-from calm_tariff.core.periods import day_start
+from calm_tariff.core.periods import Period, day_start
 from calm_tariff.services.admit import cards, paying
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.settle.accounts import ledger, reminding, writing_off
@@ -22,7 +22,7 @@ from calm_tariff.services.settle.accounts.reminding import ReminderView
 from calm_tariff.services.settle.accounts.writing_off import WriteOffView
 from calm_tariff.services.settle.cards import planning, showing
 from calm_tariff.services.settle.cards.showing import AttemptView
-from calm_tariff.services.settle.documents import adjustments, credit_notes, files, late_lines, views
+from calm_tariff.services.settle.documents import adjustments, credit_notes, files, late_usage, views
 from calm_tariff.services.settle.documents.adjustments import AdjustmentView
 from calm_tariff.services.settle.documents.views import (
     ZERO,
@@ -341,18 +341,9 @@ def _proposed(session: Session, i: Invoice) -> list[ProposedCredit]:
 
 def _late(session: Session, i: Invoice) -> dict[int, Decimal]:
     """Units recorded now beyond those on documents, by the line of an issued invoice."""
-    where = zone_of(session)
-    span = day_start(i.period_start, where), day_start(i.period_end, where)
-    own = [x for x in i.lines if x.sort == "own" and x.kind == "usage"]
-    now = usage_queries.units_by_stay(session, *span, sorted({x.subscription_id for x in own if x.subscription_id}))
-    charged: dict[tuple[int | None, int | None], Decimal] = {}
-    for x in late_lines.charged_lines(session, i):
-        if x.kind == "usage":
-            sign = -1 if x.sort == "credit" else 1
-            key = x.stay_id, x.meter_id
-            charged[key] = charged.get(key, ZERO) + sign * (x.quantity or ZERO)
+    apart = late_usage.differing(session, Period(i.period_start, i.period_end), [i.consumer_id])
     return {
-        x.id: now.get((x.stay_id, x.meter_id), ZERO) - charged.get((x.stay_id, x.meter_id), ZERO)
-        for x in own
-        if x.stay_id is not None and x.meter_id is not None
+        x.id: apart.get((i, x.stay_id, x.meter_id), ZERO)
+        for x in i.lines
+        if x.sort == "own" and x.kind == "usage" and x.stay_id is not None and x.meter_id is not None
     }
