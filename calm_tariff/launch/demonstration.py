@@ -26,12 +26,13 @@ from calm_tariff.settings import Settings
 class Demonstration:
     """What is loaded into a demo's installation, and whether that came to its end.
 
-    `count_anew` has the gateway read what quotas have counted: it did so when it started, before the history was there.
+    `anew` has a process started anew once the history is there: the gateway, which read what quotas have counted when
+    it started, and the worker, which was not started before: it would do today what the history does on its days.
     """
 
     settings: Settings
     stop: Event
-    count_anew: Callable[[], None]
+    anew: Callable[[str], None]
 
     def clear_half(self, database: Database, schema: str) -> None:
         """Throw away what an earlier start did not load to its end."""
@@ -68,10 +69,11 @@ class Demonstration:
             processor = processor_of(self.settings, hears=False)
             say = partial(print, " ", flush=True)
             loaded = load(ctx, self.settings.standins_address, say, processor=processor)
-            self.count_anew()
+            self.anew("gateway")
             self._keep_callers(callers.written(loaded.callers))
             late = self.settings.var / NAME
             late.write_text(loaded.late_usage, encoding="utf-8")
+            self.anew("worker")
             self._unfinished.unlink()
         except Exception as error:
             if not self.stop.is_set():

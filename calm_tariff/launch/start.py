@@ -74,7 +74,7 @@ def _serve(base: Settings, demo: bool, provider: ProviderTyped | None, stop: Eve
         }
     )
     supervisor = Supervisor(settings, database)
-    demonstration = Demonstration(settings, stop, lambda: supervisor.anew("gateway"))
+    demonstration = Demonstration(settings, stop, supervisor.anew)
     try:
         supervisor.check_ports()
         began = time.monotonic()
@@ -85,7 +85,7 @@ def _serve(base: Settings, demo: bool, provider: ProviderTyped | None, stop: Eve
         loading = demonstration.begin(ctx) if demo else None
         password = _first(ctx, settings, provider) if provider else None
         database.let_serve(schema, metadata.tables)
-        supervisor.start_all()
+        supervisor.start_all(but="worker" if loading else "")
         with known_as(base.var, schema):
             _greet(settings, demo, time.monotonic() - began)
             if password and provider:

@@ -109,11 +109,13 @@ class Supervisor:
                 preexec_fn=die_with_parent(signal.SIGTERM),
             )
 
-    def start_all(self) -> None:
-        """Start every process and wait until each answers. Raises `CannotStart`."""
-        for part in self.parts():
+    def start_all(self, but: str = "") -> None:
+        """Start every process, or all but one that is to be started `anew` later, and wait until each answers. Raises
+        `CannotStart`."""
+        now = [part for part in self.parts() if part.name != but]
+        for part in now:
             self.start(part)
-        for part in self.parts():
+        for part in now:
             self._wait(part)
 
     def stop_all(self) -> None:
@@ -130,8 +132,9 @@ class Supervisor:
         self.database.stop()
 
     def anew(self, name: str) -> None:
-        """Have a process ended in good order and started again, which is no failure of it, by the thread that watches:
-        a child ends with the thread that started it. Returns once it answers. Raises `CannotStart`."""
+        """Have a process ended in good order, if it was started, and started again, which is no failure of it, by
+        the thread that watches: a child ends with the thread that started it. Returns once it answers. Raises
+        `CannotStart`."""
         part = next(part for part in self.parts() if part.name == name)
         done = Event()
         self._wished.put((part, done))
@@ -144,12 +147,13 @@ class Supervisor:
         while not stop.wait(0.5):
             while not self._wished.empty():
                 part, done = self._wished.get()
-                self._end(self.children[part.name])
+                if part.name in self.children:
+                    self._end(self.children[part.name])
                 self.start(part)
                 done.set()
             for part in self.parts():
-                child = self.children[part.name]
-                if child.poll() is not None and not stop.is_set():
+                child = self.children.get(part.name)
+                if child and child.poll() is not None and not stop.is_set():
                     self.again(part, child.returncode, time.monotonic())
 
     def _end(self, child: subprocess.Popen[bytes]) -> None:

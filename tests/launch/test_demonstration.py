@@ -45,12 +45,13 @@ def fresh(database: RunDatabase) -> Iterator[Context]:
 def begun(tmp_path: Path) -> Demonstration:
     settings = Settings(demo=True, var=tmp_path / "calm_demo")
 
-    def count_anew() -> None:
+    def anew(name: str) -> None:
         # Whoever called before the gateway knows what is spent would be served once more.
-        assert not settings.callers.exists()
-        (settings.var / "counted anew").touch()
+        assert settings.callers.exists() == (name == "worker")
+        assert (settings.var / "loading").exists()
+        (settings.var / f"{name} anew").touch()
 
-    return Demonstration(settings, Event(), count_anew)
+    return Demonstration(settings, Event(), anew)
 
 
 def loading(begun: Demonstration, ctx: Context, monkeypatch: pytest.MonkeyPatch, load: Any) -> Thread:
@@ -86,7 +87,7 @@ def test_what_is_loaded_is_said_and_callers_are_told_to_the_stand_ins_alone(
 ) -> None:
     loading(begun, fresh, monkeypatch, lambda *_, **__: Loaded(247_030, [LIVE], "a,b\n"))
     assert "247,030 calls" in capsys.readouterr().out
-    assert (begun.settings.var / "counted anew").exists()
+    assert {path.name for path in begun.settings.var.glob("* anew")} == {"gateway anew", "worker anew"}
     assert (begun.settings.var / "late-usage.csv").read_text() == "a,b\n"
     kept = begun.settings.callers
     assert callers.read(kept.read_bytes()) == (LIVE,) and kept.stat().st_mode & 0o077 == 0

@@ -109,6 +109,25 @@ def test_one_that_is_started_anew_has_not_failed(tmp_path: Path, monkeypatch: py
     assert made.ended == {}  # whoever watches took it for no failure
 
 
+def test_one_that_is_not_to_be_started_yet_is_started_when_it_is_wished_for(tmp_path: Path) -> None:
+    made, stop = Standing(Settings(var=tmp_path), Database(tmp_path, free_port())), Event()
+    made.start_all(but="worker")
+    watching = Thread(target=made.watch, args=(stop,))
+    watching.start()
+    try:
+        gateway = made.children["gateway"]
+        assert "worker" not in made.children
+        made.anew("worker")
+        assert made.children["worker"].poll() is None and made.children["gateway"] is gateway
+    finally:
+        stop.set()
+        watching.join()
+        for child in made.children.values():
+            child.kill()
+            child.communicate()
+    assert made.ended == {}
+
+
 def test_one_that_ran_well_for_a_while_begins_to_count_anew() -> None:
     ended = Ended()
     for now in (0.0, 1.0, 2.0):

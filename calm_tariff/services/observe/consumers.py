@@ -11,7 +11,6 @@ from sqlalchemy import case, func, select
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import NotFound
-from calm_tariff.core.lifecycles import CALLING
 from calm_tariff.core.periods import DAY, HOUR, local_day, moment_of, month_of
 from calm_tariff.core.rating import rate
 from calm_tariff.services.admit import consumer_notes, paying, suspending
@@ -237,7 +236,7 @@ def _plans(session: Session, consumers: Sequence[int]) -> dict[int, list[str]]:
         .join(Subscription, Subscription.application_id == Application.id)
         .join(Plan, Plan.id == Subscription.plan_id)
         .join(Product, Product.id == Plan.product_id)
-        .where(Subscription.state.in_(CALLING), Application.consumer_id.in_(consumers))
+        .where(Subscription.state != "ended", Application.consumer_id.in_(consumers))
         .order_by(Subscription.id)
     )
     plans: dict[int, list[str]] = {}

@@ -60,11 +60,14 @@ type Allowance = {
   name: string;
 };
 
+/** What is used of an allowance, rounded to what matters of it: never up, since what is not spent must not look so. */
+const about = (used: string, units: string) => count(Number(units) < 100 ? used : Math.floor(Number(used)));
+
 /** An allowance's words: "71% used, at this pace spent on the 26th". */
 export function gaugeWords(g: Allowance): string {
   const after =
     { refuse: "then refused", charge: "then charged", warn: "then only warned" }[g.when_spent] ?? "";
-  const so = `${count(g.used)} of ${count(g.units)}, ${g.percent}% used`;
+  const so = `${about(g.used, g.units)} of ${count(g.units)}, ${g.percent}% used`;
   if (g.percent >= 100) return `${so}; spent, ${after} until ${day(g.window_end)}`;
   if (g.spent_at) return `${so}; at this pace spent on ${day(g.spent_at)}, ${after}`;
   return `${so}; at this pace ${count(g.projected_units)} by ${day(g.window_end)}`;

@@ -171,6 +171,7 @@ function CreditNotes() {
                 {note.number}
               </Link>
             ),
+            look: "whitespace-nowrap",
           },
           {
             head: "Off",
@@ -179,9 +180,10 @@ function CreditNotes() {
                 {note.invoice}
               </Link>
             ),
+            look: "whitespace-nowrap",
           },
           { head: "Why", cell: (note) => note.reason, look: "text-soft" },
-          { head: "Issued", cell: (note) => dayAndYear(note.issued_at) },
+          { head: "Issued", cell: (note) => dayAndYear(note.issued_at), look: "whitespace-nowrap" },
           { head: "Total", cell: (note) => amount(note.total, note.currency), number: true },
         ]}
       />

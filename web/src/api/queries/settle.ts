@@ -48,6 +48,8 @@ export const account = (id: number) =>
   ask("/accounts/{consumer_id}", { params: { path: { consumer_id: id } } });
 /** Which column of the bank's CSV files is what. */
 export const bankColumns = () => ask("/bank/columns");
+/** The statement that was brought in last, if any was. */
+export const lastStatement = () => ask("/bank/statements", { params: { query: { rows: 1 } } });
 /** What a credit note would come to, as it is typed. */
 export const creditWorkedOut = (id: number, body: Console["CreditNoteIn"]) => ({
   queryKey: ["/invoices/{invoice_id}/credit-notes/worked-out", id, body],

@@ -40,7 +40,8 @@ export function Applications({ of: c }: { of: Consumer }) {
             {a.plans.map((p, n) => (
               <span key={`${p.request_id}-${p.subscription_id}`}>
                 {n > 0 && "; "}
-                {p.product} · {p.plan}, {p.state} since {dayAndYear(p.since)},{" "}
+                {p.product} · {p.plan}, {p.state}
+                {["paused", "ended"].includes(p.state) ? ", begun" : " since"} {dayAndYear(p.since)},{" "}
                 <Link
                   className="figure-link"
                   to={

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Console } from "../../../api/console";
 import { me } from "../../../api/queries/house";
+import { lastStatement } from "../../../api/queries/settle";
 import { useAddress } from "../../../kit/address";
 import { Button, WordButton } from "../../../kit/controls";
 import { amount, count, date, dayAndMinute, inFours, plural } from "../../../kit/format";
@@ -17,20 +18,19 @@ import { ByCard } from "./by-card";
 
 type Entry = Console["BankEntryView"];
 type Statement = Console["StatementView"];
-type Shown = "waiting" | "done" | "statements" | "card";
 
-const SHOWN: [Shown, string][] = [
+const SHOWN = [
   ["waiting", "Waiting for a person"],
   ["done", "Done"],
   ["statements", "Statements"],
   ["card", "By card"],
-];
+] as const;
 
 /** What the bank says: entries that wait for a person, those that are done, and the statements they came with; and what
  * cards paid. */
 export function Payments() {
   const { search } = useAddress();
-  const shown = (search.get("show") ?? "waiting") as Shown;
+  const shown = SHOWN.find(([each]) => each === search.get("show"))?.[0] ?? "waiting";
   const finance = isOne(useQuery(me()).data?.roles, ["finance"]);
   const [bringing, setBringing] = useState(false);
   const actions = finance && (
@@ -82,11 +82,33 @@ function Margin({ card }: { card: boolean }) {
       </Aside>
     );
   return (
-    <Aside title="How an entry is matched">
-      <p className="text-soft">
-        By its creditor reference or the number of an invoice, and an amount that is what is open of it: then
-        it is booked at once, and its consumer gets a receipt. Anything else waits here, with what it may be
-        for.
+    <>
+      <LastStatement />
+      <Aside title="How an entry is matched">
+        <p className="text-soft">
+          By its creditor reference or the number of an invoice, and an amount that is what is open of it:
+          then it is booked at once, and its consumer gets a receipt. Anything else waits here, with what it
+          may be for.
+        </p>
+      </Aside>
+    </>
+  );
+}
+
+function LastStatement() {
+  const last = useQuery(lastStatement()).data?.rows[0];
+  if (!last) return null;
+  const unread = last.unread.length;
+  return (
+    <Aside title="Brought in last">
+      <p>
+        {last.name} <span className="text-soft">on {dayAndMinute(last.brought_at)}</span>
+      </p>
+      <p className="mt-1 text-soft">
+        {plural(last.new, "entry", "entries")} not seen before, of which {count(last.matched)} matched by{" "}
+        {last.matched === 1 ? "itself" : "themselves"}
+        {last.known > 0 && `; ${count(last.known)} were here already`}
+        {unread > 0 && `; ${count(unread)} could not be used`}.
       </p>
     </Aside>
   );
