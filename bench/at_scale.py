@@ -25,7 +25,7 @@ from calm_tariff.services.compose.apis import documents, operations
 from calm_tariff.services.compose.apis.versions import ApiTyped
 from calm_tariff.services.compose.products import ProductTyped
 from calm_tariff.services.compose.sheet import plans, tariff_sheet
-from calm_tariff.services.settle.documents import reckoning
+from calm_tariff.services.settle.periods import reckoning
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.serve.usage import Call

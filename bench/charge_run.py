@@ -20,7 +20,7 @@ from sqlalchemy import Engine, text
 from calm_tariff.core.periods import instant_of
 from calm_tariff.launch.database import Database
 from calm_tariff.services.base.context import context_for
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade
 from calm_tariff.store.tables import metadata

@@ -45,17 +45,14 @@ from calm_tariff.console_api.settle import (
     cards,
     closing,
     consequences,
-    corrections,
-    document_files,
-    exports,
     handoff,
-    invoices,
     journal,
     moves,
     periods,
     strikes,
     usage_months,
 )
+from calm_tariff.console_api.settle.documents import corrections, document_files, exports, invoices
 from calm_tariff.edge import own_account, own_notices, passkeys, problems, reference, signing_in
 from calm_tariff.edge.outside_billing import outside_billing_of
 from calm_tariff.edge.processor import processor_of

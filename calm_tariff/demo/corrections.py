@@ -12,8 +12,9 @@ from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.core.periods import local_day
 from calm_tariff.services.base.context import Actor, Context, zone_of
 from calm_tariff.services.settle import striking
-from calm_tariff.services.settle.documents import adjustments, credit_notes, invoices, reviewing
+from calm_tariff.services.settle.documents import adjustments, credit_notes, invoices
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
+from calm_tariff.services.settle.periods import reviewing
 from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.serve.call_queries import CallFilter

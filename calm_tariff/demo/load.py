@@ -56,7 +56,7 @@ from calm_tariff.services.house import installation
 from calm_tariff.services.serve import gateway_feed, replaying, trials
 from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.cards import planning
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.periods import charging
 
 DOCUMENTS = Path(__file__).parent / "documents"
 PICTURES = Path(__file__).parent / "pictures"

@@ -30,9 +30,10 @@ from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.bank import entries
 from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.cards import planning, refunding, trying
-from calm_tariff.services.settle.documents import charging, files, reckoning
+from calm_tariff.services.settle.documents import files
 from calm_tariff.services.settle.exports import bundles
 from calm_tariff.services.settle.handoff import handing_on, revising
+from calm_tariff.services.settle.periods import charging, reckoning
 from calm_tariff.settings import Settings
 from calm_tariff.worker import client_maker, endpoints
 from calm_tariff.worker.outside import ask_back_ends, ask_ticket_desk, send_webhook, tell_ticket_desk

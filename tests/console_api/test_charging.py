@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 from starlette.testclient import TestClient
 
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.periods import charging
 from tests.console_api.test_consumer_data import script
 from tests.office import Office
 from tests.services.months import LATER

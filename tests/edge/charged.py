@@ -21,10 +21,11 @@ from calm_tariff.services.settle.bank import entries as bank_entries
 from calm_tariff.services.settle.bank import statements
 from calm_tariff.services.settle.books import audits
 from calm_tariff.services.settle.cards import planning
-from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, files, invoices, issuing, periods
+from calm_tariff.services.settle.documents import adjustments, credit_notes, files, invoices, issuing
 from calm_tariff.services.settle.documents.credit_notes import Wanted as Crediting
 from calm_tariff.services.settle.exports import bundles
 from calm_tariff.services.settle.journal import chart
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.admit.cards import PaymentCard
 from calm_tariff.store.admit.consumers import Consumer

@@ -19,7 +19,7 @@ from calm_tariff.services.admit.desk import asking, deciding
 from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.compose.sheet import plans
 from calm_tariff.services.serve import trials
-from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import Call

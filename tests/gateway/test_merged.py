@@ -15,7 +15,7 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.services.observe import allowances, merging, traffic
 from calm_tariff.services.serve import receipts
-from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.call_queries import CallFilter
 from calm_tariff.store.settle.money_documents import MoneyLine

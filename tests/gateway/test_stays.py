@@ -22,7 +22,7 @@ from calm_tariff.services.base.context import Actor
 from calm_tariff.services.compose.apis import sunsets
 from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.observe import allowances
-from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import Call

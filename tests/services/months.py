@@ -9,8 +9,9 @@ from typing import Any
 
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle.documents import charging, issuing, periods
-from calm_tariff.services.settle.documents.periods import PeriodView, RunningCharge
+from calm_tariff.services.settle.documents import issuing
+from calm_tariff.services.settle.periods import charging, periods
+from calm_tariff.services.settle.periods.periods import PeriodView, RunningCharge
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
 

@@ -21,9 +21,10 @@ from calm_tariff.services.base.context import Actor, Context, context_for
 from calm_tariff.services.serve.elsewhere import files, going_on
 from calm_tariff.services.settle import striking
 from calm_tariff.services.settle.books import audits
-from calm_tariff.services.settle.documents import charging, credit_notes
+from calm_tariff.services.settle.documents import credit_notes
 from calm_tariff.services.settle.handoff import revising
 from calm_tariff.services.settle.journal import months
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.base.connecting import engine
 from calm_tariff.store.migrate import upgrade

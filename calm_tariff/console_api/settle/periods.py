@@ -13,10 +13,10 @@ from calm_tariff.console_api.base.asking import Asking
 from calm_tariff.edge.again import Again
 from calm_tariff.edge.asking import IdempotencyKey
 from calm_tariff.edge.lists import Paged, all_of, as_csv
-from calm_tariff.services.settle.documents import charging, periods, reckoning, reviewing
-from calm_tariff.services.settle.documents.charging import RunView
-from calm_tariff.services.settle.documents.periods import PeriodSummary, PeriodView, RunningCharge
-from calm_tariff.services.settle.documents.reviewing import DraftRow, Drafts
+from calm_tariff.services.settle.periods import charging, periods, reckoning, reviewing
+from calm_tariff.services.settle.periods.charging import RunView
+from calm_tariff.services.settle.periods.periods import PeriodSummary, PeriodView, RunningCharge
+from calm_tariff.services.settle.periods.reviewing import DraftRow, Drafts
 
 router = APIRouter(tags=["settle"], route_class=Again)
 

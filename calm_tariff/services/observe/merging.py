@@ -23,7 +23,7 @@ from calm_tariff.services.base.context import Context, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.serve import standing
 from calm_tariff.services.settle.accounts import booking
-from calm_tariff.services.settle.documents import reckoning
+from calm_tariff.services.settle.periods import reckoning
 from calm_tariff.store.admit import subscribers
 from calm_tariff.store.admit.applications import Application, ApplicationBefore
 from calm_tariff.store.admit.consumers import Consumer, Member, MemberInvitation

@@ -24,8 +24,8 @@ from calm_tariff.services.settle.accounts import aging, writing_off
 from calm_tariff.services.settle.bank import views
 from calm_tariff.services.settle.books import showing
 from calm_tariff.services.settle.cards import disputes
-from calm_tariff.services.settle.documents import reckoning
 from calm_tariff.services.settle.handoff import mapped
+from calm_tariff.services.settle.periods import reckoning
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.apis import ApiVersion
 from calm_tariff.store.compose.meters import Meter

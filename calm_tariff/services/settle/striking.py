@@ -25,7 +25,7 @@ from calm_tariff.core.striking import MOST_CALLS, must_be_as_shown, must_fit, na
 from calm_tariff.services.base import auditing, idempotency, stamps
 from calm_tariff.services.base.context import ROLES, Context, zone_of
 from calm_tariff.services.settle import rating_cases
-from calm_tariff.services.settle.documents import reckoning
+from calm_tariff.services.settle.periods import reckoning
 from calm_tariff.services.settle.usage_consequences import UnitsTold
 from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer

@@ -19,7 +19,7 @@ from calm_tariff.services.base import stamps
 from calm_tariff.services.compose import products
 from calm_tariff.services.compose.products import ProductTyped
 from calm_tariff.services.compose.sheet import plans, publishing, tariff_sheet
-from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.base.record import Mail

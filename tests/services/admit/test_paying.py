@@ -18,7 +18,8 @@ from calm_tariff.services.admit.organisation import belonging
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.observe import consumers
-from calm_tariff.services.settle.documents import charging, invoices, issuing
+from calm_tariff.services.settle.documents import invoices, issuing
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import Office
 from tests.services.accounts import letters

@@ -12,7 +12,7 @@ from calm_tariff.services.admit import moves, overrides, suspending
 from calm_tariff.services.admit.desk import deciding, undoing
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.serve import trials
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.base.events import Event
 from tests.office import START, Consumer, Office, terms
 from tests.services.admit.test_moves import do

@@ -18,7 +18,7 @@ from calm_tariff.services.house import settings
 from calm_tariff.services.house.people import PEOPLE
 from calm_tariff.services.house.signing_in import passwords
 from calm_tariff.services.serve import gateway_feed, history
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.compose.products import Plan
 from tests.office import Office

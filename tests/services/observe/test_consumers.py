@@ -11,7 +11,7 @@ from calm_tariff.core.errors import NotFound, NotSignedIn
 from calm_tariff.services.base.context import NOBODY
 from calm_tariff.services.observe import consumers
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
 

@@ -31,7 +31,8 @@ from calm_tariff.services.observe import alerts, erasing, merging
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import closing
-from calm_tariff.services.settle.documents import charging, issuing
+from calm_tariff.services.settle.documents import issuing
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.subscriptions import Stay, Subscription

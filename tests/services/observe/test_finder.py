@@ -10,8 +10,9 @@ import pytest
 from calm_tariff.core.errors import NotSignedIn
 from calm_tariff.services.observe import finder
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle.documents import charging, credit_notes, issuing, periods
+from calm_tariff.services.settle.documents import credit_notes, issuing
 from calm_tariff.services.settle.documents.credit_notes import Wanted
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
 

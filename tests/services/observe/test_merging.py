@@ -24,7 +24,8 @@ from calm_tariff.services.observe import alerts, consumers, erasing, handing_out
 from calm_tariff.services.observe.alerts import AlertTyped
 from calm_tariff.services.observe.own_usage import UsageWanted
 from calm_tariff.services.serve import history, receipts, standing
-from calm_tariff.services.settle.documents import charging, invoices, issuing, periods
+from calm_tariff.services.settle.documents import invoices, issuing
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.admit.consumers import Consumer, Member, MemberInvitation
 from calm_tariff.store.base.paging import PageQuery

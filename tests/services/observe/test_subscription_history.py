@@ -11,7 +11,7 @@ from calm_tariff.services.admit import credentials, overrides
 from calm_tariff.services.admit.desk import asking, conversation, deciding
 from calm_tariff.services.admit.overrides import OverrideTyped
 from calm_tariff.services.observe import subscription_history
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.admit.subscriptions import Subscription
 from tests.office import Office, terms
 from tests.services.queries import asked as queries

@@ -13,7 +13,7 @@ from calm_tariff.services.base.context import Actor, provider_of
 from calm_tariff.services.observe import today
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle.accounts import reminding, writing_off
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.periods import charging
 from tests.office import START, Office, terms
 from tests.services.months import LATER, issued
 from tests.services.settle.accounts.owing import pay

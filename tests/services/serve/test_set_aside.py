@@ -8,7 +8,7 @@ import pytest
 
 from calm_tariff.core.errors import NotSignedIn
 from calm_tariff.services.serve import history, set_aside
-from calm_tariff.services.settle.documents import periods
+from calm_tariff.services.settle.periods import periods
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.call_writer import record
 from tests.office import START, Office

@@ -8,7 +8,7 @@ from decimal import Decimal
 from sqlalchemy import select
 
 from calm_tariff.services.serve import history, trials
-from calm_tariff.services.settle.documents import charging, periods
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.admit.subscriptions import Stay, Subscription
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office, terms

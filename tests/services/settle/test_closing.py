@@ -18,7 +18,8 @@ from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.signing_in import sessions
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import closing
-from calm_tariff.services.settle.documents import charging, invoices, issuing
+from calm_tariff.services.settle.documents import invoices, issuing
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.admit.consumers import Consumer, Member
 from calm_tariff.store.admit.requests import AccessRequest
 from calm_tariff.store.admit.subscriptions import Subscription

@@ -17,7 +17,8 @@ from calm_tariff.services.serve import history
 from calm_tariff.services.serve.shipping import assign
 from calm_tariff.services.settle import differences
 from calm_tariff.services.settle.differences import Difference
-from calm_tariff.services.settle.documents import charging, invoices
+from calm_tariff.services.settle.documents import invoices
+from calm_tariff.services.settle.periods import charging
 from tests.office import Consumer, Office, terms
 from tests.services.months import LATER, SEPTEMBER, issued, period
 from tests.services.usages import usage

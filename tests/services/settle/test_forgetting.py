@@ -13,7 +13,8 @@ from calm_tariff.services.base.auditing import EntryFilter
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import forgetting
-from calm_tariff.services.settle.documents import charging, issuing
+from calm_tariff.services.settle.documents import issuing
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import Call, DailyUsage, HourlyUsage
 from calm_tariff.store.settle.money_documents import Invoice

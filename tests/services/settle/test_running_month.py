@@ -9,7 +9,8 @@ from decimal import Decimal
 from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.settle import running_month
-from calm_tariff.services.settle.documents import charging, invoices, periods
+from calm_tariff.services.settle.documents import invoices
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.services.settle.running_month import RunningMonth
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office

@@ -16,7 +16,8 @@ from calm_tariff.core.periods import day_start, instant_of, month_starting, zone
 from calm_tariff.services.observe import traffic
 from calm_tariff.services.serve import history, receipts
 from calm_tariff.services.settle import rating_cases, striking
-from calm_tariff.services.settle.documents import charging, invoices
+from calm_tariff.services.settle.documents import invoices
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.services.settle.striking import StrikePreview, StrikeView, Wanted
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve import usage_queries

@@ -31,7 +31,7 @@ from calm_tariff.store.serve.outside_usage import UsageFile, UsageFilePart
 
 # So many parts are recorded before others have their turn.
 PARTS = 25
-# A job of the schedule that tells what months come to (services.settle.documents.reckoning): calls of the past were
+# A job of the schedule that tells what months come to (services.settle.periods.reckoning): calls of the past were
 # recorded.
 RECKON_MONTHS = "reckon what months come to"
 

@@ -1,1 +1,1 @@
-"""Documents of money: billing months, charge runs, invoices, adjustments, late usage and credit notes."""
+"""Documents of money: drafts, invoices, adjustments, late usage and credit notes, and their files."""

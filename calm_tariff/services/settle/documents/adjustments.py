@@ -17,7 +17,8 @@ from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import ADJUSTMENT, move
 from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import Context, provider_of
-from calm_tariff.services.settle.documents import drafting, reviewing
+from calm_tariff.services.settle.documents import drafting
+from calm_tariff.services.settle.periods import reviewing
 from calm_tariff.store.base.locking import locked
 from calm_tariff.store.settle.money_documents import Adjustment, Invoice
 

@@ -24,7 +24,8 @@ from calm_tariff.services.base import auditing, idempotency
 from calm_tariff.services.base.context import Context, provider_of, zone_of
 from calm_tariff.services.base.notices import Notice, members, notify
 from calm_tariff.services.settle.accounts import booking
-from calm_tariff.services.settle.documents import adjustments, files, late_lines, numbering, reckoning
+from calm_tariff.services.settle.documents import adjustments, files, late_lines, numbering
+from calm_tariff.services.settle.periods import reckoning
 from calm_tariff.store.admit import merged, subscribers
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.admit.subscriptions import Subscription

@@ -16,7 +16,8 @@ from calm_tariff.services.admit.members import MEMBERS
 from calm_tariff.services.admit.organisation import belonging
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.house.signing_in import passwords, sessions
-from calm_tariff.services.settle.documents import charging, issuing
+from calm_tariff.services.settle.documents import issuing
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.admit.consumers import Member
 from calm_tariff.store.base.record import Mail
 from calm_tariff.store.settle.money_documents import Invoice

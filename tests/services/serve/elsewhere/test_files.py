@@ -20,7 +20,8 @@ from calm_tariff.services.base import jobs
 from calm_tariff.services.serve.elsewhere import checking, files, going_on, recording
 from calm_tariff.services.serve.elsewhere.files import UsageFileView
 from calm_tariff.services.settle import usage_consequences
-from calm_tariff.services.settle.documents import charging, invoices
+from calm_tariff.services.settle.documents import invoices
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve import call_writer
 from calm_tariff.store.serve.outside_usage import UsageFile, UsageFilePart, UsageFileRow

@@ -14,9 +14,10 @@ from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.core.errors import CalmTariffError, Conflict
 from calm_tariff.services.observe import merging
 from calm_tariff.services.settle.accounts import ledger, payments, reminding, writing_off
-from calm_tariff.services.settle.documents import charging, credit_notes, issuing
+from calm_tariff.services.settle.documents import credit_notes, issuing
 from calm_tariff.services.settle.documents.credit_notes import Wanted
 from calm_tariff.services.settle.documents.invoices import InvoiceView
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.base.record import AuditEntry
 from calm_tariff.store.settle.accounts import AccountEntry
 from calm_tariff.store.settle.money_documents import Invoice

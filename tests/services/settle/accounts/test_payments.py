@@ -12,8 +12,8 @@ from calm_tariff.core.billing.accounts.payments import Money
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
 from calm_tariff.services.observe import subscription_history
 from calm_tariff.services.settle.accounts import payments
-from calm_tariff.services.settle.documents import charging
 from calm_tariff.services.settle.documents.invoices import InvoiceView
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.base.notices import Notice
 from calm_tariff.store.settle.accounts import AccountEntry
 from calm_tariff.store.settle.money_documents import Invoice

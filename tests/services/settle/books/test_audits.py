@@ -15,7 +15,7 @@ from calm_tariff.services.observe import today
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import forgetting
 from calm_tariff.services.settle.books import audits, showing
-from calm_tariff.services.settle.documents import charging
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.usage import Call

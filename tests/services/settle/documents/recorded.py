@@ -10,8 +10,9 @@ from calm_tariff.core.periods import day_start, month_of, zone
 from calm_tariff.core.striking import MOST_NAMED
 from calm_tariff.services.serve import history
 from calm_tariff.services.settle import striking
-from calm_tariff.services.settle.documents import charging, invoices, issuing, periods
+from calm_tariff.services.settle.documents import invoices, issuing
 from calm_tariff.services.settle.documents.invoices import InvoiceView
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.services.settle.striking import Wanted
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.serve.call_queries import CallFilter

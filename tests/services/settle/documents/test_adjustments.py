@@ -12,8 +12,9 @@ from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.base import auditing
 from calm_tariff.services.base.auditing import EntryFilter
 from calm_tariff.services.base.context import Actor, Context, provider_of
-from calm_tariff.services.settle.documents import adjustments, charging, issuing
+from calm_tariff.services.settle.documents import adjustments, issuing
 from calm_tariff.services.settle.documents.invoices import InvoiceView
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import Office

@@ -12,9 +12,10 @@ from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.settle.accounts import ledger
 from calm_tariff.services.settle.books import audits
-from calm_tariff.services.settle.documents import charging, credit_notes, invoices
+from calm_tariff.services.settle.documents import credit_notes, invoices
 from calm_tariff.services.settle.documents.credit_notes import Issued, Wanted
 from calm_tariff.services.settle.documents.invoices import InvoiceView
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.base.notices import Notice
 from calm_tariff.store.settle.money_documents import CreditNote, DocumentTax
 from tests.office import Office, terms

@@ -11,7 +11,8 @@ from decimal import ROUND_HALF_UP, Decimal
 import pytest
 from sqlalchemy import text
 
-from calm_tariff.services.settle.documents import charging, credit_notes, invoices, issuing
+from calm_tariff.services.settle.documents import credit_notes, invoices, issuing
+from calm_tariff.services.settle.periods import charging
 from tests.office import Office, terms
 from tests.services.settle.documents.recorded import arrive, invoice_of, lose
 

@@ -9,7 +9,8 @@ import pytest
 
 from calm_tariff.services.compose.sheet import tariff_sheet
 from calm_tariff.services.serve import history
-from calm_tariff.services.settle.documents import charging, invoices, periods
+from calm_tariff.services.settle.documents import invoices
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office, terms
 from tests.services.months import OCTOBER, period

@@ -16,8 +16,9 @@ from calm_tariff.services.admit.desk import asking
 from calm_tariff.services.admit.desk.asking import MoveAsked
 from calm_tariff.services.base.context import provider_of
 from calm_tariff.services.settle import rating_cases
-from calm_tariff.services.settle.documents import charging, invoices, issuing, late_lines
+from calm_tariff.services.settle.documents import invoices, issuing, late_lines
 from calm_tariff.services.settle.documents.invoices import InvoiceView
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.settle.money_documents import Invoice
 from tests.office import Office
 from tests.services.months import LATER, OCTOBER, SEPTEMBER

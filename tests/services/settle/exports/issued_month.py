@@ -9,8 +9,9 @@ from calm_tariff.core.billing.documents.credit_notes import Taken
 from calm_tariff.services.admit.organisation import details
 from calm_tariff.services.admit.organisation.details import Details
 from calm_tariff.services.base.context import provider_of
-from calm_tariff.services.settle.documents import adjustments, charging, credit_notes, issuing
+from calm_tariff.services.settle.documents import adjustments, credit_notes, issuing
 from calm_tariff.services.settle.documents.credit_notes import Wanted
+from calm_tariff.services.settle.periods import charging
 from tests.office import Office
 from tests.services.months import LATER, OCTOBER, SEPTEMBER, issued, period, record
 from tests.services.settle.accounts.owing import whose

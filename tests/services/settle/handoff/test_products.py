@@ -8,8 +8,9 @@ from datetime import UTC, date, datetime
 import pytest
 
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
-from calm_tariff.services.settle.documents import charging, issuing
+from calm_tariff.services.settle.documents import issuing
 from calm_tariff.services.settle.handoff import products
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.settle.handoff import OutsideProduct
 from tests.office import Office
 from tests.services.months import LATER, OCTOBER, SEPTEMBER, issued, period, record

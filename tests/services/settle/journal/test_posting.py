@@ -11,8 +11,9 @@ from sqlalchemy import delete, select, text
 from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Invalid
-from calm_tariff.services.settle.documents import charging, issuing
+from calm_tariff.services.settle.documents import issuing
 from calm_tariff.services.settle.journal import entries
+from calm_tariff.services.settle.periods import charging
 from calm_tariff.store.settle.accounts import AccountEntry
 from calm_tariff.store.settle.journal import JournalMonth, Ledger, Posting
 from calm_tariff.store.settle.money_documents import CreditNote, Invoice

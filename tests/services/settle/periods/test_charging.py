@@ -14,8 +14,9 @@ from calm_tariff.core.billing.documents.numbering import document_number
 from calm_tariff.core.errors import Conflict, NotFound
 from calm_tariff.formats.cases import rate_text
 from calm_tariff.services.base.context import Actor, provider_of
-from calm_tariff.services.settle.documents import charging, invoices, issuing, periods
+from calm_tariff.services.settle.documents import invoices, issuing
 from calm_tariff.services.settle.documents.issuing import Issuing
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.admit.applications import Application
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.settle.money_documents import ChargeRun, Invoice

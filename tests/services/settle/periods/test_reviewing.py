@@ -11,8 +11,9 @@ from sqlalchemy import func, select
 from calm_tariff.core.billing.documents.adjustments import Wanted
 from calm_tariff.core.errors import Conflict, Invalid, NotAllowed, NotFound
 from calm_tariff.services.base.context import provider_of
-from calm_tariff.services.settle.documents import adjustments, charging, issuing, reviewing
-from calm_tariff.services.settle.documents.reviewing import DraftRow
+from calm_tariff.services.settle.documents import adjustments, issuing
+from calm_tariff.services.settle.periods import charging, reviewing
+from calm_tariff.services.settle.periods.reviewing import DraftRow
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.base.paging import PageQuery

@@ -15,10 +15,11 @@ from calm_tariff.core.periods import Period, local_day, month_of, month_starting
 from calm_tariff.core.rating import rate
 from calm_tariff.services.base.context import ROLES, Context, provider_of, zone_of
 from calm_tariff.services.settle import rating_cases
-from calm_tariff.services.settle.documents import charging, late_usage, reckoning
-from calm_tariff.services.settle.documents.charging import RunView
+from calm_tariff.services.settle.documents import late_usage
 from calm_tariff.services.settle.documents.late_usage import LateUnits
-from calm_tariff.services.settle.documents.reckoning import Reckoned
+from calm_tariff.services.settle.periods import charging, reckoning
+from calm_tariff.services.settle.periods.charging import RunView
+from calm_tariff.services.settle.periods.reckoning import Reckoned
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.base.paging import Page, PageQuery, listed
 from calm_tariff.store.compose.products import Plan

@@ -14,7 +14,8 @@ from calm_tariff.edge import lists
 from calm_tariff.services.admit import carrying_over
 from calm_tariff.services.house.people import PEOPLE
 from calm_tariff.services.house.signing_in import sessions
-from calm_tariff.services.settle.documents import charging, issuing, periods
+from calm_tariff.services.settle.documents import issuing
+from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.settings import Settings
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.settle.money_documents import Invoice

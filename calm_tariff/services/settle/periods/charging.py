@@ -16,7 +16,8 @@ from calm_tariff.core.lifecycles import CHARGE_RUN, move
 from calm_tariff.core.periods import Period, local_day, month_of, month_starting, period_before
 from calm_tariff.services.base import auditing, idempotency, jobs
 from calm_tariff.services.base.context import ROLES, SYSTEM, Actor, Context, provider_of, zone_of
-from calm_tariff.services.settle.documents import drafting, issuing, keeping_drafts, reckoning, reviewing
+from calm_tariff.services.settle.documents import drafting, issuing
+from calm_tariff.services.settle.periods import keeping_drafts, reckoning, reviewing
 from calm_tariff.store.base.locking import all_locked, locked
 from calm_tariff.store.settle.money_documents import ChargeRun, DraftReview, Invoice
 

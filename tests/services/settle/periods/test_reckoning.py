@@ -13,7 +13,8 @@ from calm_tariff.services.base import jobs
 from calm_tariff.services.base.context import Context
 from calm_tariff.services.observe import merging
 from calm_tariff.services.serve.elsewhere.going_on import RECKON_MONTHS
-from calm_tariff.services.settle.documents import charging, credit_notes, late_usage, periods, reckoning
+from calm_tariff.services.settle.documents import credit_notes, late_usage
+from calm_tariff.services.settle.periods import charging, periods, reckoning
 from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.base.paging import PageQuery
 from calm_tariff.store.settle.reckoned_months import ReckonedMonth

@@ -8,8 +8,9 @@ from decimal import Decimal
 import pytest
 from sqlalchemy import select
 
-from calm_tariff.services.settle.documents import adjustments, charging, invoices, issuing, reviewing
+from calm_tariff.services.settle.documents import adjustments, invoices, issuing
 from calm_tariff.services.settle.documents.adjustments import Wanted
+from calm_tariff.services.settle.periods import charging, reviewing
 from calm_tariff.store.settle.money_documents import DocumentTax, DraftReview, Invoice, MoneyLine
 from tests.office import Office
 from tests.services.months import LATER, SEPTEMBER, period, record

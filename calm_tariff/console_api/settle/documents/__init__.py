@@ -1,0 +1,1 @@
+"""Invoices, what corrects them, their files, and exports of them."""
