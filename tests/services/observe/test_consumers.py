@@ -14,6 +14,7 @@ from calm_tariff.services.serve import history
 from calm_tariff.services.settle.periods import charging, periods
 from calm_tariff.store.base.paging import PageQuery
 from tests.office import START, Office
+from tests.services.base.test_own_notices import pause
 
 
 def calls(office: Office, of: int, count: int, since: datetime = START, **changes: object) -> None:
@@ -38,6 +39,8 @@ def test_the_list_and_the_page_tell_the_same_calls_and_plans(office: Office) -> 
         shown = consumers.one(office.manager, line.id)
         assert shown.line == line
     assert found["Ferries"].plans == ["Harbour Data · Ketch"]
+    pause(office)  # which leaves it on its plan
+    assert consumers.listed(office.manager, PageQuery(words="fer")).rows[0].plans == ["Harbour Data · Ketch"]
     assert consumers.listed(office.manager, PageQuery(words="kay")).total == 1
 
 
