@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 from tests.browser.conftest import ARGUMENTS, SIZE, last_month
 
 BASE = "http://127.0.0.1:8400"
+# What a page says while something is on its way.
+READING = re.compile("^(Reading|Opening|Fetching) .* …$")
 FOLDER = Path(__file__).parents[2] / "docs" / "screenshots"
 VIEWS = {
     "Ines": {
@@ -51,20 +54,24 @@ def main() -> None:
             page.get_by_role("button", name=who).click()
             page.get_by_role("heading", name="Today").wait_for()
             for name, path in views.items():
-                page.goto(path)
-                page.wait_for_timeout(1500)
-                _open(page, name)
-                page.screenshot(path=FOLDER / f"{name}.png")
+                _photograph(page, name, path)
         page = browser.new_context(viewport=SIZE, base_url=BASE).new_page()
         page.goto("/portal/sign-in")
         page.get_by_role("button", name="Marta").click()
         page.get_by_role("heading", name="My applications").wait_for()
         for name, path in PORTAL.items():
-            page.goto(path)
-            page.wait_for_timeout(1500)
-            _open(page, name)
-            page.screenshot(path=FOLDER / f"{name}.png")
+            _photograph(page, name, path)
         browser.close()
+
+
+def _photograph(page: Page, name: str, path: str) -> None:
+    page.goto(path)
+    page.wait_for_timeout(1500)
+    expect(page.get_by_text(READING)).to_have_count(0)
+    _open(page, name)
+    expect(page.get_by_text(READING)).to_have_count(0)
+    page.wait_for_timeout(900)
+    page.screenshot(path=FOLDER / f"{name}.png")
 
 
 def _open(page: Page, name: str) -> None:
@@ -99,7 +106,6 @@ def _open(page: Page, name: str) -> None:
         page.get_by_role("row").filter(has_text="Gannet Ferries").get_by_role("link").last.click()
         page.get_by_role("heading", name="Invoice").wait_for()
         page.locator("tbody button").nth(1).click()
-    page.wait_for_timeout(900)
 
 
 if __name__ == "__main__":

@@ -8,9 +8,12 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
+from sqlalchemy import select
 
 from calm_tariff.services.base.context import provider_of
+from calm_tariff.services.serve import receipts
 from calm_tariff.services.settle.accounts import reminding
+from calm_tariff.store.serve.usage import Call
 from tests.gateway.simulated import Simulated
 from tests.office import Office
 from tests.services.months import LATER
@@ -48,8 +51,17 @@ def test_calls_are_refused_until_the_invoice_is_paid_whoever_has_heard_of_it(her
     pay(here.office, "34.44")
     ended = here.now_us
     here.learn()
-    assert here.call(one.secret, at_us=ended - 1).status == 403
+    late = here.call(one.secret, at_us=ended - 1)
+    assert late.status == 403
     assert here.call(one.secret).status == 200
+    here.ship()
+    with here.office.ctx.transaction() as session:
+        kept = session.scalars(select(Call).where(Call.status == 403).order_by(Call.at_us)).all()
+    assert len(kept) == 2
+    for call in kept:
+        told = receipts.receipt(here.office.manager, call.call_id)
+        assert told.summary == "Calls of the consumer were paused until an overdue invoice is paid."
+        assert [rung.state for rung in told.rungs] == ["passed", "refused"]
 
 
 def test_who_pays_in_part_is_still_refused(here: Simulated) -> None:

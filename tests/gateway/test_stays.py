@@ -140,6 +140,7 @@ def test_a_pause_is_refused_with_a_problem_of_its_own_and_its_counts_go_on(here:
     moved(here, new, "resume")
     here.restart()
     assert here.call(new.secret).status == 429  # three are used: a pause starts nothing anew
+    assert [call.refused_by for call in calls(here) if call.status == 403] == ["pause"]
 
 
 def test_a_move_that_was_to_come_comes_with_nobody_awake(here: Simulated) -> None:
@@ -372,5 +373,5 @@ def test_a_suspended_consumer_is_refused_from_its_instant_to_its_end_whoever_has
     here.learn()
     assert here.call(one.secret, at_us=ended - 1).status == 403
     assert here.call(one.secret).status == 200
-    kept = [call.status for call in calls(here) if call.consumer_id == consumer]
-    assert sorted(kept) == [200, 200, 200, 403, 403]
+    kept = sorted((call.status, call.refused_by) for call in calls(here) if call.consumer_id == consumer)
+    assert kept == [(200, None)] * 3 + [(403, "suspension")] * 2

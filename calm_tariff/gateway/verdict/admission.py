@@ -86,15 +86,15 @@ def admit(snapshot: Snapshot, routed: Routed) -> Admitted | Refused:
         return Refused(routed, fault)
     if snapshot.suspended(identity.consumer_id, call.at_us):
         detail = "The provider has suspended this consumer, and told its members why: no call is let through."
-        return Refused(routed, Fault(403, "consumer-suspended", "Suspended", detail, "access"))
+        return Refused(routed, Fault(403, "consumer-suspended", "Suspended", detail, "suspension"))
     if snapshot.unpaid(identity.consumer_id, call.at_us):
         detail = "Paused: an invoice of this consumer is overdue. Its calls go on as soon as it is paid."
-        return Refused(routed, Fault(403, "payment-overdue", "Paused until an invoice is paid", detail, "access"))
+        return Refused(routed, Fault(403, "payment-overdue", "Paused until an invoice is paid", detail, "payment"))
     at = (identified.environment, identity.kind, call.at_us)
     access = snapshot.access(identity.application_id, routed.operation_id, *at)
     if access is None and snapshot.paused(identity.application_id, routed.operation_id, *at):
         detail = "The subscription that covers this operation is paused. It goes on when its holder says so."
-        return Refused(routed, Fault(403, "subscription-paused", "Paused", detail, "access"))
+        return Refused(routed, Fault(403, "subscription-paused", "Paused", detail, "pause"))
     if access is None:
         detail = "The credential is good, but no active subscription covers this operation."
         return Refused(routed, Fault(403, "no-subscription", "Not part of a plan", detail, "access"))

@@ -181,7 +181,7 @@ def test_what_got_no_further_than_the_door_says_why(office: Office, by, credenti
     assert [r.note for r in found.rungs][-len(rungs_) :] == rungs_
 
 
-@pytest.mark.parametrize("by", ["access", "body", "back end", "counters"])
+@pytest.mark.parametrize("by", ["access", "suspension", "payment", "pause", "body", "back end", "counters"])
 def test_what_was_refused_before_any_limit_touched_none(office: Office, by: str) -> None:
     record = office.call(office.consumers[0], START, 5, verdict="refused", refused_by=by, status=403, units={})
     found = receipt(office, record)
