@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 from collections.abc import Generator, Iterator
 from datetime import datetime
 
@@ -28,6 +29,8 @@ from tests.servers import RunDatabase
 WAIT_MS = PATIENCE * 1000
 expect.set_options(timeout=WAIT_MS)
 SIZE = {"width": 1280, "height": 800}
+# What a page says while something is on its way: there is nothing to look at yet.
+READING = re.compile("^(Reading|Opening|Fetching) .* …$")
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
 
 

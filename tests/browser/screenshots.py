@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
 
-from tests.browser.conftest import ARGUMENTS, SIZE, last_month
+from tests.browser.conftest import ARGUMENTS, READING, SIZE, last_month
 
 BASE = "http://127.0.0.1:8400"
-# What a page says while something is on its way.
-READING = re.compile("^(Reading|Opening|Fetching) .* …$")
 FOLDER = Path(__file__).parents[2] / "docs" / "screenshots"
 VIEWS = {
     "Ines": {

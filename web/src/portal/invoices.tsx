@@ -171,7 +171,7 @@ function CreditNotes() {
                 {note.number}
               </Link>
             ),
-            look: "whitespace-nowrap",
+            look: "sm:whitespace-nowrap",
           },
           {
             head: "Off",
@@ -180,10 +180,10 @@ function CreditNotes() {
                 {note.invoice}
               </Link>
             ),
-            look: "whitespace-nowrap",
+            look: "sm:whitespace-nowrap",
           },
           { head: "Why", cell: (note) => note.reason, look: "text-soft" },
-          { head: "Issued", cell: (note) => dayAndYear(note.issued_at), look: "whitespace-nowrap" },
+          { head: "Issued", cell: (note) => dayAndYear(note.issued_at), look: "sm:whitespace-nowrap" },
           { head: "Total", cell: (note) => amount(note.total, note.currency), number: true },
         ]}
       />
