@@ -51,8 +51,7 @@ def test_calls_are_refused_until_the_invoice_is_paid_whoever_has_heard_of_it(her
     pay(here.office, "34.44")
     ended = here.now_us
     here.learn()
-    late = here.call(one.secret, at_us=ended - 1)
-    assert late.status == 403
+    assert here.call(one.secret, at_us=ended - 1).status == 403
     assert here.call(one.secret).status == 200
     here.ship()
     with here.office.ctx.transaction() as session:
