@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from calm_tariff.core import rating, terms
+from calm_tariff.core import rating, refusals, terms
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.limits import Quota, Rate
 from calm_tariff.core.prices import Blocks, Fee, Volume
@@ -24,9 +24,10 @@ QUOTA = Quota(
     when_spent="charge",
     meter="calls",
 )
+SLOW = replace(RATE, name="Slow search", applies_to=("GET /search",))
 SOUND = PlanTerms(
     limits=(RATE, QUOTA),
-    overrides=(replace(RATE, name="Slow search", applies_to=("GET /search",)),),
+    overrides=(SLOW,),
     trial=Trial(days=1, units=Decimal("0.5"), meter="calls"),
     pricing=Pricing(prices=(Fee(amount=Decimal(0)), UNIT), minimum=Decimal(0), discount_percent=Decimal(100)),
 )
@@ -38,6 +39,10 @@ SOUND = PlanTerms(
         ({"limits": (RATE, replace(QUOTA, units=0))}, "limits[1].units"),
         ({"limits": (RATE, replace(RATE, calls=9))}, "limits[1].name"),
         ({"overrides": (replace(RATE, applies_to=("GET /search",)),)}, "overrides[0].name"),  # named as one of the plan
+        # What a receipt calls the units of a trial, and what calls are refused by that no limit refused.
+        ({"limits": (replace(RATE, name="Units of the trial"),)}, "limits[0].name"),
+        *(({"limits": (QUOTA, replace(RATE, name=reason))}, "limits[1].name") for reason in refusals.REASONS),
+        ({"overrides": (replace(SLOW, name="pause"),)}, "overrides[0].name"),
         ({"overrides": (replace(RATE, name="Other"),)}, "overrides[0].applies_to"),
         ({"trial": Trial(days=0)}, "trial.days"),
         ({"trial": Trial(days=367)}, "trial.days"),

@@ -18,6 +18,7 @@ from urllib.parse import unquote_plus
 from calm_tariff.core.bounds import Bounds
 from calm_tariff.core.keys import is_mistyped
 from calm_tariff.core.meters import CREDENTIALS
+from calm_tariff.core.refusals import Reason
 from calm_tariff.formats.certificates import handed_over
 from calm_tariff.formats.replies import Headers
 from calm_tariff.gateway.compiled.snapshot import Snapshot
@@ -57,7 +58,7 @@ class Fault:
     code: str
     title: str
     detail: str
-    by: str = "credential"
+    by: Reason = "credential"
 
 
 # By this field a call without a credential asks for the sandbox: one that has forgotten its key must not take the

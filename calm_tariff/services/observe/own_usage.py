@@ -12,11 +12,12 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from calm_tariff.core import refusals
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.meters import Environment
 from calm_tariff.core.periods import day_start, local_day
 from calm_tariff.services.base.context import Context, zone_of
-from calm_tariff.services.serve import advice, receipts
+from calm_tariff.services.serve import advice
 from calm_tariff.store.admit.applications import ApiKey, Application
 from calm_tariff.store.compose.apis import Operation
 from calm_tariff.store.serve import call_queries, usage_queries
@@ -164,7 +165,7 @@ def rows(ctx: Context, wanted: UsageWanted) -> list[UseRow]:
                 key=named["key_id"].get(r.key_id, ""),
                 environment=r.environment,
                 verdict=r.verdict,
-                refused_by=receipts.refused_by_in_words(r.refused_by),
+                refused_by=refusals.in_words(r.refused_by),
                 status=r.status,
                 calls=r.calls,
                 bytes_in=r.bytes_in,
@@ -260,7 +261,7 @@ def _refusals(session: Session, rows: Sequence[OwnOutcomes], calls: CallFilter) 
         found.append(
             RefusedBy(
                 by=by,
-                name=receipts.refused_by_in_words(by),
+                name=refusals.in_words(by),
                 calls=count,
                 newest=newest.call_id if newest else None,
                 advice=advice.advice_for(session, newest) if newest else [],

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from calm_tariff.core.errors import NotFound
 from calm_tariff.core.limits import Limit, Pace, Quota, Rate
 from calm_tariff.core.periods import moment_of
+from calm_tariff.core.refusals import ANOTHER_GATEWAY, REASONS, in_words
 from calm_tariff.core.sentences import limit_sentence, number, words
 from calm_tariff.core.terms import PlanTerms
 from calm_tariff.formats.values import read
@@ -81,11 +82,6 @@ def own_receipt(ctx: Context, call_id: str) -> Receipt:
         return _receipt(session, call, internals=False, keys=ctx.actor.may("see credentials"))
 
 
-def refused_by_in_words(by: str) -> str:
-    """What refused a call: something before the limits, in words, or a limit by its name."""
-    return _REASONS.get(by, by)
-
-
 def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -> Receipt:
     line = lines(session, [call])[0]
     revision = session.get_one(PlanRevision, call.revision_id) if call.revision_id else None
@@ -96,7 +92,7 @@ def _receipt(session: Session, call: Call, internals: bool, keys: bool = True) -
         rungs += [_terms_rung(call, revision, line.operation, internals), _elsewhere_rung(call)]
         rungs.extend(_meter_rungs(session, call, internals))
     elif revision is None and not checks:
-        rungs.append(Rung("refused", _REASONS.get(call.refused_by or "", "Refused"), "nothing else was checked", "end"))
+        rungs.append(Rung("refused", in_words(call.refused_by or "Refused"), "nothing else was checked", "end"))
     else:
         rungs.append(_terms_rung(call, revision, line.operation, internals))
         rungs += limit_rungs(call, terms, zone_of(session))
@@ -144,13 +140,13 @@ def summary(call: Call) -> str:
     """What became of a call, in a sentence."""
     if call.outside_id is not None:
         refused = call.verdict == "refused"
-        return "Another gateway refused it." if refused else "Another gateway let it through, and counted it."
+        return f"{in_words(ANOTHER_GATEWAY)}." if refused else "Another gateway let it through, and counted it."
     if call.verdict == "held":
         return f"It came {_ms(call.wait_us)} too soon for the pace, was held so long, and then served."
     if call.verdict == "served":
         return "Every limit had room, and the back end was asked."
-    if call.refused_by in _REASONS:
-        return f"{_REASONS[call.refused_by]}."
+    if call.refused_by and call.refused_by in REASONS:
+        return f"{in_words(call.refused_by)}."
     if call.retry_after_us is None:
         return f"{call.refused_by} can never admit a call of this cost."
     return f"{call.refused_by} was reached. The call came {_ms(call.retry_after_us)} too soon."
@@ -238,8 +234,8 @@ def _counted_by(limit: Limit, call: Call) -> str:
 
 def _unasked(call: Call, limited: bool) -> list[Rung]:
     """The rungs of a call that reached no back end."""
-    if not limited and call.refused_by in _REASONS:
-        return [Rung("refused", _REASONS[call.refused_by], "no limit was touched, nothing counted", "end")]
+    if not limited and call.refused_by and call.refused_by in REASONS:
+        return [Rung("refused", in_words(call.refused_by), "no limit was touched, nothing counted", "end")]
     return [Rung("end", "Back end not asked", "no unit counted, nothing charged", "end")]
 
 
@@ -286,19 +282,6 @@ def _meter_rungs(session: Session, call: Call, internals: bool) -> list[Rung]:
 
 
 _SHOWN = {"basic": "Id and secret", "client": "Token for the secret", "certificate": "Certificate"}
-_REASONS = {
-    "credential": "No valid credential",
-    "route": "No such operation",
-    "bounds": "The key is narrowed to other addresses or operations",
-    "access": "The subscription or the credential's kind does not cover the operation",
-    "suspension": "The consumer was suspended",
-    "payment": "Calls of the consumer were paused until an overdue invoice is paid",
-    "pause": "The subscription that covers the operation was paused",
-    "body": "The body is too large",
-    "back end": "The back end is left alone after failing again and again",
-    "trial": "The units of the trial are used, and the subscription has ended with them",
-    "counters": "The shared counts are away, and calls are refused meanwhile",
-}
 
 
 def _told(call: Call) -> list[str]:

@@ -11,12 +11,14 @@ type Props = {
 };
 
 /** The picture of an allowance: a ruler with ticks, a fill for what is used with a tick where it
- * stood before, a hairline for the projected end. */
+ * stood before, a hairline for the projected end. The ruler's end is the allowance: where more is used or
+ * projected, a mark stands there, and what goes beyond it is drawn beyond it. */
 export function Gauge({ used, allowed, projected, before, words, tone, label }: Props) {
   const top = Math.max(allowed, used, Math.min(projected ?? 0, allowed * 1.5)) || 1;
   const at = (value: number) => `${Math.min(100, (value / top) * 100)}%`;
   const colour = tone ?? (used >= allowed ? "madder" : "kelp");
   const fill = { kelp: "bg-kelp", madder: "bg-madder", brass: "bg-brass" }[colour];
+  const beyond = { kelp: "bg-madder", madder: "bg-madder", brass: "bg-brass" }[colour];
   return (
     <div>
       <div
@@ -36,7 +38,19 @@ export function Gauge({ used, allowed, projected, before, words, tone, label }: 
           />
         ))}
         <span className="absolute inset-x-0 bottom-0 h-px bg-line" />
-        <span className={`absolute bottom-0 left-0 h-1 ${fill}`} style={{ width: at(used) }} />
+        <span
+          className={`absolute bottom-0 left-0 h-1 ${fill}`}
+          style={{ width: at(Math.min(used, allowed)) }}
+        />
+        {used > allowed && (
+          <span
+            className={`absolute bottom-0 h-2 ${beyond}`}
+            style={{ left: at(allowed), width: at(used - allowed) }}
+          />
+        )}
+        {top > allowed && (
+          <span className="-top-0.5 absolute -bottom-1 w-0.5 bg-ink" style={{ left: at(allowed) }} />
+        )}
         {before !== undefined && before < used && (
           <span className="absolute bottom-0 h-2 w-px bg-ink" style={{ left: at(before) }} />
         )}

@@ -17,11 +17,11 @@ from calm_tariff.core.meters import Environment
 from calm_tariff.core.meters import Meter as MeterRule
 from calm_tariff.core.outside_calls import OutsideCall
 from calm_tariff.core.paths import Router
+from calm_tariff.core.refusals import ANOTHER_GATEWAY
 from calm_tariff.services.serve.grants import Grant
 
 # So many paths are remembered with what they lead to.
 MOST_PATHS = 100_000
-BY_ANOTHER = "another gateway"
 
 
 @dataclass(frozen=True, slots=True)
@@ -222,7 +222,7 @@ def record_of(placed: Placed, file_id: int | None) -> dict[str, Any]:
         **said_of(placed),
         "usage_file_id": file_id,
         "environment": place.whose.environment,
-        "refused_by": BY_ANOTHER if call.refused else None,
+        "refused_by": ANOTHER_GATEWAY if call.refused else None,
         "wait_us": 0,
         "took_us": 0,
         "retry_after_us": None,

@@ -19,7 +19,7 @@ export function Allowances() {
   return (
     <Page
       title="Allowances"
-      sub="Every quota, the fullest first. The hairline is where the window's end is projected."
+      sub="Every quota, the fullest first. A hairline is where the window's end is projected; a mark is the allowance, where more is used or expected."
       margin={
         <>
           <Aside title="How they stand">
