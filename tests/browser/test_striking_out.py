@@ -63,7 +63,9 @@ def test_one_call_is_struck_out_from_its_receipt(people: People) -> None:
     margin = page.get_by_role("complementary", name="Margin")
     margin.get_by_role("button", name="strike it out…").click()
     dialog = page.get_by_role("dialog", name="Strike this call out")
-    expect(dialog.get_by_role("region", name="What it changes")).to_contain_text("1 call of Quayside Freight")
+    changes = dialog.get_by_role("region", name="What it changes")
+    expect(changes).to_contain_text("1 call of Quayside Freight")
+    expect(changes).to_contain_text("It stays recorded, marked, and no longer counts.")
     dialog.get_by_role("button", name="Strike 1 call out").click()
     expect(dialog.get_by_label("Why")).to_be_focused()  # without a reason nothing is done
     dialog.get_by_label("Why").fill("Asked for by Vasco.")

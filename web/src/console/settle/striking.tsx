@@ -77,18 +77,27 @@ function Changes({ of: p }: { of: Preview }) {
   return (
     <section aria-label="What it changes" className="mb-3">
       <p>
-        <b className="font-medium">{plural(p.calls, "call")}</b> of {p.consumer}, made {when(p)}. They stay
-        recorded, marked, and no longer count.
+        <b className="font-medium">{plural(p.calls, "call")}</b> of {p.consumer}, made {when(p)}.{" "}
+        {p.calls === 1
+          ? "It stays recorded, marked, and no longer counts."
+          : "They stay recorded, marked, and no longer count."}
       </p>
       <ul>
         {p.months.map((m) => (
           <li key={m.month} className="mt-1.5">
-            {month(m.month)}: {units(m.units) || "nothing counted them"}
+            {month(m.month)}: {units(m.units) || "counted on no meter"}
             <div className="text-soft">
-              before tax {amount(m.before)} now, <span className="text-brass">{amount(m.after)} then</span>
-              {m.number
-                ? `; what is less is proposed as a credit note for ${m.number}`
-                : "; drafts are to be charged anew"}
+              {m.before === m.after ? (
+                `before tax ${amount(m.before)}, as now`
+              ) : (
+                <>
+                  before tax {amount(m.before)} now,{" "}
+                  <span className="text-brass">{amount(m.after)} then</span>
+                  {m.number
+                    ? `; what is less is proposed as a credit note for ${m.number}`
+                    : "; a draft of it is to be charged anew"}
+                </>
+              )}
             </div>
           </li>
         ))}
@@ -152,7 +161,8 @@ export function StruckOut() {
                 <div className="text-[13px] text-soft">{s.why}</div>
                 {s.undone_at && (
                   <div className="text-[13px] text-brass">
-                    They count again: {s.undone_by}, {dayAndMinute(s.undone_at)}. {s.undone_why}
+                    {s.calls === 1 ? "It counts" : "They count"} again: {s.undone_by},{" "}
+                    {dayAndMinute(s.undone_at)}. {s.undone_why}
                   </div>
                 )}
               </>
@@ -203,12 +213,12 @@ function Undo({ of: s, onClose }: { of: Strike; onClose: () => void }) {
     <Dialog open onClose={onClose} title={`Have ${plural(s.calls, "call")} count again`}>
       <Form of={entry}>
         <p className="mb-2">
-          They are of {s.consumer}, and had counted {units(s.units) || "nothing"}. Of a month that is issued
-          this is charged late.
+          {s.calls === 1 ? "It is" : "They are"} of {s.consumer}, and had counted{" "}
+          {units(s.units) || "nothing"}. Of a month that is issued this is charged late.
         </p>
         <Line name="why" label="Why, for the record" area required autoFocus />
         <Ends onLeave={onClose}>
-          <Send>Have them count again</Send>
+          <Send>Have {s.calls === 1 ? "it" : "them"} count again</Send>
         </Ends>
       </Form>
     </Dialog>
