@@ -75,9 +75,10 @@ Calls of another gateway are read twice, once to be seen and once to be recorded
 server loads rows, which is all that it is held against; the rest is reading them, placing them, and the sums.
 
 A charge run reads usage by day, because that is what a line opens into, and keeps beside each line its invoice with the
-evidence, its tax and its review: about a third of its time the server groups hours into days, another third it
-inserts, and the last third rates and writes evidence down. What it is held against groups by subscription alone and
-inserts lines that are ready.
+evidence, its tax and its review. Days come from the sums of UTC days and, where the provider's days are others, from
+the few hours that lie on another one: about a seventh of its time. The server inserts for about a third of it, and half
+of it rates, writes evidence down and sends both. What it is held against groups by subscription alone and inserts lines
+that are ready.
 
 The audit is bound by one statement, which opens what each call counted: about
 {audited["opened"] / audited["calls"] * 1e6:.0f} µs of the server for each call. It is one thread of the server's,

@@ -18,7 +18,7 @@ def log_of(page: Page, consumer: str) -> None:
     expect(page.get_by_role("button", name="strike them out…")).to_be_visible()
 
 
-def test_calls_of_an_issued_month_are_struck_out_and_a_credit_note_is_proposed(people: People) -> None:
+def test_calls_of_an_issued_month_that_cost_nothing_are_struck_out_and_the_charge_stays(people: People) -> None:
     page = people.staff("Beatriz")
     log_of(page, WHOSE)
     page.get_by_role("button", name="strike them out…").click()
@@ -27,7 +27,8 @@ def test_calls_of_an_issued_month_are_struck_out_and_a_credit_note_is_proposed(p
     dialog.get_by_label("To the day, included").fill(f"{last_month()[:8]}06")
     changes = dialog.get_by_role("region", name="What it changes")
     expect(changes).to_contain_text(re.compile(r"made 5 \w+, \d\d:\d\d to 6 \w+, \d\d:\d\d\."))
-    expect(changes).to_contain_text(re.compile(r"proposed as a credit note for INV-\d{4}-\d{5}"))
+    expect(changes).to_contain_text("before tax €80.00, as now")
+    expect(changes).not_to_contain_text("credit note")
     assert serious(page) == []
     strike = dialog.get_by_role("button", name=re.compile(r"^Strike [\d,]+ calls out$"))
     many = re.sub(r"\D", "", strike.inner_text())

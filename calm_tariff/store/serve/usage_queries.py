@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
-from zoneinfo import ZoneInfo
 
 from sqlalchemy import Subquery, case, func, select
 from sqlalchemy.orm import Session
 
-from calm_tariff.core.periods import DAY, HOUR, SECOND, day_start, local_day
+from calm_tariff.core.periods import DAY, HOUR, SECOND
 from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.serve.usage import Call, DailyUsage, DailyVerdicts, HourlyOutcomes, HourlyUsage, HourlyVerdicts
@@ -294,42 +292,6 @@ def outcomes_of(session: Session, consumer_id: int, bounds: Sequence[int]) -> li
             bytes_out,
         ) in session.execute(query.group_by(*cell).order_by(*cell))
     ]
-
-
-def units_by_day(
-    session: Session, start_us: int, end_us: int, subscriptions: Sequence[int], where: ZoneInfo
-) -> dict[tuple[int, int], dict[date, Decimal]]:
-    """What subscriptions counted in [start, end), by (stay, meter) and the provider's local day.
-
-    One query sums whole hours; where the zone's midnights are no whole UTC hours, each day is read by itself.
-    """
-    days = [local_day(start_us, where)]
-    while (after := days[-1] + timedelta(days=1)) and day_start(after, where) < end_us:
-        days.append(after)
-    bounds = [max(start_us, day_start(day, where)) for day in days] + [end_us]
-    found: dict[tuple[int, int], dict[date, Decimal]] = {}
-    if not subscriptions:
-        return found
-    if any(bound % HOUR for bound in bounds):
-        for day, begin, end in zip(days, bounds[:-1], bounds[1:], strict=True):
-            for key, units in units_by_stay(session, begin, end, subscriptions).items():
-                found.setdefault(key, {})[day] = units
-        return found
-    place = (func.interval(HourlyUsage.hour_us, *bounds) - 1).label("place")
-    by_day = (
-        select(place, HourlyUsage.stay_id, HourlyUsage.meter_id, func.sum(HourlyUsage.units).label("units"))
-        .where(HourlyUsage.subscription_id.in_(subscriptions))
-        .where(HourlyUsage.hour_us >= start_us, HourlyUsage.hour_us < end_us)
-        .group_by(place, HourlyUsage.stay_id, HourlyUsage.meter_id)
-        .subquery()
-    )
-    # A month's days come as one row, not as thirty: reading rows is what takes the time.
-    together = func.group_concat(by_day.c.place, ":", by_day.c.units)
-    query = select(by_day.c.stay_id, by_day.c.meter_id, together).group_by(by_day.c.stay_id, by_day.c.meter_id)
-    for stay, meter, told in session.execute(query):
-        pairs = (each.split(":") for each in told.split(","))
-        found[stay, meter] = {days[int(n)]: Decimal(units) for n, units in pairs}
-    return found
 
 
 def most_in_a_second(session: Session, start_us: int, end_us: int, subscriptions: Sequence[int]) -> int:

@@ -1,8 +1,7 @@
 """Sums of usage are what the calls come to."""
 
-from datetime import date, datetime, timedelta
+from datetime import timedelta
 from random import Random
-from zoneinfo import ZoneInfo
 
 from calm_tariff.core.periods import HOUR, instant_of
 from calm_tariff.store.serve import call_queries, usage_queries
@@ -48,15 +47,3 @@ def test_sums_over_ragged_stretches_are_exact(office: Office) -> None:
             start, stop = (instant_of(START + timedelta(minutes=m)) for m in (begin, end))
             wanted = sum(start <= instant_of(m) < stop for m in moments)
             assert sum(usage_queries.units_by_stay(session, start, stop).values()) == wanted
-        kolkata = ZoneInfo("Asia/Kolkata")  # midnight there is 18:30 UTC: no whole hour
-        start, stop = instant_of(START), instant_of(START + timedelta(hours=9))
-        for where, end in ((kolkata, stop), (ZoneInfo("Europe/Lisbon"), instant_of(START + timedelta(hours=20)))):
-            days = usage_queries.units_by_day(session, start, end, [one.subscription], where)
-            midnight = instant_of(datetime(2026, 9, 11, tzinfo=where))
-            first = sum(instant_of(m) < midnight for m in moments)
-            assert days == {
-                (one.stay, office.meter): {date(2026, 9, 10): first, date(2026, 9, 11): 60 - first}
-                if first < 60
-                else {date(2026, 9, 10): 60}
-            }
-        assert usage_queries.units_by_day(session, start, stop, [], kolkata) == {}

@@ -28,7 +28,7 @@ from calm_tariff.services.settle.rating_cases import ConsumerCase
 from calm_tariff.store.admit import merged
 from calm_tariff.store.admit.consumers import Consumer
 from calm_tariff.store.compose.meters import Meter
-from calm_tariff.store.serve import usage_queries
+from calm_tariff.store.serve import local_days
 from calm_tariff.store.settle.money_documents import (
     Adjustment,
     DocumentTax,
@@ -256,5 +256,5 @@ class _Days:
         self, session: Session, start_us: int, end_us: int, subscriptions: Sequence[int]
     ) -> Mapping[tuple[int, int], Decimal]:
         """Units in [start, end) by (stay, meter), whose days are kept."""
-        self.found = usage_queries.units_by_day(session, start_us, end_us, subscriptions, zone_of(session))
+        self.found = local_days.units_by_day(session, start_us, end_us, subscriptions, zone_of(session))
         return {key: sum(days.values(), Decimal(0)) for key, days in self.found.items()}

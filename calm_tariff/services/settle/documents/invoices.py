@@ -35,7 +35,7 @@ from calm_tariff.services.settle.documents.views import (
 )
 from calm_tariff.store.admit import merged
 from calm_tariff.store.compose.meters import Meter
-from calm_tariff.store.serve import usage_queries
+from calm_tariff.store.serve import local_days
 from calm_tariff.store.settle.money_documents import CreditNote, Invoice, MoneyDocument, MoneyLine
 
 
@@ -237,7 +237,7 @@ def _days(session: Session, line: MoneyLine) -> list[DayUnits]:
     kept = None if line.by_day is None else {date.fromisoformat(day): Decimal(units) for day, units in line.by_day}
     now: dict[date, Decimal] = {}
     if line.sort == "own" and end is not None and line.subscription_id is not None:
-        counted = usage_queries.units_by_day(session, start, end, [line.subscription_id], where)
+        counted = local_days.units_by_day(session, start, end, [line.subscription_id], where)
         now = counted.get((line.stay_id or 0, line.meter_id or 0), {})
     if kept is None:
         kept = now

@@ -25,7 +25,7 @@ from calm_tariff.services.settle.documents import late_usage
 from calm_tariff.services.settle.documents.late_usage import COUNTS, ZERO
 from calm_tariff.store.admit import merged
 from calm_tariff.store.compose.meters import Meter
-from calm_tariff.store.serve import usage_queries
+from calm_tariff.store.serve import local_days
 from calm_tariff.store.settle.money_documents import Invoice, MoneyDocument, MoneyLine
 
 OF: dict[str, Of] = {"own": "invoice", "late": "late", "credit": "credit"}
@@ -235,7 +235,7 @@ def _by_day(session: Session, of: LatePeriod, late: MoneyLine) -> list[list[str]
         return None
     where = zone_of(session)
     span = day_start(of.invoice.period_start, where), day_start(of.invoice.period_end, where)
-    recorded = usage_queries.units_by_day(session, *span, [late.subscription_id or 0], where)
+    recorded = local_days.units_by_day(session, *span, [late.subscription_id or 0], where)
     days = dict(recorded.get((late.stay_id or 0, late.meter_id or 0), {}))
     for line in charged:
         sign = -1 if line.sort != "credit" else 1
