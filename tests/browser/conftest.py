@@ -30,7 +30,7 @@ WAIT_MS = PATIENCE * 1000
 expect.set_options(timeout=WAIT_MS)
 SIZE = {"width": 1280, "height": 800}
 # What a page says while something is on its way: there is nothing to look at yet.
-READING = re.compile("^(Reading|Opening|Fetching) .* …$")
+READING = re.compile("^(Adding|Comparing|Counting|Fetching|Laying|Looking|Opening|Reading|Working) .* …$")
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
 
 

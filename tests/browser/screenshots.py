@@ -74,7 +74,7 @@ def _photograph(page: Page, name: str, path: str) -> None:
 def _open(page: Page, name: str) -> None:
     """Bring a view into the state its picture shows."""
     if name == "receipt":
-        page.get_by_role("row").nth(1).click()
+        page.get_by_role("row").filter(has_text="refused by Rate").first.click()
     if name == "bench":
         page.get_by_label("Plan", exact=True).select_option(label="Harbour Data · Ketch")
         page.get_by_label("Operation").select_option(label="GET /stations/{id}/tides, Tides v1")
