@@ -10,6 +10,7 @@ from typing import Literal, NamedTuple
 
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.periods import SECOND, Aligned, Every
+from calm_tariff.core.refusals import REASONS
 
 Units = int | Decimal
 WhenSpent = Literal["refuse", "charge", "warn"]
@@ -167,6 +168,15 @@ def check(limit: Limit, where: str = "") -> None:
             raise Invalid("must be above 0", f"{at}{field}")
     if isinstance(limit, Pace) and limit.max_wait_ms < 0:
         raise Invalid("must not be below 0", f"{at}max_wait_ms")
+
+
+def check_name(name: str, where: str) -> None:
+    """Raise `Invalid`, naming the field, for a name that means something else on a receipt: the units of a trial, or
+    why calls are refused before any limit."""
+    if name == TRIAL_NAME:
+        raise Invalid("is what a trial's units are called on receipts; choose another", where)
+    if name in REASONS:
+        raise Invalid("is why calls are refused before any limit is asked; choose another", where)
 
 
 def subject_of(limit: Limit, call: Call) -> str:

@@ -37,6 +37,6 @@ REASONS: Mapping[str, str] = {
 
 
 def in_words(by: str) -> str:
-    """What refused a call: something before the limits, in words, or a limit by its name. `terms.check` lets no limit
-    be named like a reason, so that the one is never taken for the other."""
+    """What refused a call: something before the limits, in words, or a limit by its name. `limits.check_name` lets
+    no limit be named like a reason, so that the one is never taken for the other."""
     return REASONS.get(by, by)

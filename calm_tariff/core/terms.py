@@ -8,7 +8,7 @@ from decimal import Decimal
 from typing import Literal
 
 from calm_tariff.core import limits as limit_rules
-from calm_tariff.core import rating, refusals
+from calm_tariff.core import rating
 from calm_tariff.core.errors import Invalid
 from calm_tariff.core.limits import Limit, Quota
 from calm_tariff.core.prices import Fee, Setup, UsagePrice
@@ -105,12 +105,7 @@ def check(terms: PlanTerms, known_meters: frozenset[str]) -> None:
         for place, limit in enumerate(getattr(terms, part)):
             where = f"{part}[{place}]"
             limit_rules.check(limit, where)
-            if limit.name == limit_rules.TRIAL_NAME:
-                raise Invalid("is what a trial's units are called on receipts; choose another", f"{where}.name")
-            if limit.name in refusals.REASONS:
-                raise Invalid(
-                    f"{limit.name!r} is what calls are refused by before any limit; choose another", f"{where}.name"
-                )
+            limit_rules.check_name(limit.name, f"{where}.name")
             if limit.name in names:
                 raise Invalid(f"another limit of the plan is already named {limit.name!r}", f"{where}.name")
             names.add(limit.name)

@@ -165,6 +165,7 @@ def checked(session: Session, plan: Plan, raw: dict[str, Any], field: str) -> Li
 
 def _fitting(session: Session, terms: PlanTerms, raw: dict[str, Any], field: str) -> Limit:
     limit = limit_of(raw, field)
+    rules.check_name(limit.name, f"{field}.name")
     credential_fields.refuse_limits(session, [(field, limit)])
     if isinstance(limit, Quota) and limit.meter not in terms.meters():
         raise Invalid(f"the plan speaks of no meter {limit.meter!r}", f"{field}.meter")

@@ -80,6 +80,9 @@ class TestOverrides:
             ({}, "Why.", date(2026, 9, 9), "until"),
             ({"counted_per": "moon"}, "Why.", date(2026, 9, 12), "counted_per"),
             ({"kind": "speed"}, "Why.", date(2026, 9, 12), "kind"),
+            # A receipt would take the one for the trial's own quota, and the other for a paused subscription.
+            ({"name": "Units of the trial"}, "Why.", date(2026, 9, 12), "limit.name"),
+            ({"name": "pause"}, "Why.", date(2026, 9, 12), "limit.name"),
         ],
     )
     def test_what_makes_no_sense_is_refused_by_its_field(self, office, tomas, changes, reason, until, field) -> None:

@@ -18,7 +18,7 @@ export function Gauge({ used, allowed, projected, before, words, tone, label }: 
   const at = (value: number) => `${Math.min(100, (value / top) * 100)}%`;
   const colour = tone ?? (used >= allowed ? "madder" : "kelp");
   const fill = { kelp: "bg-kelp", madder: "bg-madder", brass: "bg-brass" }[colour];
-  const beyond = { kelp: "bg-madder", madder: "bg-madder", brass: "bg-brass" }[colour];
+  const beyond = colour === "brass" ? "bg-brass" : "bg-madder";
   return (
     <div>
       <div
