@@ -66,7 +66,7 @@ class ApplicationView:
 def own(ctx: Context) -> list[ApplicationView]:
     """The signed-in consumer's applications, without their keys where that is not for whoever asks."""
     owner, keys_too = ctx.actor.own_consumer, ctx.actor.may("see credentials")
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = of_consumer(session, owner, ctx.now)
     return found if keys_too else [replace(each, keys=[]) for each in found]
 

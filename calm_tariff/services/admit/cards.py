@@ -77,7 +77,7 @@ def view(session: Session, ctx: Context, consumer_id: int) -> CardView | None:
 def own(ctx: Context) -> CardView | None:
     """The card that one's own organisation pays by."""
     owner = ctx.actor.consumer_to("see money")
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return view(session, ctx, owner)
 
 

@@ -32,7 +32,7 @@ class GroupView:
 def everything(ctx: Context) -> list[GroupView]:
     """All groups by name."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _views(session)
 
 

@@ -30,7 +30,7 @@ class OperationOffered:
 
 def offered(ctx: Context, application_id: int) -> list[OperationOffered]:
     """The operations that one's own application may call by its plans. Raises `NotFound` for another's."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         application = owned.application(session, ctx, application_id)
         sold = (
             select(ProductOperation.c.operation_id)

@@ -127,7 +127,7 @@ def open_account(ctx: Context, portal: PortalAsked, state: str, name: str, organ
 
 def own(ctx: Context) -> list[IdentityView]:
     """Through which providers the signed-in member signs in. Raises `NotSignedIn`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(MemberIdentity).where(MemberIdentity.member_id == MEMBERS.me(ctx)).order_by(MemberIdentity.id)
         return [
             IdentityView(id=each.id, provider=each.provider, issuer=each.issuer, linked_at=each.linked_at)

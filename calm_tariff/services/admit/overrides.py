@@ -74,7 +74,7 @@ class OverrideTyped:
 def of_consumer(ctx: Context, consumer_id: int) -> list[OverrideView]:
     """All overrides of a consumer's subscriptions, newest first."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = (
             select(SubscriptionOverride, Subscription)
             .join(Subscription, Subscription.id == SubscriptionOverride.subscription_id)
@@ -87,7 +87,7 @@ def of_consumer(ctx: Context, consumer_id: int) -> list[OverrideView]:
 def held_by(ctx: Context, consumer_id: int) -> list[HeldLimit]:
     """The plans' limits that hold for a consumer's subscriptions."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(Subscription).where(
             Subscription.application.has(consumer_id=consumer_id), Subscription.state.in_(CALLING)
         )

@@ -67,7 +67,7 @@ def of_consumer(session: Session, consumer_ids: Iterable[int]) -> list[PaymentPa
 def told(ctx: Context) -> str:
     """The number of the invoice for which calls of the organisation of whoever is signed in are held up; nothing where
     they are not, or nobody is signed in."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         pause = running(session, ctx.actor.consumer_id or 0)
         return pause.invoice if pause is not None else ""
 

@@ -45,7 +45,7 @@ class PersonalApplication:
 
 def must_be_signed(ctx: Context, portal: PortalAsked, fields: Mapping[str, str], body: bytes) -> None:
     """See that a portal's own documentation asks, and now. Raises `NotSignedIn`, the same for whatever is wrong."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         secret = own_site.secret_of(session, ctx, portal.id)
     name, stamp, shown = (fields.get(field, "") for field in FIELDS)
     try:
@@ -62,7 +62,7 @@ def must_be_signed(ctx: Context, portal: PortalAsked, fields: Mapping[str, str],
 def applications_of(ctx: Context, portal: PortalAsked, email: str) -> list[PersonalApplication]:
     """The applications of whoever has a mail address and signs in at the portal, with the keys that are good now; none
     for anybody else, and for who sees no keys of their organisation."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         member = session.scalar(select(Member).where(Member.email == email.strip().lower()))
         shown = member is not None and member.left_at is None and member.role in MAY["see credentials"]
         if member is None or not shown or member.consumer.state not in ("let in", "suspended"):

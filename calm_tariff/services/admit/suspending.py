@@ -76,7 +76,7 @@ def told(ctx: Context) -> str:
     query = select(Suspension.reason).where(
         Suspension.consumer_id == (ctx.actor.consumer_id or 0), Suspension.end_at.is_(None)
     )
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return session.scalar(query.limit(1)) or ""
 
 

@@ -42,7 +42,7 @@ def accept_terms(ctx: Context, slug: str) -> None:
 def to_accept(ctx: Context) -> list[TermsToAccept]:
     """Terms of use of one's own subscriptions whose newest version nobody here has accepted yet."""
     consumer = ctx.actor.own_consumer
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = (
             select(Product)
             .join(Plan, Plan.product_id == Product.id)

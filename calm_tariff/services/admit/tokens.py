@@ -146,7 +146,7 @@ def public_keys(session: Session) -> Iterator[str]:
 
 def key_set(ctx: Context) -> dict[str, Any]:
     """The JWK set that verifies our tokens (RFC 7517)."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return {"keys": [json.loads(key) for key in public_keys(session)]}
 
 

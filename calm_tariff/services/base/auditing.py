@@ -96,7 +96,7 @@ def note(
 def entries(ctx: Context, wanted: PageQuery, narrowed: EntryFilter = ALL) -> Page[Entry]:
     """A page of the record, the newest first, or the oldest if `down`; words narrow it to actor, action or subject."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = _narrowed(session, select(AuditEntry), narrowed)
         if wanted.words:
             columns = (AuditEntry.actor, AuditEntry.action, AuditEntry.subject)

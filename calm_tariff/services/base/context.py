@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import Engine
+from sqlalchemy import Engine, text
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
@@ -25,6 +25,11 @@ from calm_tariff.store.base.provider import Provider
 from calm_tariff.store.base.refusals import in_our_words
 
 ROLES = house.ROLES
+# The first says how the next transaction is isolated, and that one only.
+AT_ONE_MOMENT = (
+    text("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ"),
+    text("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"),
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,17 +180,36 @@ class Context:
             yield self.session
             self.session.flush()
             return
-        try:
-            with self.sessions() as session:
-                with session.begin():
-                    yield session
-                    recording.write_down(session)
-                retrying.committed(session)
-        except DBAPIError as error:
-            refusal = in_our_words(error)
-            if refusal is None:
-                raise
-            raise refusal from error
+        with _in_our_words(), self.sessions() as session:
+            with session.begin():
+                yield session
+                recording.write_down(session)
+            retrying.committed(session)
+
+    @contextmanager
+    def reading(self) -> Iterator[Session]:
+        """A session that sees the database as it is at one moment, however many statements ask and whatever is written
+        meanwhile: figures that are shown side by side agree. It changes nothing; the open one when joining."""
+        if self.session is not None:
+            yield self.session
+            return
+        with _in_our_words(), self.sessions() as session, session.begin():
+            for words in AT_ONE_MOMENT:
+                session.execute(words)
+            yield session
+            recording.write_down(session)  # what would be put on the record is refused, not forgotten
+
+
+@contextmanager
+def _in_our_words() -> Iterator[None]:
+    """What the database refuses, as an error of the domain."""
+    try:
+        yield
+    except DBAPIError as error:
+        refusal = in_our_words(error)
+        if refusal is None:
+            raise
+        raise refusal from error
 
 
 def context_for(engine: Engine, **options: object) -> Context:

@@ -199,7 +199,7 @@ def troubled(ctx: Context, wanted: PageQuery) -> Page[JobView]:
     if wanted.words:
         words = (c.contains(wanted.words, autoescape=True) for c in (Stored.about, Stored.kind))
         query = query.where(or_(*words))
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = page(session, query, Stored.id, {"run": Stored.run_at}, wanted)
         return replace(found, rows=[_view(job) for job in found.rows])
 

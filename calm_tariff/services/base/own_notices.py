@@ -38,7 +38,7 @@ class GroupChoice:
 
 def own(ctx: Context, cursor: str | None = None) -> Page[NoticeView]:
     """A page of one's notices, the newest first. Raises `NotSignedIn`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(Notice).where(_mine(ctx))
         found = page(
             session, query, Notice.id, {"when": Notice.written_at}, PageQuery(down=True, cursor=cursor, rows=30)
@@ -48,7 +48,7 @@ def own(ctx: Context, cursor: str | None = None) -> Page[NoticeView]:
 
 def unread(ctx: Context) -> int:
     """How many of one's notices were not read. Raises `NotSignedIn`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return session.scalar(select(func.count()).where(_mine(ctx), Notice.read_at.is_(None))) or 0
 
 
@@ -63,7 +63,7 @@ def read(ctx: Context, notices: Sequence[int] | None = None) -> None:
 
 def choices(ctx: Context) -> list[GroupChoice]:
     """Which groups of notices come by mail. Raises `NotSignedIn`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _choices(session, *_whose(ctx))
 
 

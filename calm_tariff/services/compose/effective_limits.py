@@ -53,7 +53,7 @@ def what_a_caller_gets(ctx: Context, plan_id: int, draft: bool = False) -> WhatA
     Of the live revision, or of the draft where asked for or where nothing is published yet.
     """
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         plan = session.get(Plan, plan_id)
         if plan is None:
             raise NotFound("there is no such plan", str(plan_id))

@@ -51,7 +51,7 @@ class HouseView:
 def everything(ctx: Context) -> list[HouseView]:
     """Provider-wide limits first, then those of every API version."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         kept = {h.api_version_id: h for h in session.scalars(select(HouseLimits))}
         versions = session.scalars(select(ApiVersion).where(ApiVersion.state != "gone").order_by(ApiVersion.id))
         places: list[tuple[int | None, str]] = [(None, "Every API")]

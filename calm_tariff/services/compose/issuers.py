@@ -56,7 +56,7 @@ class IssuerView:
 def everything(ctx: Context) -> list[IssuerView]:
     """All issuers by name."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return [_view(i) for i in session.scalars(select(OutsideIssuer).order_by(OutsideIssuer.name))]
 
 

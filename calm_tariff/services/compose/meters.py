@@ -74,7 +74,7 @@ class Dependent:
 def everything(ctx: Context) -> list[MeterView]:
     """All meters by name."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(Meter).options(selectinload(Meter.operations)).order_by(Meter.name)
         priced = _priced_by(session)
         return [_view(meter, priced) for meter in session.scalars(query)]
@@ -83,7 +83,7 @@ def everything(ctx: Context) -> list[MeterView]:
 def one(ctx: Context, meter_id: int) -> MeterView:
     """One meter. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(_get(session, meter_id), _priced_by(session))
 
 
@@ -148,7 +148,7 @@ def clone(ctx: Context, meter_id: int, name: str) -> MeterView:
 def dependents(ctx: Context, meter_id: int) -> list[Dependent]:
     """Whose charges or allowances read a meter now: whom pausing or archiving it concerns."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         meter = _get(session, meter_id)
         found = {
             Dependent(consumer.id, consumer.name, f"{r.plan.product.name} · {r.plan.name}")

@@ -100,7 +100,7 @@ class ProductSummary:
 def summaries(ctx: Context) -> list[ProductSummary]:
     """All products by name."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         subscribed = subscribers.subscriptions_by_product(session)
         query = (
             select(Product)
@@ -124,7 +124,7 @@ def summaries(ctx: Context) -> list[ProductSummary]:
 def one(ctx: Context, product_id: int) -> ProductView:
     """One product. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return view(session, get(session, product_id))
 
 

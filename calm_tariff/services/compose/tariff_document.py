@@ -47,7 +47,7 @@ class Difference:
 def export(ctx: Context) -> str:
     """The tariff as it is, drafts included, as a document."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return write_tariff(present(session))
 
 

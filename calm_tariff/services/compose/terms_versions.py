@@ -30,7 +30,7 @@ class TermsVersion:
 def of_product(ctx: Context, product_id: int) -> list[TermsVersion]:
     """All versions of a product's terms of use, newest first."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         accepted = subscribers.accepted_by_version(session, product_id)
         query = select(TermsOfUse).where(TermsOfUse.product_id == product_id).order_by(TermsOfUse.number.desc())
         return [

@@ -50,7 +50,7 @@ def of(ctx: Context, endpoint_id: int, wanted: PageQuery, only_failed: bool = Fa
     """A page of what an endpoint was told, the latest first, or the first first if `down`; words narrow it to types of
     events and what they say. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         if session.get(EventEndpoint, endpoint_id) is None:
             raise NotFound("there is no such endpoint", str(endpoint_id))
         query = select(EventDelivery, Event).join(Event, Event.id == EventDelivery.event_id)
@@ -69,7 +69,7 @@ def of(ctx: Context, endpoint_id: int, wanted: PageQuery, only_failed: bool = Fa
 def next_of(ctx: Context, endpoint_id: int) -> NextEvent | None:
     """The event that an endpoint is to be told of next, where one waits. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         endpoint = session.get(EventEndpoint, endpoint_id)
         if endpoint is None:
             raise NotFound("there is no such endpoint", str(endpoint_id))

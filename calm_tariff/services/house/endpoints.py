@@ -94,7 +94,7 @@ def topics(ctx: Context) -> list[EventTopic]:
 def everything(ctx: Context) -> list[EndpointView]:
     """All endpoints, by name."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = session.scalars(select(EventEndpoint).order_by(EventEndpoint.name, EventEndpoint.id)).all()
         return _views(session, ctx, found)
 
@@ -102,7 +102,7 @@ def everything(ctx: Context) -> list[EndpointView]:
 def one(ctx: Context, endpoint_id: int) -> EndpointView:
     """An endpoint. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = session.get(EventEndpoint, endpoint_id)
         if found is None:
             raise NotFound("there is no such endpoint", str(endpoint_id))

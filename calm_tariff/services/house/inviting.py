@@ -63,7 +63,7 @@ class ComingIn:
 def everyone(ctx: Context) -> list[InvitedView]:
     """Who was invited and has not come, the last first; for an owner of the house."""
     ctx.actor.must_be(OWNER)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = session.scalars(select(PersonInvitation).order_by(PersonInvitation.id.desc()))
         return [_view(ctx, invitation) for invitation in found]
 

@@ -67,7 +67,7 @@ def listed(ctx: Context, wanted: PageQuery, state: str = "", kind: str = "") -> 
         found = (c.contains(wanted.words, autoescape=True) for c in (Mail.recipient, Mail.subject))
         first, second = found
         query = query.where(first | second)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         asked = replace(wanted, down=not wanted.down)
         letters = page(session, query, Mail.id, {"written": Mail.created_at}, asked)
         return replace(letters, rows=_views(session, letters.rows))
@@ -82,7 +82,7 @@ def to(session: Session, recipients: Sequence[str], most: int) -> list[LetterVie
 def one(ctx: Context, letter_id: int) -> LetterInFull:
     """A letter. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         mail = session.get(Mail, letter_id)
         if mail is None:
             raise NotFound("there is no such letter", str(letter_id))

@@ -84,7 +84,7 @@ class WordsTyped:
 def everything(ctx: Context) -> list[NoticeKindView]:
     """All kinds of notices."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         own = {each.kind: each for each in session.scalars(select(NoticeKind))}
         counted = select(Mail.kind, func.count(), func.count(Mail.failed)).where(Mail.created_at > ctx.now - LATELY)
         letters = {kind: (n, failed) for kind, n, failed in session.execute(counted.group_by(Mail.kind))}
@@ -95,7 +95,7 @@ def one(ctx: Context, name: str) -> NoticeWording:
     """A kind of notice with its words. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
     kind = _kind(name)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _wording(session, kind)
 
 

@@ -100,7 +100,7 @@ class PersonView:
 def colleagues(ctx: Context) -> list[Colleague]:
     """The provider's people who can sign in, by name."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         active = select(Person).where(Person.deactivated_at.is_(None)).order_by(Person.name, Person.id)
         return [
             Colleague(id=p.id, name=p.name, roles=p.roles, me=p.id == ctx.actor.person_id)
@@ -111,7 +111,7 @@ def colleagues(ctx: Context) -> list[Colleague]:
 def everybody(ctx: Context) -> list[PersonView]:
     """The provider's people, also those who were deactivated, last; for an owner of the house."""
     ctx.actor.must_be(OWNER)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = session.scalars(
             select(Person).order_by(Person.deactivated_at.isnot(None), Person.name, Person.id)
         ).all()
@@ -201,7 +201,7 @@ def take_factor(ctx: Context, person_id: int) -> PersonView:
 def factor_required(ctx: Context) -> bool:
     """Whether everybody must have a second factor."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return provider_of(session).factor_required
 
 

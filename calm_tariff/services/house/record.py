@@ -47,7 +47,7 @@ class RecordProof:
 def choices(ctx: Context) -> RecordChoices:
     """What the record can be narrowed to."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         last = select(AuditEntry.by, func.max(AuditEntry.id).label("id")).where(AuditEntry.by != "")
         latest = last.group_by(AuditEntry.by).subquery()
         authors = session.execute(select(AuditEntry.by, AuditEntry.actor).join(latest, latest.c.id == AuditEntry.id))
@@ -64,7 +64,7 @@ def proof(ctx: Context, kept: str = "") -> RecordProof:
     """Look through the whole chain; and for a number and digest that somebody kept (`12:ab…`), see that it still holds
     that entry."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         # What is added from here on is not looked at.
         end = session.get(RecordEnd, recording.END)
         number, digest = (end.number, end.digest) if end else (0, chain.BEGINNING)

@@ -64,7 +64,7 @@ class ServiceTokenView:
 def everything(ctx: Context) -> list[ServiceTokenView]:
     """One's own tokens, newest first; an owner of the house sees everybody's."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(ServiceToken).order_by(ServiceToken.id.desc())
         if OWNER not in ctx.actor.roles:
             query = query.where(ServiceToken.owner_id == (ctx.actor.person_id or 0))

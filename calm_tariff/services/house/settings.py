@@ -77,7 +77,7 @@ class SettingsView:
 def everything(ctx: Context) -> SettingsView:
     """The provider's settings."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(provider_of(session))
 
 

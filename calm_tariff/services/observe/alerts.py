@@ -99,7 +99,7 @@ class Outgoing:
 def own(ctx: Context) -> Alerts:
     """The signed-in consumer's alerts."""
     owner = ctx.actor.own_consumer
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         hook = session.get(AlertHook, owner)
         return Alerts(alerts=list(_views(session, owner)), hook=_hook(hook) if hook else None)
 

@@ -73,7 +73,7 @@ def everyone(ctx: Context, wanted: PageQuery) -> Page[Gauge]:
     """A page of every allowance, the fullest first; words narrow it to consumers named so. Only those of the page
     are projected."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         held = standing_of(session, ctx.now)
         if wanted.words:
             named = func.lower(Consumer.name).contains(wanted.words.lower(), autoescape=True)
@@ -85,7 +85,7 @@ def everyone(ctx: Context, wanted: PageQuery) -> Page[Gauge]:
 
 def own(ctx: Context) -> list[Gauge]:
     """The signed-in consumer's allowances."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return of_consumer(session, ctx.now, ctx.actor.own_consumer)
 
 

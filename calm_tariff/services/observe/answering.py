@@ -55,7 +55,7 @@ class VersionAnswered:
 def of_product(ctx: Context, slug: str) -> list[VersionAnswered]:
     """How the versions of a product that answer now have answered of late, by the operations that it sells. Raises
     `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         product, _ = storefront.found(session, ctx, slug)
         sold = [o for o in product.operations if o.api_version.state in ANSWERING]
         names = {o.api_version_id: f"{o.api_version.api.name} {o.api_version.version}" for o in sold}

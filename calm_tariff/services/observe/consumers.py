@@ -125,7 +125,7 @@ class ConsumerView:
 def listed(ctx: Context, wanted: PageQuery) -> Page[ConsumerLine]:
     """A page of the consumers. Orders: name, state (those who wait to be let in first), since, served, refused."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         month = usage_queries.verdicts_of_all(_month_ago(ctx))
         served, refused = (func.coalesce(c, 0) for c in (month.c.let_in, month.c.refused))
         query = select(Consumer, served, refused).outerjoin(month, month.c.consumer_id == Consumer.id)
@@ -152,7 +152,7 @@ def listed(ctx: Context, wanted: PageQuery) -> Page[ConsumerLine]:
 def one(ctx: Context, consumer_id: int) -> ConsumerView:
     """One consumer with everything of it. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         consumer = session.get(Consumer, consumer_id)
         if consumer is None:
             raise NotFound("there is no such consumer", str(consumer_id))

@@ -50,7 +50,7 @@ class ErasingView:
 def of_consumer(ctx: Context, consumer_id: int) -> ErasingView:
     """What erasing the personal data of an organisation would bring with it. Raises `NotFound`."""
     ctx.actor.must_be(*ERASERS)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         consumer = _consumer(session, consumer_id)
         invoices = session.scalar(select(func.count()).where(Invoice.consumer_id == consumer_id)) or 0
         return ErasingView(
@@ -64,7 +64,7 @@ def of_consumer(ctx: Context, consumer_id: int) -> ErasingView:
 def of_member(ctx: Context, member_id: int) -> ErasingView:
     """What erasing the personal data of a member would bring with it. Raises `NotFound`."""
     ctx.actor.must_be(*ERASERS)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         member = _member(session, member_id)
         return ErasingView(
             name=member.name,

@@ -34,7 +34,7 @@ def find(ctx: Context, words: str) -> list[Found]:
     if not words:
         return []
     like = "%" + words.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found: list[Found] = []
         for c in session.scalars(select(Consumer).where(Consumer.name.ilike(like)).order_by(Consumer.name).limit(EACH)):
             found.append(Found("consumer", c.name, f"/admit/consumers/{c.id}"))

@@ -40,7 +40,7 @@ def begin(ctx: Context, consumer_id: int) -> Iterator[bytes]:
 
 def _parts(ctx: Context, consumer_id: int) -> Iterator[bytes]:
     made = _Made()
-    with ctx.transaction() as session, zipfile.ZipFile(cast(IO[bytes], made), "w", zipfile.ZIP_DEFLATED) as archive:
+    with ctx.reading() as session, zipfile.ZipFile(cast(IO[bytes], made), "w", zipfile.ZIP_DEFLATED) as archive:
         rows: dict[str, int] = {}
         for name, lines in _files(session, consumer_id):
             rows[name] = 0

@@ -48,7 +48,7 @@ class MergingView:
 def consequences(ctx: Context, consumer_id: int, into_id: int) -> MergingView:
     """What merging a consumer into another would bring with it. Raises `NotFound`."""
     ctx.actor.must_be(*MERGERS)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         consumer, into = _consumer(session, consumer_id), _consumer(session, into_id)
         hindered = rules.hindered(_as_rule(consumer), _as_rule(into))
         said = [] if hindered else _said(session, ctx, consumer, into)

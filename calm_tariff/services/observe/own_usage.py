@@ -124,7 +124,7 @@ class UseRow:
 def usage(ctx: Context, wanted: UsageWanted) -> UsageView:
     """The signed-in consumer's calls of some days. Raises `Invalid` for days that are none."""
     consumer = ctx.actor.own_consumer
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         days, bounds = _days(session, ctx, wanted)
         rows = usage_queries.outcomes_of(session, consumer, bounds)
         shown = _narrowed(rows, wanted)
@@ -153,7 +153,7 @@ def usage(ctx: Context, wanted: UsageWanted) -> UsageView:
 def rows(ctx: Context, wanted: UsageWanted) -> list[UseRow]:
     """What the figures are sums of, for a file. Raises `Invalid` for days that are none."""
     consumer = ctx.actor.own_consumer
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         days, bounds = _days(session, ctx, wanted)
         found = _narrowed(usage_queries.outcomes_of(session, consumer, bounds), wanted)
         named = _names(session, found, keys=ctx.actor.may("see credentials"))

@@ -121,7 +121,7 @@ class RequestWithBackground:
 def one(ctx: Context, request_id: int) -> RequestWithBackground:
     """A request with what a reviewer weighs. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         request = session.get(AccessRequest, request_id)
         if request is None:
             raise NotFound("there is no such request", str(request_id))

@@ -59,7 +59,7 @@ class SubscriptionHistory:
 def one(ctx: Context, subscription_id: int) -> SubscriptionHistory:
     """The history of a subscription. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         of = session.get(Subscription, subscription_id)
         if of is None:
             raise NotFound("there is no such subscription", str(subscription_id))

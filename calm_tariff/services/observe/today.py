@@ -83,7 +83,7 @@ class Counts:
 def today(ctx: Context) -> Today:
     """The page of whoever is signed in."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         items = [*_requests(session, ctx), *_organisations(session), *_spent(session, ctx), *_refusals(session, ctx)]
         items += [*_periods(session, ctx), *_late(session, ctx), *_letters(session, ctx), *_jobs(session)]
         items += [
@@ -104,7 +104,7 @@ def today(ctx: Context) -> Today:
 def counts(ctx: Context) -> Counts:
     """Counts for the course bar and the index."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
 
         def of(table: type) -> int:
             return session.scalar(select(func.count()).select_from(table)) or 0

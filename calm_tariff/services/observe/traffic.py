@@ -55,7 +55,7 @@ def own_log(ctx: Context, wanted: CallFilter, cursor: str | None = None, rows: i
 def recent(ctx: Context, wanted: CallFilter, minutes: int = 30) -> Recent:
     """Verdicts of the last minutes, the present one included."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         last = ctx.now_us // MINUTE * MINUTE
         first = last - (minutes - 1) * MINUTE
         narrowed = CallFilter(verdict=wanted.verdict, consumer_id=wanted.consumer_id, since_us=first)
@@ -86,7 +86,7 @@ def recent(ctx: Context, wanted: CallFilter, minutes: int = 30) -> Recent:
 
 
 def _log(ctx: Context, wanted: CallFilter, cursor: str | None, rows: int) -> Page[CallLine]:
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = call_queries.page(session, wanted, cursor, rows + 1)
         shown = lines(session, found[:rows])
         total = call_queries.count(session, wanted)

@@ -233,7 +233,7 @@ class Run:
 def offers(ctx: Context) -> list[BenchOffer]:
     """Every plan that has terms, with the operations it sells."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(Product).options(selectinload(Product.plans), selectinload(Product.operations))
         return [
             BenchOffer(
@@ -334,7 +334,7 @@ def listed(text: str) -> Pattern:
 def recorded(ctx: Context, consumer_id: int, calls: int = 200) -> str:
     """A consumer's last calls as a list for the bench: as close together as they came, gaps over 5 s cut short."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = call_queries.page(session, CallFilter(consumer_id=consumer_id), None, min(calls, MOST_CALLS))
     keys: dict[int | None, int] = {}
     rows: list[str] = []

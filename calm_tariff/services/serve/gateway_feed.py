@@ -192,7 +192,7 @@ class Feed:
 
 def read_feed(ctx: Context) -> Feed:
     """The present feed."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         stamp = session.get(Stamp, stamps.SNAPSHOT)
         versions = session.scalars(
             select(ApiVersion).where(ApiVersion.state != "draft").options(selectinload(ApiVersion.operations))

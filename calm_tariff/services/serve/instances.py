@@ -82,7 +82,7 @@ def deciding(ctx: Context, but: str, within: timedelta) -> list[str]:
 def health(ctx: Context) -> GatewayHealth:
     """How every process is."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         stamp = session.get(Stamp, stamps.SNAPSHOT)
         number = stamp.number if stamp else 0
         query = select(Instance).where(Instance.seen_at > ctx.now - FORGOTTEN).order_by(Instance.kind, Instance.name)

@@ -40,7 +40,7 @@ class OwnUse:
 def last_month(ctx: Context, slug: str) -> OwnUse:
     """What the signed-in consumer used of a product last month. Raises `NotFound`."""
     consumer = ctx.actor.own_consumer
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         product, _ = storefront.found(session, ctx, slug)
         where = zone_of(session)
         month = period_before(month_of(local_day(ctx.now_us, where)))

@@ -66,7 +66,7 @@ class Receipt:
 def receipt(ctx: Context, call_id: str) -> Receipt:
     """The receipt of any call, for the provider's staff. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         call = call_queries.one(session, call_id)
         if call is None:
             raise NotFound("no call with this id is recorded; a call just made takes a moment", call_id)
@@ -75,7 +75,7 @@ def receipt(ctx: Context, call_id: str) -> Receipt:
 
 def own_receipt(ctx: Context, call_id: str) -> Receipt:
     """The receipt of one's own call, without internals. Raises `NotFound` for another's."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         owner, call = ctx.actor.own_consumer, call_queries.one(session, call_id)
         if call is None or call.consumer_id not in merged.with_merged(session, owner):
             raise NotFound("no call of yours with this id is recorded", call_id)

@@ -32,7 +32,7 @@ def listed(ctx: Context, wanted: PageQuery) -> Page[SetAsideView]:
     query = select(SetAside)
     if wanted.words:
         query = query.where(SetAside.call_id.startswith(wanted.words, autoescape=True))
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = page(session, query, SetAside.id, {"seen": SetAside.id}, replace(wanted, down=not wanted.down))
         return replace(
             found,

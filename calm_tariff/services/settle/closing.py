@@ -61,7 +61,7 @@ class ClosingView:
 def consequences(ctx: Context) -> ClosingView:
     """What closing one's account would bring with it. Raises `NotAllowed` for whoever does not own it."""
     owner = ctx.actor.consumer_to("run the account")
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         endings = _endings(session, ctx, owner)
         waiting, keys = _requests(session, owner), _keys(session, owner)
         invited = select(func.count()).where(MemberInvitation.consumer_id == owner)

@@ -83,7 +83,7 @@ class Consequences:
 def consequences(ctx: Context, product_id: int) -> Consequences:
     """What the drafts of a sheet would do. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         product = get(session, product_id)
         both = columns(session, product_id)
         today = local_day(ctx.now_us, zone_of(session))

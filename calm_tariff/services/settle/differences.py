@@ -79,7 +79,7 @@ class Difference:
 
 def difference(ctx: Context, subscription_id: int, asked: MoveAsked) -> Difference:
     """Work out a move of one's own subscription. Raises as the move does (services.admit.moves)."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         of = moves.own(session, ctx, subscription_id)
         plan = plan_to_move_to(session, ctx, of, asked) if asked.kind == "change plan" else None
         result = moves.outcome(session, ctx, of, Wanted(kind=asked.kind, when=asked.when, plan=plan))

@@ -147,7 +147,7 @@ def courses(session: Session, consumer_id: int) -> list[CourseView]:
 
 def one(ctx: Context, subscription_id: int) -> SubscriptionView:
     """One's own subscription. Raises `NotFound` for another's, just as for none."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(session, ctx, moves.own(session, ctx, subscription_id))
 
 

@@ -72,7 +72,7 @@ class RunningMonth:
 def running(ctx: Context) -> RunningMonth:
     """The signed-in consumer's running month."""
     owner = ctx.actor.own_consumer
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         today = local_day(ctx.now_us, zone_of(session))
         month = month_of(today)
         found = rating_cases.cases(session, month, [owner])

@@ -177,7 +177,7 @@ def listed(ctx: Context, wanted: PageQuery) -> Page[StrikeView]:
     query = select(Strike).join(Consumer, Consumer.id == Strike.consumer_id)
     if wanted.words:
         query = query.where(Consumer.name.contains(wanted.words, autoescape=True))
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         asked = replace(wanted, down=not wanted.down)
         found = page(session, query, Strike.id, {"at": Strike.at}, asked)
         return replace(found, rows=_views(session, found.rows))
@@ -186,7 +186,7 @@ def listed(ctx: Context, wanted: PageQuery) -> Page[StrikeView]:
 def one(ctx: Context, strike_id: int) -> StrikeView:
     """One of them. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = session.get(Strike, strike_id)
         if found is None:
             raise NotFound("no such calls were struck out", str(strike_id))

@@ -50,7 +50,7 @@ class UsageMonth:
 def months(ctx: Context, usage_file_id: int) -> list[UsageMonth]:
     """What a file has that could be used when it was checked, by month and consumer. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = session.get(UsageFile, usage_file_id)
         if found is None:
             raise NotFound("there is no such file of usage", str(usage_file_id))

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import pytest
 from sqlalchemy import func, select
+from sqlalchemy.exc import OperationalError
+from sqlalchemy.orm import Session
 
 from calm_tariff.core.errors import Invalid, NotAllowed, NotSignedIn
+from calm_tariff.services.base import auditing
 from calm_tariff.services.base.context import NOBODY, SYSTEM, Actor, Context
 from calm_tariff.store.base.record import Mail
 from tests.office import START
@@ -53,6 +56,34 @@ def test_people_of_one_name_are_told_apart_and_so_are_people_tokens_and_members_
     assert len({actor.identity for actor in alike}) == len(alike)
     renamed = Actor("Rui Costa", frozenset({"finance"}), person_id=1)
     assert renamed.identity == alike[0].identity
+
+
+def counted(session: Session) -> int:
+    return session.scalar(select(func.count()).select_from(Mail)) or 0
+
+
+def test_reading_sees_one_moment_however_often_it_asks(ctx: Context) -> None:
+    with ctx.reading() as session:
+        with ctx.transaction() as other:  # before the first question already
+            other.add(letter("meanwhile@example.com"))
+        assert (counted(session), letters(ctx)) == (0, 1)
+    with ctx.transaction() as session:  # the same connection is isolated as ever after it
+        assert counted(session) == 1
+        with ctx.transaction() as other:
+            other.add(letter("beside@example.com"))
+        assert counted(session) == 2
+        with ctx.joining(session).reading() as joined:
+            assert joined is session
+
+
+def test_what_reading_would_change_or_put_on_the_record_is_refused_not_forgotten(ctx: Context) -> None:
+    with pytest.raises(OperationalError, match="READ ONLY"), ctx.reading() as session:
+        session.add(letter("lost@example.com"))
+    with pytest.raises(OperationalError, match="READ ONLY"), ctx.reading() as session:
+        auditing.note(session, ctx, "did something", ("letter", 1, "lost"))
+    with ctx.transaction() as session:
+        session.add(letter("kept@example.com"))
+    assert letters(ctx) == 1
 
 
 def test_a_transaction_that_breaks_off_keeps_nothing(ctx: Context) -> None:

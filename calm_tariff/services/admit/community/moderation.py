@@ -117,7 +117,7 @@ def listed(ctx: Context, asked: PageQuery, wanted: Wanted = "") -> Page[Question
         "product": Product.name,
         "consumer": Consumer.name,
     }
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = page(session, query, Question.id, orders, asked if asked.sort else replace(asked, down=not wanted))
         ids = [q.id for q in found.rows]
         counted, accepted = answered(session, ids)
@@ -155,7 +155,7 @@ def waiting(session: Session) -> tuple[int, int]:
 def one(ctx: Context, question_id: int) -> ModeratedQuestion:
     """One question. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         question = session.get(Question, question_id)
         if question is None or question.state == "taken back":
             raise NotFound("there is no such question", str(question_id))

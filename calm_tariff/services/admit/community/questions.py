@@ -75,7 +75,7 @@ class QuestionView:
 
 def of_product(ctx: Context, slug: str, wanted: PageQuery) -> Page[QuestionLine]:
     """A page of a product's questions, those last that moved longest ago. Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         product = storefront.known(session, ctx, slug)
         query = select(Question).where(Question.product_id == product.id, Question.state == "shown")
         if wanted.words:
@@ -110,7 +110,7 @@ def answered(session: Session, questions: Collection[int]) -> tuple[dict[int, in
 
 def one(ctx: Context, question_id: int) -> QuestionView:
     """One question. Raises `NotFound`, the same for one that is hidden from whoever asks as for none."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(session, ctx, _seen(session, ctx, session.get(Question, question_id), question_id))
 
 

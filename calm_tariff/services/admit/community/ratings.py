@@ -66,7 +66,7 @@ class RatingView:
 
 def of_product(ctx: Context, slug: str) -> Ratings:
     """How a product that whoever asks may see was rated. Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _ratings(session, ctx, storefront.known(session, ctx, slug))
 
 
@@ -101,7 +101,7 @@ def rate(ctx: Context, slug: str, stars: int) -> Ratings:
 def by_product(ctx: Context) -> list[ProductRated]:
     """How every product was rated, for the provider."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(Rating.product_id, Rating.stars, func.count()).group_by(Rating.product_id, Rating.stars)
         counts: dict[int, dict[int, int]] = {}
         for product, stars, count in session.execute(query):
@@ -116,7 +116,7 @@ def by_product(ctx: Context) -> list[ProductRated]:
 def by_consumer(ctx: Context, product_id: int) -> list[RatingView]:
     """Who gave a product what, for the provider: the last first. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         if session.get(Product, product_id) is None:
             raise NotFound("there is no such product", str(product_id))
         query = (

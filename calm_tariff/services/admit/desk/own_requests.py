@@ -46,7 +46,7 @@ class OwnRequest:
 def one(ctx: Context, request_id: int) -> OwnRequest:
     """One's own request. Raises `NotFound` for another's, just as for none."""
     owner = ctx.actor.own_consumer
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         request = session.get(AccessRequest, request_id)
         if request is None or request.application.consumer_id != owner:
             raise NotFound("there is no such request", str(request_id))

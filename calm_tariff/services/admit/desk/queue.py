@@ -69,7 +69,7 @@ def desk(ctx: Context, wanted: PageQuery, sought: Sought = Sought()) -> Page[Req
         "plan": func.concat(Product.name, " ", Plan.name),
         "outcome": AccessRequest.state,
     }
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         asked = replace(wanted, down=sought.decided != wanted.down) if not wanted.sort else wanted
         found = page(session, query, AccessRequest.id, orders, asked)
         return replace(found, rows=[view(r, now) for r in found.rows])

@@ -19,7 +19,7 @@ _SUBJECT = ("decline reasons", 0, "Reasons for declining")
 def everything(ctx: Context) -> list[str]:
     """The list, in its order."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return list(session.scalars(select(DeclineReason.text).order_by(DeclineReason.place)))
 
 

@@ -173,7 +173,7 @@ def forget(ctx: Context) -> int:
 def listed(ctx: Context, wanted: PageQuery) -> Page[ImportView]:
     """A page of the files, the latest first."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         asked = replace(wanted, down=not wanted.down)
         found = page(session, select(Import), Import.id, {"begun": Import.begun_at}, asked)
         return replace(found, rows=[_view(session, each) for each in found.rows])
@@ -182,7 +182,7 @@ def listed(ctx: Context, wanted: PageQuery) -> Page[ImportView]:
 def one(ctx: Context, import_id: int) -> ImportView:
     """A file as far as it is brought in. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(session, _there(session, import_id))
 
 
@@ -196,7 +196,7 @@ def rows(ctx: Context, import_id: int, wanted: PageQuery, state: str = "") -> Pa
         query = query.where(ImportRow.state == state)
     if wanted.words:
         query = query.where(ImportRow.about.contains(wanted.words, autoescape=True))
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         _there(session, import_id)
         found = page(session, query, ImportRow.id, {"line": ImportRow.line}, wanted)
         return replace(found, rows=[_row_view(row) for row in found.rows])
@@ -206,7 +206,7 @@ def left_out(ctx: Context, import_id: int) -> tuple[list[str], list[list[str]]]:
     """The head and rows of those that were not brought in, with why, to be put right and brought in again. Raises
     `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = _there(session, import_id)
         names = [column.name for column in COLUMNS[_kind(found)]]
         query = select(ImportRow).where(ImportRow.import_id == import_id, ImportRow.state.in_(("wrong", "refused")))

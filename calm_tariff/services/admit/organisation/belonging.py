@@ -87,7 +87,7 @@ class OrganisationView:
 def organisation(ctx: Context) -> OrganisationView:
     """The signed-in member's organisation. Raises `NotSignedIn`, or `NotAllowed` where it is not let in."""
     owner = ctx.actor.own_consumer
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         consumer = session.get_one(Consumer, owner)
         invited: Sequence[MemberInvitation] = ()
         if ctx.actor.may("run the account"):

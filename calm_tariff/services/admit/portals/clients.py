@@ -61,7 +61,7 @@ def states(ctx: Context, slug: str, version_id: int, gateway: str) -> list[Clien
         except Invalid as refusal:
             found.append(ClientState(language=language, state="cannot be", why=refusal.what))
             continue
-        with ctx.transaction() as session:
+        with ctx.reading() as session:
             found.append(_state(language, session.get(ClientPackage, of.digest)))
     return found
 
@@ -92,7 +92,7 @@ def ask(ctx: Context, slug: str, version_id: int, gateway: str, language: Langua
 def take(ctx: Context, slug: str, version_id: int, gateway: str, language: Language) -> tuple[str, bytes]:
     """The name of a client's archive, and what it holds. Raises `NotFound` where it is not made."""
     of = _of(ctx, slug, version_id, gateway, language)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         package = session.get(ClientPackage, of.digest)
         if package is None or package.content is None:
             raise NotFound("it is not made; ask for it first", language)

@@ -29,7 +29,7 @@ class VersionToTake:
 
 def versions(ctx: Context, slug: str) -> list[VersionToTake]:
     """The versions that a product sells and that answer. Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         _, sold = _sold(session, ctx, slug)
         names = {o.api_version_id: f"{o.api_version.api.name} {o.api_version.version}" for o in sold}
         return [VersionToTake(id, name) for id, name in sorted(names.items(), key=lambda one: one[1])]
@@ -37,7 +37,7 @@ def versions(ctx: Context, slug: str) -> list[VersionToTake]:
 
 def openapi(ctx: Context, slug: str, version_id: int, gateway: str) -> dict[str, Any]:
     """The OpenAPI document of what a product sells of a version, called at a gateway. Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         product, sold = _sold(session, ctx, slug)
         mine = [o for o in sold if o.api_version_id == version_id]
         if not mine:
@@ -64,7 +64,7 @@ def client_facts(ctx: Context, slug: str, version_id: int, gateway: str) -> Clie
 
 def calls(ctx: Context, slug: str, gateway: str) -> dict[str, Any]:
     """A call of each operation, as an HTTP archive (HAR 1.2). Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         product, sold = _sold(session, ctx, slug)
         samples = [
             Sample(

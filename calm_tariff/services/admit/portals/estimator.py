@@ -67,7 +67,7 @@ def estimates(
     one second at most. Raises `NotFound`, or `Invalid`, naming the field."""
     if not 1 <= at_once <= MOST_AT_ONCE:
         raise Invalid(f"must be between 1 and {MOST_AT_ONCE:,}", "at_once")
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         product, plans = storefront.found(session, ctx, slug)
         sold = [(plan, read(PlanTerms, plan.revisions[-1].terms)) for plan in plans]
         known = {meter.key: meter for meter in meters_of(session, product)}

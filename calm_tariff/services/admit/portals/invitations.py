@@ -34,7 +34,7 @@ class InvitationView:
 def listed(ctx: Context, portal_id: int) -> list[InvitationView]:
     """Whoever was invited to a portal and has not answered, the newest first. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         _portal(session, portal_id)
         query = select(AwaitedSignUp).where(AwaitedSignUp.portal_id == portal_id, AwaitedSignUp.invited_by.is_not(None))
         return [_view(ctx, each) for each in session.scalars(query.order_by(AwaitedSignUp.invited_at.desc()))]

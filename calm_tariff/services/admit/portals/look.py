@@ -63,7 +63,7 @@ class Look:
 
 def look(ctx: Context, portal_id: int, gateway: str) -> Look:
     """A portal's look."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         p, provider = session.get_one(Portal, portal_id), provider_of(session)
         pictures = {picture.kind: picture.digest for picture in p.pictures}
         sign_up: SignUp = p.sign_up  # type: ignore[assignment]
@@ -92,7 +92,7 @@ def look(ctx: Context, portal_id: int, gateway: str) -> Look:
 
 def page(ctx: Context, portal_id: int, prefix: str) -> PageView:
     """A further page. Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(PortalPage).where(PortalPage.portal_id == portal_id, PortalPage.prefix == prefix)
         found = session.scalar(query)
         if found is None:
@@ -102,7 +102,7 @@ def page(ctx: Context, portal_id: int, prefix: str) -> PageView:
 
 def picture(ctx: Context, portal_id: int, digest: str) -> bytes:
     """A picture as PNG. Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(PortalPicture.content).where(
             PortalPicture.portal_id == portal_id, PortalPicture.digest == digest
         )

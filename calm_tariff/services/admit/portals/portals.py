@@ -82,7 +82,7 @@ class PortalView:
 def listed(ctx: Context) -> list[PortalView]:
     """All portals, the first first."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         came = _came(session)
         return [_view(ctx, p, came.get(p.id, (0, 0))) for p in session.scalars(select(Portal).order_by(Portal.id))]
 
@@ -90,7 +90,7 @@ def listed(ctx: Context) -> list[PortalView]:
 def one(ctx: Context, portal_id: int) -> PortalView:
     """One portal. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _shown(session, ctx, portal_id)
 
 

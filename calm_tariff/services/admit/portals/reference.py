@@ -95,14 +95,14 @@ class Found:
 
 def operations(ctx: Context, slug: str) -> list[OperationLine]:
     """What a product sells, by version and path. Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         product, _ = storefront.found(session, ctx, slug)
         return [line for line, _ in _lines(session, product)]
 
 
 def operation(ctx: Context, slug: str, operation_id: int) -> OperationView:
     """One operation of a product. Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         product, plans = storefront.found(session, ctx, slug)
         sold = {line.id: line for line, _ in _lines(session, product)}
         if operation_id not in sold:
@@ -138,7 +138,7 @@ def search(ctx: Context, text: str) -> list[Found]:
     if not wanted:
         return []
     found: list[tuple[bool, Found]] = []
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         for product in storefront.on_offer(session, ctx):
             for line, said in _lines(session, product):
                 first = f"{line.method} {line.url_path} {line.summary} {' '.join(line.groups)}".lower()

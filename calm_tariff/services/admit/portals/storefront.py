@@ -128,7 +128,7 @@ class Storefront:
 
 def products(ctx: Context) -> list[ProductLine]:
     """Products with a plan on sale that the portal offers and the signed-in consumer's groups may see."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         may_see = _eyes(session, ctx)
         return [
             ProductLine(p.slug, p.name, p.description, api_names(p), [plan.name for plan in may_see.on_sale(p)])
@@ -153,7 +153,7 @@ def on_offer(session: Session, ctx: Context) -> list[Product]:
 
 def product(ctx: Context, slug: str) -> Storefront:
     """One product. Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         one, plans = found(session, ctx, slug)
         had = first_trials.had(session, ctx.actor.consumer_id, one.id)
         answering = [o for o in one.operations if o.retired_at is None and o.api_version.state in ANSWERING]
@@ -182,7 +182,7 @@ def product(ctx: Context, slug: str) -> Storefront:
 
 def release_notes_of(ctx: Context, slug: str) -> list[NoteShown]:
     """What was new in the versions of which a product sells something, up to today. Raises `NotFound`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         one, _ = found(session, ctx, slug)
         versions = {o.api_version_id for o in one.operations if o.api_version.state in ANSWERING}
         return release_notes.shown(session, versions, ctx.now.astimezone(zone_of(session)).date())

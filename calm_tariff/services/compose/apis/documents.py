@@ -161,7 +161,7 @@ def read(ctx: Context, reading_id: int) -> None:
 def one(ctx: Context, reading_id: int) -> ReadingView:
     """A reading as far as it has come. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(_get(session, reading_id), ctx.now)
 
 
@@ -177,7 +177,7 @@ def stop(ctx: Context, reading_id: int) -> ReadingView:
 def compare(ctx: Context, reading_id: int, version_id: int) -> Comparison:
     """What applying a document to a version would add, change and remove, and whom removals touch."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         described = _described(_get(session, reading_id))
         version = get(session, version_id)
         here = {o.label: o for o in version.operations}
@@ -261,7 +261,7 @@ def sold_by(ctx: Context, plan_id: int, gateway: str, version_id: int | None = N
     Where a plan sells operations of several versions, `version_id` says which. Raises `NotFound`.
     """
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         plan = session.get(Plan, plan_id)
         if plan is None:
             raise NotFound("there is no such plan", str(plan_id))

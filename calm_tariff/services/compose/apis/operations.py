@@ -105,7 +105,7 @@ def page(
             Meter.state != "archived",
         )
         query = query.where(~counted)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         total = session.scalar(select(func.count()).select_from(query.subquery())) or 0
         found = session.scalars(query.order_by(Operation.path, Operation.method).offset(after).limit(limit)).all()
         used = uses(session, [o.id for o in found])

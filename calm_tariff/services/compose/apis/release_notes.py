@@ -47,7 +47,7 @@ class NoteShown:
 def of_version(ctx: Context, version_id: int) -> list[NoteView]:
     """A version's notes, the newest first. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return [_view(note) for note in _of(session, [get(session, version_id).id])]
 
 

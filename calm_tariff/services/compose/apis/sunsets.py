@@ -69,7 +69,7 @@ def set_state(ctx: Context, version_id: int, state: State, sunset_on: date | Non
 def touched_by_end(ctx: Context, version_id: int) -> list[str]:
     """The consumers that may call a version now, by name: whom its end concerns."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return sorted(subscribers.consumers_calling(session, version_id).values())
 
 

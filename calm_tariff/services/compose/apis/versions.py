@@ -62,7 +62,7 @@ class ApiTyped:
 def summaries(ctx: Context) -> list[ApiSummary]:
     """All API versions by name."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         here = select(Operation.api_version_id, func.count()).where(Operation.retired_at.is_(None))
         counted = dict(session.execute(here.group_by(Operation.api_version_id)).all())
         well: dict[int, bool] = {}
@@ -87,7 +87,7 @@ def summaries(ctx: Context) -> list[ApiSummary]:
 def one(ctx: Context, version_id: int) -> ApiView:
     """One API version. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return view(session, get(session, version_id))
 
 

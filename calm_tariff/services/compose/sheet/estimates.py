@@ -33,7 +33,7 @@ def estimate(ctx: Context, product_id: int, meter: str, units: Decimal) -> list[
     ctx.actor.must_be(*ROLES)
     if not 0 <= units <= 10**12:
         raise Invalid("must be between 0 and 1,000,000,000,000", "units")
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         get(session, product_id)
         made = []
         for plan, column in columns(session, product_id):

@@ -73,7 +73,7 @@ def refuse_unseen(session: Session, product: Product, editions: Mapping[int, int
 def revision(ctx: Context, revision_id: int) -> Revision:
     """A published revision as it was published. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = session.get(PlanRevision, revision_id)
         if found is None:
             raise NotFound("there is no such revision", str(revision_id))

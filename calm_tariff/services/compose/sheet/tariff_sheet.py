@@ -73,7 +73,7 @@ class Sheet:
 def sheet(ctx: Context, product_id: int) -> Sheet:
     """The tariff sheet of a product. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return laid_out(session, product_id)
 
 

@@ -56,7 +56,7 @@ class HouseProviderView:
 def of_house(ctx: Context) -> HouseProviderView:
     """The house's provider; for an owner of the house."""
     ctx.actor.must_be(OWNER)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(ctx, session.get(HouseIdentityProvider, ONLY))
 
 

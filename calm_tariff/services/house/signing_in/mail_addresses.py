@@ -23,7 +23,7 @@ WAITS = timedelta(hours=24)
 
 def own(ctx: Context, realm: Realm) -> str:
     """The address that one's letters go to. Raises `NotSignedIn`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return realm.by_id(session, realm.me(ctx)).email
 
 

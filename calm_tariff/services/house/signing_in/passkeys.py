@@ -79,7 +79,7 @@ class PasskeyView:
 
 def own(ctx: Context, realm: Realm) -> list[PasskeyView]:
     """One's own passkeys, the oldest first. Raises `NotSignedIn`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return [_view(one) for one in session.scalars(select(Passkey).where(_mine(realm, realm.me(ctx))))]
 
 

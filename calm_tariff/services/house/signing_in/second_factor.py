@@ -61,7 +61,7 @@ class RecoveryCodes:
 
 def state(ctx: Context, realm: Realm) -> FactorView:
     """One's own second factor. Raises `NotSignedIn`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         factor = _of(session, realm, realm.me(ctx))
         on = factor is not None and factor.confirmed_at is not None
         return FactorView(

@@ -85,7 +85,7 @@ def demo_sign_in(ctx: Context, realm: Realm, email: str) -> str:
 
 def offered(ctx: Context, realm: Realm) -> list[SignIn]:
     """Whom a demo offers to sign in as."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return realm.offered(session)
 
 
@@ -139,7 +139,7 @@ def began_from(ctx: Context, token: str, address: str, browser: str) -> None:
 
 def own(ctx: Context, realm: Realm, token: str) -> list[SessionView]:
     """The sessions of whoever is signed in with a token, the one used last first. Raises `NotSignedIn`."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return those_of(session, ctx, realm, realm.me(ctx), token)
 
 

@@ -165,7 +165,7 @@ def listed(ctx: Context, wanted: PageQuery) -> Page[UsageFileView]:
     query = select(UsageFile)
     if wanted.words:
         query = query.where(UsageFile.name.contains(wanted.words, autoescape=True))
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         asked = replace(wanted, down=not wanted.down)
         found = page(session, query, UsageFile.id, {"brought": UsageFile.brought_at}, asked)
         return replace(found, rows=[view(each) for each in found.rows])
@@ -174,7 +174,7 @@ def listed(ctx: Context, wanted: PageQuery) -> Page[UsageFileView]:
 def one(ctx: Context, usage_file_id: int) -> UsageFileView:
     """A file as far as it is. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return view(_there(session, usage_file_id))
 
 
@@ -184,7 +184,7 @@ def unusable(ctx: Context, usage_file_id: int, wanted: PageQuery) -> Page[Unusab
     query = select(UsageFileRow).where(UsageFileRow.file_id == usage_file_id)
     if wanted.words:
         query = query.where(UsageFileRow.said.contains(wanted.words, autoescape=True))
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         _there(session, usage_file_id)
         found = page(session, query, UsageFileRow.id, {"line": UsageFileRow.line}, wanted)
         return replace(found, rows=[UnusableRow(line=r.line, why=r.said, text=r.text) for r in found.rows])

@@ -75,7 +75,7 @@ def listed(ctx: Context, wanted: PageQuery) -> Accounts:
     """A page of the accounts that have entries. Orders: late (what is oldest and most first), consumer, open, balance,
     oldest."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         today = local_day(ctx.now_us, zone_of(session))
         sums = _open_by_owner(today).subquery()
         credit = _credit_by_owner().subquery()

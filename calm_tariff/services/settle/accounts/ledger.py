@@ -120,20 +120,20 @@ class Owed:
 def one(ctx: Context, consumer_id: int) -> AccountView:
     """One consumer's account. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(session, ctx, consumer_id)
 
 
 def own(ctx: Context) -> AccountView:
     """The signed-in consumer's account."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(session, ctx, ctx.actor.consumer_to("see money"))
 
 
 def entries(ctx: Context, consumer_id: int, wanted: PageQuery) -> Page[EntryView]:
     """A page of an account's entries. Orders: newest, oldest. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         if session.get(Consumer, consumer_id) is None:
             raise NotFound("there is no such consumer", str(consumer_id))
         return _entries(session, consumer_id, wanted)
@@ -141,7 +141,7 @@ def entries(ctx: Context, consumer_id: int, wanted: PageQuery) -> Page[EntryView
 
 def own_entries(ctx: Context, wanted: PageQuery) -> Page[EntryView]:
     """A page of the signed-in consumer's entries, without who of the provider's people made them."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = _entries(session, ctx.actor.consumer_to("see money"), wanted)
         return replace(found, rows=[replace(row, made_by="") for row in found.rows])
 

@@ -81,7 +81,7 @@ def bring_in(ctx: Context, name: str, text: str, form: Form, columns: Columns | 
 def listed(ctx: Context, wanted: PageQuery) -> Page[StatementView]:
     """A page of the statements. Orders: newest, name."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(BankStatement)
         if wanted.words:
             query = query.where(BankStatement.name.contains(wanted.words, autoescape=True))
@@ -100,7 +100,7 @@ def kept_columns(session: Session) -> Columns | None:
 def columns_of(ctx: Context) -> Columns | None:
     """The same, for whoever brings statements in."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return kept_columns(session)
 
 

@@ -84,7 +84,7 @@ class BankEntryView:
 def listed(ctx: Context, wanted: PageQuery, waiting: bool = True) -> Page[BankEntryView]:
     """A page of entries, those that wait for a person or those that are done. Orders: newest, oldest, amount."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         states = ("new", "waiting") if waiting else DONE
         query = select(BankEntry).where(BankEntry.state.in_(states))
         if wanted.words:

@@ -71,8 +71,7 @@ class Looking:
 @contextmanager
 def looking(ctx: Context) -> Iterator[Looking]:
     """The database as it is at one moment, however long it is looked at, and whatever is written meanwhile."""
-    with ctx.sessions() as session:
-        session.connection(execution_options={"isolation_level": "REPEATABLE READ"})
+    with ctx.reading() as session:
         # An installation that nobody has set up has books, too: empty ones.
         provider = session.scalars(select(Provider)).one_or_none()
         where = zone(provider.time_zone if provider is not None else "UTC")
@@ -84,7 +83,6 @@ def looking(ctx: Context) -> Iterator[Looking]:
             periods=_periods(session, where),
             kept_us=day_start(since, where) if since else 0,
         )
-        session.rollback()
 
 
 def _periods(session: Session, where: ZoneInfo) -> tuple[date, ...]:

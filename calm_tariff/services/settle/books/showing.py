@@ -147,7 +147,7 @@ class DifferenceView:
 def books(ctx: Context) -> BooksView:
     """The books as they were last looked through."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         newest = session.scalars(select(BooksAudit).order_by(BooksAudit.id.desc()).limit(1)).first()
         at = audits.last_done(session)
         last = None if at is None else session.get_one(BooksAudit, at)
@@ -170,14 +170,14 @@ def differing(session: Session) -> int:
 def named(ctx: Context, subscriptions: Collection[int]) -> Names:
     """What some subscriptions, and all meters, are called."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return Names(session, set(subscriptions), ())
 
 
 def differences(ctx: Context, wanted: PageQuery) -> Page[DifferenceView]:
     """A page of what differed when the books were last looked through, check by check. Orders: found."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(BookDifference).where(BookDifference.audit_id == (audits.last_done(session) or 0))
         if wanted.words:
             query = query.where(func.lower(BookDifference.what).contains(wanted.words.lower(), autoescape=True))
@@ -200,7 +200,7 @@ def units(ctx: Context, start: date, wanted: PageQuery) -> Page[UnitsRow]:
     differing, consumer. Raises `Invalid` for a day that starts no period."""
     ctx.actor.must_be(*ROLES)
     month_starting(start)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = (
             select(BookSum, Consumer.name)
             .outerjoin(Subscription, Subscription.id == BookSum.subscription_id)

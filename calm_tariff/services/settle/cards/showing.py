@@ -48,7 +48,7 @@ class AttemptView:
 def listed(ctx: Context, wanted: PageQuery) -> Page[AttemptView]:
     """A page of all attempts. Orders: newest, oldest, amount. Words narrow it to a consumer, an invoice or a state."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = (
             select(PaymentAttempt)
             .join(Invoice, Invoice.id == PaymentAttempt.invoice_id)

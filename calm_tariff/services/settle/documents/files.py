@@ -82,7 +82,7 @@ def one(ctx: Context, document_id: int, form: Form) -> FileOf:
 def own(ctx: Context, document_id: int, form: Form) -> FileOf:
     """One's own document as a file. Raises `NotFound` for another's, just as for none, and `Conflict` as `one` does."""
     owner = ctx.actor.consumer_to("see money")
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         document = session.get(MoneyDocument, document_id)
         if document is None or document.consumer_id not in merged.with_merged(session, owner):
             raise NotFound("there is no such document", str(document_id))
@@ -91,7 +91,7 @@ def own(ctx: Context, document_id: int, form: Form) -> FileOf:
 
 def enclosed(ctx: Context, document_id: int) -> Enclosed | None:
     """A document as it goes with a letter; None while it is being written."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         kept, document = _kept(session, document_id, "pdf"), session.get(MoneyDocument, document_id)
         if kept is None or document is None:
             return None

@@ -131,33 +131,33 @@ def of_consumer(session: Session, consumer_id: int, issued_only: bool) -> list[I
 def one(ctx: Context, invoice_id: int) -> InvoiceView:
     """Any invoice, for the provider's staff. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(session, ctx, _get(session, invoice_id))
 
 
 def own(ctx: Context) -> list[InvoiceSummary]:
     """The signed-in consumer's issued invoices."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return of_consumer(session, ctx.actor.consumer_to("see money"), issued_only=True)
 
 
 def own_one(ctx: Context, invoice_id: int) -> InvoiceView:
     """One's own issued invoice, without what the provider's people say of it among themselves. Raises `NotFound` for
     another's, just as for none."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _view(session, ctx, _own(session, ctx, invoice_id), own=True)
 
 
 def credit_note(ctx: Context, note_id: int) -> CreditNoteView:
     """Any credit note, for the provider's staff. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _note_view(session, credit_notes.load(session, note_id))
 
 
 def own_credit_notes(ctx: Context) -> list[CreditNoteSummary]:
     """The signed-in consumer's credit notes, newest first, with those of others that were merged into it."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         whose = merged.with_merged(session, ctx.actor.consumer_to("see money"))
         query = select(CreditNote).where(CreditNote.consumer_id.in_(whose)).order_by(CreditNote.id.desc())
         return [credit_note_summary(note) for note in session.scalars(query)]
@@ -165,7 +165,7 @@ def own_credit_notes(ctx: Context) -> list[CreditNoteSummary]:
 
 def own_credit_note(ctx: Context, note_id: int) -> CreditNoteView:
     """One's own credit note. Raises `NotFound` for another's, just as for none."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         owner = ctx.actor.consumer_to("see money")
         note = credit_notes.load(session, note_id)
         if not _is_own(session, owner, note):
@@ -176,13 +176,13 @@ def own_credit_note(ctx: Context, note_id: int) -> CreditNoteView:
 def evidence(ctx: Context, invoice_id: int) -> dict[str, Any]:
     """The rating case from which `./calm rate` computes the invoice's own lines again."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _get(session, invoice_id).evidence
 
 
 def own_evidence(ctx: Context, invoice_id: int) -> dict[str, Any]:
     """The evidence of one's own issued invoice."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _own(session, ctx, invoice_id).evidence
 
 
@@ -190,13 +190,13 @@ def late_evidence(ctx: Context, invoice_id: int, of_id: int) -> dict[str, Any]:
     """The case from which `./calm late` computes an invoice's late lines again, of the period that another invoice
     (`of_id`) is for. Raises `NotFound` where it has none of that."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _late_case(_get(session, invoice_id), of_id)
 
 
 def own_late_evidence(ctx: Context, invoice_id: int, of_id: int) -> dict[str, Any]:
     """The same of one's own issued invoice."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _late_case(_own(session, ctx, invoice_id), of_id)
 
 
@@ -211,7 +211,7 @@ def _late_case(invoice: Invoice, of_id: int) -> dict[str, Any]:
 def days(ctx: Context, line_id: int) -> list[DayUnits]:
     """The local days behind a usage line. Their units sum to the line's quantity."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         line = session.get(MoneyLine, line_id)
         if line is None:
             raise NotFound("there is no such line", str(line_id))
@@ -220,7 +220,7 @@ def days(ctx: Context, line_id: int) -> list[DayUnits]:
 
 def own_days(ctx: Context, line_id: int) -> list[DayUnits]:
     """The days behind a line of one's own issued document."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         owner = ctx.actor.consumer_to("see money")
         line = session.get(MoneyLine, line_id)
         if line is None or not _is_own(session, owner, line.document):

@@ -79,7 +79,7 @@ def begin(ctx: Context, start: date, key: str | None = None) -> BundleView:
 def of_period(ctx: Context, start: date) -> list[BundleView]:
     """The archives of a period, the latest first."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(Bundle).where(Bundle.period_start == start).order_by(Bundle.id.desc()).limit(SHOWN)
         return [_view(each) for each in session.scalars(query)]
 
@@ -98,7 +98,7 @@ def content(ctx: Context, bundle_id: int) -> tuple[str, Iterator[bytes]]:
     """An archive that is done: its name, and what is in it, part by part. Raises `NotFound`, or `Conflict` where it is
     not done."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = session.get(Bundle, bundle_id)
         if found is None:
             raise NotFound("there is no such archive any more", str(bundle_id))
@@ -111,7 +111,7 @@ def content(ctx: Context, bundle_id: int) -> tuple[str, Iterator[bytes]]:
 
     def parts() -> Iterator[bytes]:
         for place in places:
-            with ctx.transaction() as inner:
+            with ctx.reading() as inner:
                 yield inner.get_one(BundlePart, (bundle_id, place)).content
 
     return name, parts()

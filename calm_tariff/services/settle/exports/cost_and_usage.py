@@ -34,7 +34,7 @@ def every(ctx: Context, start: date) -> Iterator[FocusRow]:
     """The same for whoever was asked for them."""
     ids = lines.documents(ctx, start)
     for first in range(0, len(ids), lines.AT_ONCE):
-        with ctx.transaction() as session:
+        with ctx.reading() as session:
             documents = lines.loaded(session, ids[first : first + lines.AT_ONCE])
             by_document = views.lines_of(session, documents)
             for document in documents:

@@ -61,14 +61,14 @@ class LineRow:
 def of_invoice(ctx: Context, document_id: int) -> list[LineRow]:
     """The lines of an issued document. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _rows(session, [_issued(session, document_id)])
 
 
 def of_own(ctx: Context, document_id: int) -> list[LineRow]:
     """The lines of one's own document. Raises `NotFound` for another's, just as for none."""
     owner = ctx.actor.consumer_to("see money")
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         document = session.get(MoneyDocument, document_id)
         if document is None or document.consumer_id not in merged.with_merged(session, owner):
             raise NotFound("there is no such document", str(document_id))
@@ -85,13 +85,13 @@ def every(ctx: Context, start: date) -> Iterator[LineRow]:
     """The same for whoever was asked for them."""
     ids = documents(ctx, start)
     for first in range(0, len(ids), AT_ONCE):
-        with ctx.transaction() as session:
+        with ctx.reading() as session:
             yield from _rows(session, loaded(session, ids[first : first + AT_ONCE]))
 
 
 def documents(ctx: Context, start: date) -> list[int]:
     """The ids of the documents that were issued for a period: invoices, then credit notes, by number."""
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(MoneyDocument.id).where(MoneyDocument.period_start == start, MoneyDocument.number.is_not(None))
         return list(session.scalars(query.order_by(MoneyDocument.kind.desc(), MoneyDocument.number)))
 

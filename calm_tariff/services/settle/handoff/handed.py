@@ -89,7 +89,7 @@ class HandedEventView:
 def batches(ctx: Context, wanted: PageQuery) -> Page[HandedBatchView]:
     """A page of batches. Orders: newest, oldest."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         orders = {"newest": -HandedBatch.id, "oldest": HandedBatch.id}
         found = page(session, select(HandedBatch), HandedBatch.id, orders, wanted)
         tries = _tries(session, [each.id for each in found.rows])
@@ -99,7 +99,7 @@ def batches(ctx: Context, wanted: PageQuery) -> Page[HandedBatchView]:
 def one_batch(ctx: Context, batch_id: int) -> HandedBatchView:
     """A batch with its tries. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = session.get(HandedBatch, batch_id)
         if found is None:
             raise NotFound("there is no such batch", str(batch_id))
@@ -141,7 +141,7 @@ def events(
         sought = (Consumer.name, Application.name, HandedUnits.refused_why, HandedUnits.customer)
         query = query.where(or_(*(column.contains(wanted.words, autoescape=True) for column in sought)))
     orders = {"newest": -HandedUnits.id, "oldest": HandedUnits.id, "hour": HandedUnits.hour_us}
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = page(session, query, HandedUnits.id, orders, wanted)
         return Page([_event(*row) for row in found.rows], found.next, found.total)
 

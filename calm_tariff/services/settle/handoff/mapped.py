@@ -85,7 +85,7 @@ def consumers(ctx: Context, wanted: PageQuery) -> Page[MappedConsumer]:
         "consumer": Consumer.name,
         "waiting": -waiting,
     }
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = page(session, query, Consumer.id, orders, wanted)
         rows = [
             MappedConsumer(
@@ -114,7 +114,7 @@ def plans(ctx: Context, wanted: PageQuery) -> Page[MappedPlan]:
     if wanted.words:
         query = query.where(or_(name.contains(wanted.words), PlanPrice.price.contains(wanted.words, autoescape=True)))
     orders = {"unmapped": func.concat(_mapped(PlanPrice.price), name), "plan": name}
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = page(session, query, Plan.id, orders, wanted)
         rows = [
             MappedPlan(
@@ -160,7 +160,7 @@ def subscriptions(ctx: Context, wanted: PageQuery) -> Page[MappedSubscription]:
         query = query.where(or_(*(column.contains(wanted.words, autoescape=True) for column in sought)))
     none = SubscriptionPrice.price.is_(None)
     orders = {"own_price": func.concat(case((none, "1"), else_="0"), Consumer.name), "consumer": Consumer.name}
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = page(session, query, Subscription.id, orders, wanted)
         rows = [
             MappedSubscription(

@@ -70,7 +70,7 @@ class OutsideWordView:
 def handoff(ctx: Context, *, connected: bool) -> HandoffView:
     """The handoff in a few figures."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         counts = dict(session.execute(select(HandedUnits.state, func.count()).group_by(HandedUnits.state)).all())
         return HandoffView(
             connected=connected,
@@ -95,7 +95,7 @@ def words(ctx: Context, wanted: PageQuery) -> Page[OutsideWordView]:
     if wanted.words:
         sought = (Consumer.name, OutsideWord.customer, OutsideWord.outcome)
         query = query.where(or_(*(column.contains(wanted.words, autoescape=True) for column in sought)))
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         orders = {"newest": -OutsideWord.id, "oldest": OutsideWord.id}
         found = page(session, query, OutsideWord.id, orders, wanted)
         rows = [

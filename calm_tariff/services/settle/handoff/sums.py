@@ -87,7 +87,7 @@ def of_month(
     """A page of a month's sums, with what the outside has, where it is asked: those that do not agree first. Orders:
     differing, consumer. Raises `Invalid` for what is no month, and `Away`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         period, where = month_starting(start), zone_of(session)
         begin, end = (moment_of(day_start(day, where)) for day in (period.start, period.end))
         found = summed(session, period)
@@ -97,7 +97,7 @@ def of_month(
         said = billing.sums(begin, end)
         theirs = {(each.subscription_id, keys.get(each.meter, 0)): each.units for each in said}
         found = {key: found.get(key, HandedSums()) for key in {*found, *theirs}}
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         span = instant_of(begin), instant_of(end)
         rows = list(_rows(session, span, found, theirs))
     orders = {

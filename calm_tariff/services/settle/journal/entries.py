@@ -29,7 +29,7 @@ def listed(ctx: Context, start: date, wanted: PageQuery, account: str = "") -> P
     """A page of a month's entries, in the order in which they were booked, or of those that post to an account of that
     name. Words are looked for in consumers and references. Raises `Invalid` for a day that starts no month."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query, called = _of_month(start), names(session, start)
         if account:
             at = [ledger for ledger, name in called.items() if name == account]

@@ -69,7 +69,7 @@ class JournalMonthDetail:
 def listed(ctx: Context) -> list[JournalMonthView]:
     """The months in which something was booked, the latest first."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = select(JournalMonth).options(*_WITHOUT_FILES).order_by(JournalMonth.start.desc())
         return _views(session, ctx, session.scalars(query).all())
 
@@ -78,7 +78,7 @@ def one(ctx: Context, start: date) -> JournalMonthDetail:
     """One month. Raises `NotFound` where nothing was booked in it, or `Invalid` for a day that starts none."""
     ctx.actor.must_be(*ROLES)
     month_starting(start)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         month = _found(session, start)
         (view,) = _views(session, ctx, [month])
         called = entries.names(session, start)
@@ -105,7 +105,7 @@ def file(ctx: Context, start: date, form: Form) -> Iterator[bytes]:
     """A month as plain-text double entry or as CSV: of a closed month what was kept of it. Raises as `one` does."""
     ctx.actor.must_be(*ROLES)
     month_starting(start)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         month = _found(session, start)
         kept = month.text if form == "text" else month.rows
     return iter([zlib.decompress(kept)]) if kept is not None else _written(ctx, start, form)
@@ -114,14 +114,14 @@ def file(ctx: Context, start: date, form: Form) -> Iterator[bytes]:
 def currency(ctx: Context) -> str:
     """What the journal is kept in."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return provider_of(session).currency
 
 
 def accounts(ctx: Context) -> str:
     """The accounts that the journal posts to as plain-text double entry opens them: by every name they had."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         query = (
             select(func.date_format(AccountEntry.on, "%Y-%m-01"), Posting.ledger_id)
             .join(AccountEntry, AccountEntry.id == Posting.entry_id)
@@ -241,7 +241,7 @@ def _debit(of: Iterable[JournalEntry]) -> Decimal:
 
 
 def _written(ctx: Context, start: date, form: Form) -> Iterator[bytes]:
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         currency = provider_of(session).currency
         held = entries.every(session, start)
         write = double_entry.as_text if form == "text" else double_entry.as_csv

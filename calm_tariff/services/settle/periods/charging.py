@@ -291,7 +291,7 @@ def _moved(ctx: Context, run_id: int, to: str, action: str) -> RunView:
 def one(ctx: Context, run_id: int) -> RunView:
     """A run as far as it is. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = session.get(ChargeRun, run_id)
         if found is None:
             raise NotFound("there is no such charge run", str(run_id))

@@ -80,7 +80,7 @@ class PeriodView:
 def everything(ctx: Context) -> list[PeriodSummary]:
     """Billing months from the first recorded call to the running one, newest first."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         running = month_of(local_day(ctx.now_us, zone_of(session)))
         first_us = session.scalar(select(func.min(Call.at_us)))
         first = month_of(local_day(first_us, zone_of(session))) if first_us else running
@@ -108,7 +108,7 @@ def one(ctx: Context, start: date, wanted: PageQuery) -> PeriodView:
     """One billing month. Orders of its charges: consumer, invoice, state, charge. Raises `Invalid` for a day that
     starts none."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         period = month_starting(start)
         running = month_of(local_day(ctx.now_us, zone_of(session)))
         found = _charges(session, ctx, period)
@@ -138,7 +138,7 @@ def charges(ctx: Context, start: date, wanted: PageQuery) -> Page[RunningCharge]
 def pages(ctx: Context, start: date) -> Callable[[PageQuery], Page[RunningCharge]]:
     """One billing month's charges, worked out once, however many pages of them are then taken."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = _charges(session, ctx, month_starting(start)).charges
     return lambda wanted: listed(found, wanted, _ORDERS)
 

@@ -70,7 +70,7 @@ _ORDERS = {
 def drafts(ctx: Context, start: date, wanted: PageQuery) -> Drafts:
     """A page of a month's drafts. Orders: ordinary (what is least so first), consumer, charge, last month."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         found = _page(session, start, wanted)
         of_month = Invoice.period_start == start, Invoice.state == "draft"
         held = func.ifnull(DraftReview.held_by, "") != ""
@@ -95,7 +95,7 @@ def drafts(ctx: Context, start: date, wanted: PageQuery) -> Drafts:
 def listed(ctx: Context, start: date, wanted: PageQuery) -> Page[DraftRow]:
     """The page alone, in the same orders."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
+    with ctx.reading() as session:
         return _page(session, start, wanted)
 
 

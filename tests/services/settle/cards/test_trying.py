@@ -15,6 +15,7 @@ from calm_tariff.services.base.processor import Answer
 from calm_tariff.services.observe import merging
 from calm_tariff.services.settle.accounts import reminding
 from calm_tariff.services.settle.cards import planning, showing, trying
+from calm_tariff.services.settle.documents import invoices
 from calm_tariff.services.settle.documents.invoices import InvoiceView
 from calm_tariff.store.base.jobs import Job
 from calm_tariff.store.base.paging import PageQuery
@@ -22,7 +23,7 @@ from calm_tariff.store.settle.accounts import AccountEntry
 from calm_tariff.store.settle.card_attempts import PaymentAttempt
 from tests.office import Office
 from tests.services.months import LATER, at_once
-from tests.services.queries import asked
+from tests.services.queries import asked, meanwhile
 from tests.services.settle.accounts.owing import account, again, agrees, at, entries, pay, whose
 from tests.services.settle.cards.processors import Simulated, attempts, told
 from tests.services.settle.documents.recorded import issue
@@ -51,6 +52,23 @@ def test_an_invoice_is_taken_from_the_card_on_the_day_it_is_due(
     assert "34.44 EUR came in on 17 October 2026" in receipt and "INV-2026-00001: 34.44" in receipt
     agrees(office, whose(office))
     assert simulated.work() == [] and len(simulated.charges) == 1
+
+
+def test_an_invoice_that_a_card_pays_while_it_is_looked_at_is_shown_open_or_paid(
+    office: Office, simulated: Simulated, invoice: InvoiceView
+) -> None:
+    def look() -> InvoiceView:
+        return invoices.own_one(office.ctx.acting(office.consumers[0].member), invoice.summary.id)
+
+    at(office, 2026, 10, 17)
+    with asked(office.ctx) as sent:
+        look()
+    place = next(n for n, words in enumerate(sent) if "FROM payment_attempt" in words)
+    with meanwhile(office.ctx, place, simulated.work):
+        between = look()
+    assert (between.summary.state, between.attempts) == ("issued", [])
+    paid = look()
+    assert (paid.summary.state, [each.state for each in paid.attempts]) == ("paid", ["taken"])
 
 
 def test_a_card_without_cover_is_tried_four_times_and_its_consumer_told_each_time(
