@@ -106,19 +106,20 @@ def without_nothing(of: dict[Place, Fraction]) -> dict[Place, Fraction]:
 def differing(demo: Demo) -> list[Any]:
     """Where documents charge something else than the calls come to."""
     house = House(demo.ask)
-    units, wrong = house.units(), []
+    units, wrong, documents = house.units(), [], 0
     for month in demo.months:
         lines, there = house.lines(month, units), charged(demo, month)
         closed = demo.ask(
             f"SELECT consumer_id FROM money_document WHERE kind = 'invoice' AND state <> 'draft'"
             f" AND period_start = '{month.start}'"
         )
-        assert len(closed) > 10
+        documents += len(closed)
         for row in closed:
             consumer = row["consumer_id"]
             by_hand, said = without_nothing(expected(lines[consumer])), without_nothing(there[consumer])
             if by_hand != said:
                 wrong.append((month.start, house.consumers[consumer]["name"], by_hand, said))
+    assert documents > 30
     return wrong
 
 
@@ -289,8 +290,9 @@ def test_what_comes_late_and_what_is_struck_out_comes_to_the_same_in_the_end(dem
     assert files.one(finance, late.id).recorded > 0
     (most,) = demo.ask(
         "SELECT d.id, d.consumer_id, l.subscription_id, l.meter_id FROM money_line l"
-        " JOIN money_document d ON d.id = l.document_id WHERE l.kind = 'usage' AND d.state IN ('paid', 'overdue')"
-        f" AND d.period_start = '{last.start}' ORDER BY l.amount DESC LIMIT 1"
+        " JOIN money_document d ON d.id = l.document_id WHERE l.kind = 'usage'"
+        f" AND d.period_start = '{last.start}' AND d.state IN ('issued', 'paid', 'overdue')"
+        " ORDER BY l.amount DESC LIMIT 1"
     )
     begins, ends = (int(at.timestamp()) * 1_000_000 for at in (last.begins, last.ends))
     ids = [
