@@ -57,11 +57,11 @@ def credit(ctx: Context, start: date) -> None:
 
 
 def strike_out(ctx: Context) -> None:
-    """Strike out what Driftline Apps' phones asked for the day before yesterday in a loop that was our fault."""
+    """Strike out what Driftline Apps' phones asked for the day before in a loop that was our fault."""
     finance = ctx.acting(Actor("Beatriz", frozenset({"finance"})))
     with ctx.transaction() as session:
         consumer = session.scalar(select(Consumer.id).where(Consumer.name == "Driftline Apps"))
-        day = local_day(ctx.now_us, zone_of(session)) - timedelta(days=2)
+        day = local_day(ctx.now_us, zone_of(session)) - timedelta(days=1)
     wanted = Wanted(filter=CallFilter(consumer_id=consumer), first_day=day, last_day=day)
     shown = striking.preview(finance, wanted).calls
     if shown:
