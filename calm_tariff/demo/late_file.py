@@ -35,8 +35,8 @@ def late_file(ctx: Context, world: World, callers: list[Caller], month: date, se
 
 
 def send_some(ctx: Context, world: World, callers: list[Caller], seed: int) -> None:
-    """What the pontoon's script sent yesterday, once it was connected again."""
-    rows = _rows(ctx, world, callers, (ctx.now_us - 2 * DAY, DAY, SENT), f"{ctx.now:%Y%m%d}", seed)
+    """What the pontoon's script sends, once it is connected again: what was called within a day before."""
+    rows = _rows(ctx, world, callers, (ctx.now_us - DAY, DAY, SENT), f"{ctx.now:%Y%m%d}", seed)
     script = ctx.acting(Actor("The pontoon's script", frozenset({"operations"})))
     at_once.send(script, io.BytesIO(_csv(rows).encode()), "", leaving_out=False)
 

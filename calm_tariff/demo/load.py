@@ -119,7 +119,8 @@ def load(
     told = _spoken(say)
     count = recording.record(frozen, world, callers, office.start, now_us=instant_of(now), seed=SEED, told=told)
     say_where_they_are(office.on(1, "Beatriz"))
-    # Before the month is charged in which they may lie: early in the next, that is today.
+    # Yesterday, and so before the month is charged in which the day before may lie.
+    send_some(replace(frozen, clock=lambda: now - timedelta(days=1)), world, callers, SEED)
     corrections.strike_out(office.on(DAYS - 1, "Beatriz"))
     # What follows where nothing is paid is done here day by day, and by no worker meanwhile.
     jobs.unschedule(frozen, FOLLOWS)
@@ -128,7 +129,6 @@ def load(
     for product in PRODUCTS:
         _draft(office, product, labels)
     lately(office.on(DAYS, "Ines", 9), frozen, standins)
-    send_some(frozen, world, callers, SEED)
     charged = period_before(month_of(local_day(instant_of(now), where))).start
     late = late_file(frozen, world, callers, charged, SEED)
     bookkeeping.have_looked_through(office.on(DAYS, "Beatriz", 9))
