@@ -151,6 +151,7 @@ def grant(staff: Page, name: str, sees: str = "") -> None:
     if sees:
         expect(staff.get_by_role("region", name="The request")).to_contain_text(sees)
     staff.get_by_role("button", name="Grant").click()
+    expect(staff).to_have_url(re.compile("/admit/desk$"))  # once it is granted: the request has no rows of that name
     expect(staff.get_by_role("row").filter(has_text=name)).to_have_count(0)
 
 
