@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import Engine, text
+from sqlalchemy import Engine
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
@@ -21,15 +21,11 @@ from calm_tariff.core.reach import Reach
 from calm_tariff.core.scopes import covers
 from calm_tariff.services.base import retrying
 from calm_tariff.store.base import recording
+from calm_tariff.store.base.connecting import see_one_moment
 from calm_tariff.store.base.provider import Provider
 from calm_tariff.store.base.refusals import in_our_words
 
 ROLES = house.ROLES
-# The first says how the next transaction is isolated, and that one only.
-AT_ONE_MOMENT = (
-    text("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ"),
-    text("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"),
-)
 
 
 @dataclass(frozen=True, slots=True)
@@ -194,8 +190,7 @@ class Context:
             yield self.session
             return
         with _in_our_words(), self.sessions() as session, session.begin():
-            for words in AT_ONE_MOMENT:
-                session.execute(words)
+            see_one_moment(session)
             yield session
             recording.write_down(session)  # what would be put on the record is refused, not forgotten
 

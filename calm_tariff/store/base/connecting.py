@@ -4,10 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Engine, create_engine
+from sqlalchemy import Engine, create_engine, text
+from sqlalchemy.orm import Session
 
 # The longest statement: an OpenAPI document of 20 MB with every character escaped.
 PACKET = 64 * 1024 * 1024
+# The first says how the next transaction is isolated, and that one only.
+_AT_ONE_MOMENT = (
+    text("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ"),
+    text("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"),
+)
 
 
 def engine(url: str, **options: Any) -> Engine:
@@ -27,3 +33,10 @@ def engine(url: str, **options: Any) -> Engine:
         },
         **options,
     )
+
+
+def see_one_moment(session: Session) -> None:
+    """Have a session, until its transaction ends, see the database as it is now, and change nothing. It must not have
+    asked anything before."""
+    for statement in _AT_ONE_MOMENT:
+        session.execute(statement)
