@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 
 from sqlalchemy import event
 
@@ -11,37 +11,20 @@ from calm_tariff.services.base.context import Context
 
 
 @contextmanager
-def asked(ctx: Context) -> Iterator[list[str]]:
-    """The statements sent meanwhile."""
+def asked(ctx: Context, before: Callable[[list[str]], object] = len) -> Iterator[list[str]]:
+    """The statements sent meanwhile. `before` is told of them before each is sent; what it sends itself is not among
+    them."""
     found: list[str] = []
+    busy = False
 
     def note(*said: object) -> None:
-        found.append(str(said[2]))
-
-    with ctx.sessions() as session:
-        engine = session.get_bind()
-    event.listen(engine, "before_cursor_execute", note)
-    try:
-        yield found
-    finally:
-        event.remove(engine, "before_cursor_execute", note)
-
-
-@contextmanager
-def meanwhile(ctx: Context, place: int, do: Callable[[], object]) -> Iterator[list[str]]:
-    """The statements sent; something else is done, and kept, just before the one at `place` is."""
-    found: list[str] = []
-    doing = False
-
-    def note(*said: object) -> None:
-        nonlocal doing
-        if doing:
+        nonlocal busy
+        if busy:
             return
         found.append(str(said[2]))
-        if len(found) == place + 1:
-            doing = True
-            do()
-            doing = False
+        busy = True
+        before(found)
+        busy = False
 
     with ctx.sessions() as session:
         engine = session.get_bind()
@@ -50,3 +33,8 @@ def meanwhile(ctx: Context, place: int, do: Callable[[], object]) -> Iterator[li
         yield found
     finally:
         event.remove(engine, "before_cursor_execute", note)
+
+
+def meanwhile(ctx: Context, place: int, do: Callable[[], object]) -> AbstractContextManager[list[str]]:
+    """The statements sent; something else is done, and kept, just before the one at `place` is."""
+    return asked(ctx, lambda found: do() if len(found) == place + 1 else None)

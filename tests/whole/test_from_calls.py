@@ -106,20 +106,20 @@ def without_nothing(of: dict[Place, Fraction]) -> dict[Place, Fraction]:
 def differing(demo: Demo) -> list[Any]:
     """Where documents charge something else than the calls come to."""
     house = House(demo.ask)
-    units, wrong, documents = house.units(), [], 0
+    units, wrong = house.units(), []
     for month in demo.months:
         lines, there = house.lines(month, units), charged(demo, month)
         closed = demo.ask(
             f"SELECT consumer_id FROM money_document WHERE kind = 'invoice' AND state <> 'draft'"
             f" AND period_start = '{month.start}'"
         )
-        documents += len(closed)
+        # A hundred days may begin on the last of a month.
+        assert len(closed) > (5 if month == demo.months[0] else 10)
         for row in closed:
             consumer = row["consumer_id"]
             by_hand, said = without_nothing(expected(lines[consumer])), without_nothing(there[consumer])
             if by_hand != said:
                 wrong.append((month.start, house.consumers[consumer]["name"], by_hand, said))
-    assert documents > 30
     return wrong
 
 
