@@ -166,8 +166,9 @@ def let_in_again(ctx: Context, person_id: int) -> PersonView:
 def sessions_of(ctx: Context, person_id: int) -> list[SessionView]:
     """Where one of the provider's people is signed in. Raises `NotFound`."""
     ctx.actor.must_be(OWNER)
-    with ctx.transaction() as session:
-        _one_of_all(session, person_id)
+    with ctx.reading() as session:
+        if session.get(Person, person_id) is None:
+            raise NotFound("there is no such person", str(person_id))
         return sessions.those_of(session, ctx, PEOPLE, person_id)
 
 

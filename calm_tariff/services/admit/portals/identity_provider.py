@@ -47,8 +47,8 @@ class IdentityProviderView:
 def of_portal(ctx: Context, portal_id: int) -> IdentityProviderView:
     """A portal's provider. Raises `NotFound` where there is no such portal."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
-        return _view(session, ctx, _portal(session, portal_id))
+    with ctx.reading() as session:
+        return _view(session, ctx, _portal(session, portal_id, lock=False))
 
 
 def set_provider(ctx: Context, portal_id: int, typed: IdentityProviderTyped) -> IdentityProviderView:
@@ -105,8 +105,8 @@ def name_of(session: Session, portal_id: int) -> str:
     return kept.name if kept else ""
 
 
-def _portal(session: Session, portal_id: int) -> Portal:
-    portal = locked(session, Portal, portal_id)
+def _portal(session: Session, portal_id: int, lock: bool = True) -> Portal:
+    portal = locked(session, Portal, portal_id) if lock else session.get(Portal, portal_id)
     if portal is None:
         raise NotFound("there is no such portal", str(portal_id))
     return portal

@@ -27,8 +27,8 @@ class OwnSiteView:
 def of_portal(ctx: Context, portal_id: int) -> OwnSiteView:
     """A portal's own site. Raises `NotFound`."""
     ctx.actor.must_be(*ROLES)
-    with ctx.transaction() as session:
-        return _view(_portal(session, portal_id))
+    with ctx.reading() as session:
+        return _view(_portal(session, portal_id, lock=False))
 
 
 def set_site(ctx: Context, portal_id: int, address: str) -> OwnSiteView:
@@ -78,8 +78,8 @@ def secret_of(session: Session, ctx: Context, portal_id: int) -> str:
         return ""
 
 
-def _portal(session: Session, portal_id: int) -> Portal:
-    portal = locked(session, Portal, portal_id)
+def _portal(session: Session, portal_id: int, lock: bool = True) -> Portal:
+    portal = locked(session, Portal, portal_id) if lock else session.get(Portal, portal_id)
     if portal is None:
         raise NotFound("there is no such portal", str(portal_id))
     return portal
