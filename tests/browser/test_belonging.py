@@ -121,6 +121,7 @@ def test_a_second_factor_is_turned_on_asked_for_recovered_from_and_turned_off(
     expect(factor).to_contain_text("10 recovery codes are left")
 
     page.get_by_role("button", name="Sign out").click()
+    expect(page.get_by_role("link", name="Sign in")).to_be_visible()
     sign_in(page, "tito@buoyage.example")
     code = page.get_by_label("Code")
     expect(code).to_be_focused()

@@ -57,6 +57,7 @@ def test_a_transfer_without_the_reference_is_assigned_by_hand(people: People, pr
     dialog.get_by_label("Why").fill("Nobody here knows them.")
     assert serious(page) == []
     dialog.get_by_role("button", name="Put it aside").click()
+    expect(dialog).to_have_count(0)  # while it is there, nothing behind it has a role
     expect(unknown).to_have_count(0)
 
     row.get_by_role("button", name="assign").click()
@@ -81,6 +82,7 @@ def test_a_transfer_without_the_reference_is_assigned_by_hand(people: People, pr
     done.get_by_role("button", name="wait again").click()
     dialog.get_by_label("Why").fill("Their other company paid it.")
     dialog.get_by_role("button", name="Have it wait again").click()
+    expect(dialog).to_have_count(0)
     expect(done).to_have_count(0)
     account_of(page, "Quayside Freight")
     expect(page.locator("aside").get_by_role("heading", name="It owes")).to_be_visible()

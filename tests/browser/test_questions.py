@@ -81,6 +81,7 @@ def test_what_is_reported_is_hidden_and_whoever_wrote_it_reads_why(people: Peopl
     expect(marta.get_by_text("Hidden from others. Advertising.")).to_be_visible()
     marta.get_by_role("button", name="take it back").wait_for(state="hidden")
     rui.get_by_role("button", name="show it again").click()
+    expect(rui.get_by_text("Hidden from others. Advertising.")).to_have_count(0)
     duarte.reload()
     expect(duarte.get_by_role("article", name=title)).to_be_visible()
 
