@@ -80,3 +80,17 @@ def test_a_form_that_opens_before_the_estimate_comes_stands_when_it_comes(people
     expect(dialog.get_by_label("What is it for?")).to_have_value("Times on a board")
     dialog.get_by_role("button", name="Not now").click()
     assert choose.bounding_box() == before, "it moved under the pointer"
+
+
+def test_the_account_is_seen_once_it_stands(people: People) -> None:
+    page = people.member("Leonor")
+    late: list[Route] = []
+    page.route("**/portal/api/v1/card", lambda route: late.append(route), times=1)
+    with page.expect_response("**/portal/api/v1/account/entries*"), page.expect_response("**/portal/api/v1/account"):
+        page.goto("/portal/account")
+    expect(page.get_by_text("Fetching your account")).to_be_visible()
+    statement = page.get_by_role("link", name="Save this year’s statement as PDF")
+    assert late and statement.count() == 0, "it would move under the pointer"
+    late[0].continue_()
+    expect(statement).to_be_visible()
+    assert page.get_by_role("region", name="How you pay").is_visible()

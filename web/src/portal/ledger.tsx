@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { BEGINS } from "../api/begins";
 import { api, type Portal } from "../api/portal";
-import { ownAccount } from "../api/queries/portal";
+import { ownAccount, ownCard } from "../api/queries/portal";
 import { Trouble, Waiting } from "../kit/controls";
 import { amount, date, inFours, month } from "../kit/format";
 import { ledgerColumns } from "../kit/ledger";
@@ -16,10 +16,12 @@ type Account = Portal["AccountView"];
 /** One's own account: what is open, how it is paid, and every entry. */
 export function AccountPage() {
   const one = useQuery(ownAccount());
+  const card = useQuery(ownCard()); // how one pays stands above the rest: coming later, it would move it
   const list = useListOf(`${BEGINS}/api/v1`, "/account/entries", (query) =>
     api.get("/account/entries", { params: { query } }),
   );
-  if (!one.data) return one.error ? <Trouble error={one.error} /> : <Waiting words="Fetching your account" />;
+  if (!one.data || card.isPending)
+    return one.error ? <Trouble error={one.error} /> : <Waiting words="Fetching your account" />;
   const of = one.data;
   return (
     <>
