@@ -7,7 +7,7 @@ import re
 import zipfile
 from pathlib import Path
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 from pypdf import PdfReader
 
 from tests.browser.conftest import People, last_month
@@ -64,3 +64,16 @@ def test_a_month_is_put_together_while_one_is_elsewhere(people: People, written:
     pdfs = [name for name in names if name.endswith(".pdf")]
     assert len(pdfs) > 10 and archive.read(pdfs[0]).startswith(b"%PDF")
     assert saved(page, "CSV", "aside").startswith(b"BilledCost,BillingAccountId")
+
+
+def test_the_margin_of_a_month_is_seen_once_it_stands(people: People, written: None) -> None:
+    page = people.staff("Beatriz")
+    late: list[Route] = []
+    page.route("**/api/v1/handoff", lambda route: late.append(route), times=1)
+    page.goto(f"/settle/periods/{last_month()}")
+    expect(page.get_by_role("heading", level=1)).to_have_text(re.compile(r" \d{4}$"))  # the month is read
+    rows = page.locator("aside").get_by_role("link", name="CSV")
+    assert late and rows.count() == 0, "it would move under the pointer"
+    late[0].continue_()
+    expect(rows).to_be_visible()
+    assert page.get_by_role("heading", name="Billed outside").is_visible()

@@ -68,7 +68,7 @@ export function Exports({ start, issued, finance }: { start: string; issued: boo
           </span>
         </p>
       )}
-      {!going && finance && (
+      {!list.isPending && !going && finance && (
         <p className="mt-1">
           <WordButton onClick={() => begin.mutate()} disabled={begin.isPending}>
             {last?.state === "done" ? "put them together anew" : "put all documents together in one archive"}

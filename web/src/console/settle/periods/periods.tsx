@@ -237,7 +237,9 @@ function Charges({
 }
 
 function PeriodMargin({ period, finance }: { period: View; finance: boolean }) {
+  const outside = useQuery(handoff());
   const issued = period.state === "issued" || period.runs.some((r) => r.kind === "issue");
+  if (outside.isPending) return null; // coming later, it would move the links below it
   return (
     <>
       <Aside title="How a charge comes about">
@@ -246,7 +248,7 @@ function PeriodMargin({ period, finance }: { period: View; finance: boolean }) {
           line is rounded once; tax is taken once of all that is taxed alike.
         </p>
       </Aside>
-      <BilledOutside start={period.start} />
+      <BilledOutside start={period.start} of={outside.data?.products ?? []} />
       {period.late.length > 0 && (
         <Aside title="Arrived late">
           <p className="mb-1 text-soft">
@@ -276,8 +278,7 @@ function PeriodMargin({ period, finance }: { period: View; finance: boolean }) {
 }
 
 /** What is not charged here in a month. */
-function BilledOutside({ start }: { start: string }) {
-  const of = useQuery(handoff()).data?.products ?? [];
+function BilledOutside({ start, of }: { start: string; of: Console["HandoffView"]["products"] }) {
   const there = of.filter((p) => p.since <= start && (!p.until || start < p.until));
   if (there.length === 0) return null;
   return (
