@@ -53,7 +53,8 @@ def test_an_invoice_is_saved_by_who_issued_it_and_by_who_pays_it(people: People,
 def test_a_month_is_put_together_while_one_is_elsewhere(people: People, written: None) -> None:
     page = people.staff("Beatriz")
     page.goto(f"/settle/periods/{last_month()}")
-    with page.expect_response(re.compile("/bundles$")):  # before, leaving the page can keep it from being asked
+    # Before it is answered, leaving the page can keep it from being asked.
+    with page.expect_response(lambda answer: answer.request.method == "POST" and answer.url.endswith("/bundles")):
         page.get_by_role("button", name=re.compile("put all documents together|put them together anew")).click()
     page.goto("/settle/accounts")
     expect(page.get_by_role("heading", name="Accounts")).to_be_visible()
@@ -70,7 +71,8 @@ def test_the_margin_of_a_month_is_seen_once_it_stands(people: People, written: N
     page = people.staff("Beatriz")
     late: list[Route] = []
     page.route("**/api/v1/handoff", lambda route: late.append(route), times=1)
-    page.goto(f"/settle/periods/{last_month()}")
+    with page.expect_request("**/api/v1/handoff"):
+        page.goto(f"/settle/periods/{last_month()}")
     expect(page.get_by_role("heading", level=1)).to_have_text(re.compile(r" \d{4}$"))  # the month is read
     rows = page.locator("aside").get_by_role("link", name="CSV")
     assert late and rows.count() == 0, "it would move under the pointer"
