@@ -12,6 +12,7 @@ from typing import Any
 
 import httpx
 
+from calm_tariff.core.sentences.listing import so_many
 from calm_tariff.settings import settings_now
 
 _PAUSE_SECONDS = 0.2
@@ -67,11 +68,11 @@ def usage(file: str, source: str, leaving_out: bool) -> int:
             raise _Refused("has nothing that could be recorded")
         _asked(client.put(f"{place}/recording", json={"leaving_out": leaving_out}))
         done = _until(client, place, "recording")
-        print(f"{done['recorded']:,} calls recorded, {done['known']:,} were recorded already")
+        print(f"{so_many(done['recorded'], 'call')} recorded, {done['known']:,} recorded already")
         if done["differing"]:
-            print(f"{done['differing']:,} of these say something else now, and were set aside")
+            print(f"{so_many(done['differing'], 'call')} set aside, for saying something else than before")
         if done["unusable"]:
-            print(f"{done['unusable']:,} rows cannot be used, and were left out")
+            print(f"{so_many(done['unusable'], 'row')} left out as unusable")
         return 0
 
     return _asking(file, "finance", ask)

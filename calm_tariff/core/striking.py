@@ -9,6 +9,7 @@ from collections.abc import Sequence
 
 from calm_tariff.core.errors import Conflict, Invalid
 from calm_tariff.core.outside_calls import LONGEST_ID
+from calm_tariff.core.sentences.listing import so_many
 
 # So many calls are struck out at once, and so many are named one by one.
 MOST_CALLS, MOST_NAMED = 50_000, 1000
@@ -31,7 +32,7 @@ def must_be_as_shown(found: int, shown: int) -> None:
     if found == 0:
         raise Conflict("no call is meant that counts", "calls")
     if found != shown:
-        raise Conflict(f"{found:,} calls are meant by now, and {shown:,} were shown: look again", "calls")
+        raise Conflict(f"{so_many(shown, 'call')} shown, and {found:,} meant by now: look again", "calls")
 
 
 def must_fit(found: int) -> None:

@@ -133,7 +133,7 @@ def test_the_command_line_brings_a_file_in_once(
     rows = [row(office, n) for n in range(40)]
     file.write_bytes(text(rows))
     assert run(str(file)) == 0
-    assert "40 calls recorded, 0 were recorded already" in capsys.readouterr().out
+    assert "40 calls recorded, 0 recorded already" in capsys.readouterr().out
     file.write_bytes(text([{**rows[0], "bytes_out": "7"}, *rows[1:], row(office, 40, status="?")]))
     assert run(str(file)) == 1
     said = capsys.readouterr().err
@@ -141,9 +141,9 @@ def test_the_command_line_brings_a_file_in_once(
     assert "nothing is recorded. --leave-out records the other 0" in said
     assert run(str(file), "--leave-out") == 0
     said = capsys.readouterr().out
-    assert "0 calls recorded, 40 were recorded already" in said
-    assert "1 of these say something else" in said
-    assert "1 rows cannot be used, and were left out" in said
+    assert "0 calls recorded, 40 recorded already" in said
+    assert "1 call set aside, for saying something else" in said
+    assert "1 row left out as unusable" in said
     assert sums(office) == (40, 40)
 
 

@@ -28,6 +28,7 @@ from calm_tariff.core.sentences import (
     way_in_words,
     words,
 )
+from calm_tariff.core.sentences.listing import so_many
 
 RATE = Rate(name="r", counted_per="key", calls=10, per_seconds=1, burst=20)
 SAID = [
@@ -276,3 +277,8 @@ def test_what_a_grant_does_is_said_before_it_is_made() -> None:
         "free for the first day",
         "with 1 call a second until the end of 1 December 2026",
     ]
+
+
+@pytest.mark.parametrize(("number", "said"), [(0, "0 calls"), (1, "1 call"), (2, "2 calls"), (2000, "2,000 calls")])
+def test_one_of_something_is_not_several(number: int, said: str) -> None:
+    assert so_many(number, "call") == said

@@ -21,6 +21,7 @@ from calm_tariff.core.ids import outside_call_id
 from calm_tariff.core.names import cut
 from calm_tariff.core.periods import day_start, local_day, moment_of, month_of
 from calm_tariff.core.rating import rate
+from calm_tariff.core.sentences.listing import so_many
 from calm_tariff.core.striking import MOST_CALLS, must_be_as_shown, must_fit, named
 from calm_tariff.services.base import auditing, idempotency, stamps
 from calm_tariff.services.base.context import ROLES, Context, zone_of
@@ -324,7 +325,7 @@ def _kept(wanted: Wanted) -> dict[str, Any]:
 
 
 def _subject(of: Strike, consumer: Consumer) -> Thing:
-    return Thing("strike", of.id, f"{of.calls:,} calls of {consumer.name}", consumer.id)
+    return Thing("strike", of.id, f"{so_many(of.calls, 'call')} of {consumer.name}", consumer.id)
 
 
 def _told(of: Strike) -> dict[str, str]:

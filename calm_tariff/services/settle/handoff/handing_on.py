@@ -22,6 +22,7 @@ from sqlalchemy.orm import Session, aliased
 from calm_tariff.core.errors import Away, Conflict, NotFound
 from calm_tariff.core.events import Thing
 from calm_tariff.core.lifecycles import HANDED, move
+from calm_tariff.core.sentences.listing import so_many
 from calm_tariff.formats.handed_usage import HandedHour, batch
 from calm_tariff.services.base import auditing, jobs
 from calm_tariff.services.base.context import Context
@@ -280,7 +281,7 @@ def _answered(ctx: Context, out: Outgoing, answer: Taken, took_ms: int) -> str:
         ids = {each.event_id: each.id for each in of_batch(session, found)[0]}
         told = answer.accepted | answer.refused.keys()
         if told != ids.keys() or answer.accepted & answer.refused.keys():
-            wrong = f"said of {len(told)} events what became of them, and {len(ids)} were sent"
+            wrong = f"said what became of {so_many(len(told), 'event')}, and was sent {len(ids)}"
             _tried(session, ctx, out, wrong, took_ms, taken=False)
             return wrong
         said = f"accepted {len(answer.accepted)}"
